@@ -1,0 +1,1 @@
+"""Benchmarks: accuracy against simulated truth, and speed."""

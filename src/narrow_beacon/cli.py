@@ -1,0 +1,70 @@
+"""The command line: reduce, demo, bench."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import click
+
+
+@click.group(context_settings={"help_option_names": ["-h", "--help"]})
+def main() -> None:
+    """Narrow Beacon: from a night of raw exposures to a light curve and a report."""
+
+
+@main.command()
+@click.argument("plan", type=click.Path(path_type=Path))
+@click.option("--workers", type=click.IntRange(1), help="Processes; default: all cores.")
+def reduce(plan: Path, workers: int | None) -> None:
+    """Reduce the night that PLAN describes.
+
+    Exit status 0 when a curve was made, 2 for an unusable plan, 3 when no exposure could be
+    measured.
+    """
+    from narrow_beacon.plan import PlanError, read_plan
+    from narrow_beacon.reduce import reduce_plan
+    from narrow_beacon.screen import Bars, print_outcome
+
+    try:
+        checked = read_plan(plan)
+        with Bars() as bars:
+            outcome = reduce_plan(checked, workers, bars)
+    except PlanError as error:
+        for line in error.mistakes:
+            click.echo(line, err=True)
+        sys.exit(2)
+    print_outcome(outcome)
+    sys.exit(0 if outcome.measured else 3)
+
+
+@main.command()
+@click.argument("folder", type=click.Path(path_type=Path))
+def demo(folder: Path) -> None:
+    """Write the demo nights, their catalogue, plan and truth into FOLDER."""
+    from narrow_beacon.screen import Bars
+    from narrow_beacon.simulate.demo import write_demo
+
+    if folder.exists() and any(folder.iterdir()):
+        click.echo(
+            f"{folder} is not empty; name a new folder, so that nothing is overwritten", err=True
+        )
+        sys.exit(2)
+    with Bars() as bars:
+        write_demo(folder, bars)
+    click.echo(f"The demo nights are in {folder}. Now: ./beacon reduce {folder / 'plan.toml'}")
+
+
+@main.command()
+@click.argument("names", nargs=-1)
+def bench(names: tuple[str, ...]) -> None:
+    """Measure speed and accuracy: any of speed, night, plain, fields, pulls, demo; all without
+    a name.
+    """
+    from narrow_beacon.bench.run import run_benches
+
+    sys.exit(run_benches(names))
+
+
+if __name__ == "__main__":
+    main(prog_name="beacon")

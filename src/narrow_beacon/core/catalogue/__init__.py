@@ -1,0 +1,1 @@
+"""Star catalogues: files, the cone search protocol, an index on the sky."""

@@ -1,0 +1,54 @@
+"""Positions on the sky as unit vectors, and an index to search them by."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from narrow_beacon.core.arrays import Floats, Ints
+
+
+def unit_vectors(ra_deg: Floats, dec_deg: Floats) -> Floats:
+    """Unit vectors, (..., 3), of positions in degrees."""
+    ra, dec = np.radians(ra_deg), np.radians(dec_deg)
+    return np.stack([np.cos(dec) * np.cos(ra), np.cos(dec) * np.sin(ra), np.sin(dec)], axis=-1)
+
+
+def positions(vectors: Floats) -> tuple[Floats, Floats]:
+    """Right ascension and declination in degrees of vectors (..., 3) of any length."""
+    x, y, z = vectors[..., 0], vectors[..., 1], vectors[..., 2]
+    return np.degrees(np.arctan2(y, x)) % 360.0, np.degrees(np.arctan2(z, np.hypot(x, y)))
+
+
+def separation_deg(ra1: Floats, dec1: Floats, ra2: Floats, dec2: Floats) -> Floats:
+    """Angle between positions, in degrees, exact also for very small angles."""
+    chord = np.linalg.norm(unit_vectors(ra1, dec1) - unit_vectors(ra2, dec2), axis=-1)
+    return np.degrees(2.0 * np.arcsin(np.minimum(chord / 2.0, 1.0)))
+
+
+class SkyIndex:
+    """Search stars by position."""
+
+    def __init__(self, ra_deg: Floats, dec_deg: Floats) -> None:
+        self.vectors = unit_vectors(ra_deg, dec_deg)
+        self._tree = cKDTree(self.vectors)
+
+    def within(self, ra_deg: float, dec_deg: float, radius_deg: float) -> Ints:
+        """Rows within a circle, in order of row."""
+        centre = unit_vectors(np.float64(ra_deg), np.float64(dec_deg))
+        found = self._tree.query_ball_point(centre, _chord(radius_deg))
+        return np.array(sorted(found), dtype=np.int64)
+
+    def nearest(self, ra_deg: float, dec_deg: float) -> tuple[int, float]:
+        """The nearest star's row and its distance in degrees."""
+        centre = unit_vectors(np.float64(ra_deg), np.float64(dec_deg))
+        chord, row = self._tree.query(centre)
+        return int(row), float(np.degrees(2 * np.arcsin(min(chord / 2, 1.0))))
+
+    def close_pairs(self, radius_deg: float) -> Ints:
+        """All pairs of rows closer than ``radius_deg``, (pairs, 2)."""
+        return self._tree.query_pairs(_chord(radius_deg), output_type="ndarray")
+
+
+def _chord(angle_deg: float) -> float:
+    return 2.0 * float(np.sin(np.radians(min(angle_deg, 180.0)) / 2.0))

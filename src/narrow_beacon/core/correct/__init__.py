@@ -1,0 +1,1 @@
+"""Remove what the camera added: masters, matching, correction, defects."""

@@ -1,0 +1,149 @@
+"""From stored words to corrected pixels in one pass: swap bytes, convert, take off, divide.
+
+corrected = repair((raw − offset) · gain), offset = bias + k · (dark − bias) and gain = 1 / flat,
+in float32 and with nothing clipped at zero.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from narrow_beacon.core.arrays import Flags, Ints, Plane
+from narrow_beacon.core.frames.fits_file import PixelSource, read_pixels, read_words
+
+DEFECT = np.uint8(1)
+"""Pixel flag: repaired from its neighbours."""
+SATURATED = np.uint8(2)
+"""Pixel flag: beyond the linear limit."""
+SPIKE = np.uint8(4)
+"""Pixel flag: a cosmic ray or another spike narrower than a star."""
+
+
+@dataclass(frozen=True)
+class Chain:
+    """Ready-made planes that correct an exposure, and the pixels to repair."""
+
+    offset_adu: Plane
+    gain: Plane
+    defects: Flags
+    repairs: Ints
+    """Flat indices of the defects, row by row."""
+
+
+@dataclass
+class Workspace:
+    """Buffers that one worker uses again for every exposure."""
+
+    words: NDArray[np.uint16]
+    pixels: Plane
+    flags: Flags
+
+    @classmethod
+    def of_shape(cls, height: int, width: int) -> Workspace:
+        """Buffers for exposures of (height, width) pixels."""
+        shape = (height, width)
+        return cls(
+            np.empty(shape, np.uint16), np.empty(shape, np.float32), np.empty(shape, np.uint8)
+        )
+
+
+def make_chain(offset_adu: Plane | None, flat: Plane | None, defects: Flags) -> Chain:
+    """A chain from an offset plane, a flat and a defect map (height, width).
+
+    What is missing is replaced by one that changes nothing. Pixels without a usable flat or
+    offset become defects.
+    """
+    shape = defects.shape
+    offset = np.zeros(shape, np.float32) if offset_adu is None else offset_adu.copy()
+    divisor = np.ones(shape, np.float32) if flat is None else flat
+    bad = ~np.isfinite(offset) | ~np.isfinite(divisor) | (divisor < 0.05)
+    marked = np.where(bad, DEFECT, defects).astype(np.uint8)
+    offset[bad] = 0.0
+    gain = np.where(bad, np.float32(1.0), 1.0 / np.where(bad, np.float32(1.0), divisor))
+    return Chain(offset, gain.astype(np.float32), marked, np.flatnonzero(marked).astype(np.int64))
+
+
+def correct(
+    source: PixelSource, chain: Chain, linear_limit_adu: float, space: Workspace
+) -> tuple[Plane, Flags]:
+    """Corrected pixels and pixel flags, (height, width), of one exposure.
+
+    The arrays are the workspace's own and are overwritten by the next call.
+    Raises UnreadableFileError.
+    """
+    np.copyto(space.flags, chain.defects)
+    limit = np.float32(linear_limit_adu)
+    if source.plain_16_bit:
+        read_words(source, space.words)
+        scale = np.float32(source.bscale)
+        zero = np.float32(source.bzero - 32768.0 * source.bscale)
+        _correct_words(
+            space.words, scale, zero, chain.offset_adu, chain.gain, limit, space.pixels, space.flags
+        )
+    else:
+        raw = read_pixels(source)
+        undefined = np.flatnonzero(~np.isfinite(raw))
+        _correct_values(raw, chain.offset_adu, chain.gain, limit, space.pixels, space.flags)
+        if undefined.size:
+            space.flags.reshape(-1)[undefined] |= DEFECT
+            repair(space.pixels, space.flags, undefined)
+    if chain.repairs.size:
+        repair(space.pixels, space.flags, chain.repairs)
+    return space.pixels, space.flags
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _correct_words(words, scale, zero, offset, gain, limit, out, flags):  # type: ignore[no-untyped-def]
+    height, width = words.shape
+    for y in range(height):
+        stored = words[y]
+        off = offset[y]
+        mul = gain[y]
+        row = out[y]
+        highest = np.uint16(0)
+        for x in range(width):
+            w = stored[x]
+            v = np.uint16(((w >> 8) | (w << 8)) ^ 0x8000)
+            highest = max(highest, v)
+            row[x] = (np.float32(v) * scale + zero - off[x]) * mul[x]
+        if np.float32(highest) * scale + zero > limit:
+            for x in range(width):
+                w = stored[x]
+                v = np.uint16(((w >> 8) | (w << 8)) ^ 0x8000)
+                if np.float32(v) * scale + zero > limit:
+                    flags[y, x] |= 2
+
+
+@njit(cache=True, nogil=True)
+def _correct_values(raw, offset, gain, limit, out, flags):  # type: ignore[no-untyped-def]
+    height, width = raw.shape
+    for y in range(height):
+        for x in range(width):
+            v = raw[y, x]
+            out[y, x] = (v - offset[y, x]) * gain[y, x]
+            if v > limit:
+                flags[y, x] |= 2
+
+
+@njit(cache=True, nogil=True)
+def repair(pixels, flags, where):  # type: ignore[no-untyped-def]
+    """Replace the pixels at flat indices ``where`` by the median of good ones nearby, in place."""
+    height, width = pixels.shape
+    good = np.empty(48, np.float32)
+    for index in where:
+        y, x = index // width, index % width
+        count = 0
+        reach = 1
+        while count < 3 and reach <= 3:
+            count = 0
+            for yy in range(max(0, y - reach), min(height, y + reach + 1)):
+                for xx in range(max(0, x - reach), min(width, x + reach + 1)):
+                    if not flags[yy, xx] & 1:
+                        good[count] = pixels[yy, xx]
+                        count += 1
+            reach += 1
+        pixels[y, x] = np.median(good[:count]) if count else 0.0

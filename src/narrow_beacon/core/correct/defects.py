@@ -1,0 +1,43 @@
+"""Defect maps: hot pixels and columns from a master dark, dead ones from a flat."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.ndimage import median_filter
+
+from narrow_beacon.core.arrays import Flags, Plane
+from narrow_beacon.core.correct.apply import DEFECT
+
+HOT_Z = 20.0
+"""Robust standard deviations of the master dark above the local median. For a master of some 15
+frames that is where a pixel's own dark noise begins to exceed the read noise."""
+COLUMN_Z = 10.0
+LEAST_RESPONSE = 0.6
+MOST_RESPONSE = 1.6
+
+
+def find_defects(dark: Plane | None, flat: Plane | None, shape: tuple[int, int]) -> Flags:
+    """Defect map (height, width) from a master dark in ADU and a flat relative to 1.
+
+    A pixel is a defect where the dark's robust z-score against the local median is beyond
+    ``HOT_Z``, where its column's median stands out by ``COLUMN_Z``, or where the flat's response
+    relative to its neighbours is outside ``LEAST_RESPONSE`` to ``MOST_RESPONSE``.
+    """
+    defects = np.zeros(shape, np.uint8)
+    if dark is not None:
+        excess = dark - median_filter(dark, size=5)
+        scatter = max(1.4826 * float(np.median(np.abs(excess))), 1e-3)
+        defects[np.abs(excess) > HOT_Z * scatter] = DEFECT
+        defects[:, _odd_columns(dark)] = DEFECT
+        defects[_odd_columns(dark.T), :] = DEFECT
+    if flat is not None:
+        response = flat / np.maximum(median_filter(flat, size=5), 1e-3)
+        defects[(response < LEAST_RESPONSE) | (response > MOST_RESPONSE)] = DEFECT
+    return defects
+
+
+def _odd_columns(image: Plane) -> np.ndarray:
+    medians = np.median(image, axis=0)
+    excess = medians - median_filter(medians, size=9)
+    scatter = max(1.4826 * float(np.median(np.abs(excess))), 1e-2)
+    return np.flatnonzero(np.abs(excess) > COLUMN_Z * scatter)

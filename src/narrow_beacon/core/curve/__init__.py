@@ -1,0 +1,1 @@
+"""What the stars did: time, airmass, zero points, comparison stars, series."""

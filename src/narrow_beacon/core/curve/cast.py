@@ -1,0 +1,300 @@
+"""Who plays which part: comparison stars and the check star, named or chosen, with reasons."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from narrow_beacon.core.arrays import Bools, Floats
+from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.curve.ensemble import Ensemble, solve_ensemble
+from narrow_beacon.core.curve.steadiness import Steadiness, judge_steadiness
+from narrow_beacon.core.errors import NotMeasurableError
+from narrow_beacon.core.measure.census import StarFlag
+from narrow_beacon.core.measure.collection import FilterCensus
+
+MOST_COMPARISON = 10
+_CANDIDATES = 16
+_LEAST_PRESENT = 0.9
+_BRIGHTER_MAG, _FAINTER_MAG = 2.5, 1.5
+_MOST_CATALOGUE_UNCERTAINTY = 0.1
+_OFF_LINE_SIGMA = 4.5
+_OFF_LINE_MAG = 0.04
+
+
+@dataclass(frozen=True)
+class Dropped:
+    """A comparison star that is not used, and why."""
+
+    name: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Cast:
+    """Catalogue rows of the roles in one filter, with what was dropped and why each was taken."""
+
+    target: int
+    comparison: tuple[int, ...]
+    check: int | None
+    dropped: tuple[Dropped, ...] = ()
+    reasons: tuple[tuple[str, str], ...] = ()
+    """(star, why) for every comparison and check star that the program chose."""
+
+
+def colour_of(stars: StarTable) -> Floats | None:
+    """The catalogue's B − V, or the first pair of bands in order of wavelength; None without."""
+    order = ("U", "u", "B", "g", "V", "BP", "G", "r", "R", "i", "I", "RP", "z")
+    bands = [name for name in order if name in stars.bands]
+    if "B" in bands and "V" in bands:
+        bands = ["B", "V"]
+    if len(bands) < 2:
+        return None
+    return stars.bands[bands[0]].magnitude - stars.bands[bands[1]].magnitude
+
+
+def settle_cast(
+    census: FilterCensus,
+    step: int,
+    stars: StarTable,
+    band: str,
+    target: int,
+    named_comparison: Sequence[int],
+    named_check: int | None,
+    *,
+    rivals: Sequence[int] = (),
+) -> tuple[Cast, Ensemble]:
+    """The cast of one filter and its ensemble at a radius.
+
+    Named comparison stars are used unless they vary, sit off the catalogue's line, are spoiled
+    on many exposures or have no magnitude; without names the best candidates are taken.
+    ``rivals`` are rows that must not become comparison stars.
+    """
+    dropped: list[Dropped] = []
+    reasons: list[tuple[str, str]] = []
+    chosen_by_program = not named_comparison
+    if chosen_by_program:
+        taken = {target, *rivals} | ({named_check} if named_check is not None else set())
+        rows = _candidates(census, step, stars, band, target, taken, reasons)
+    else:
+        rows = _usable_names(census, step, stars, band, named_comparison, dropped)
+    if not rows:
+        raise NotMeasurableError(_no_comparison(stars, band, chosen_by_program, dropped))
+    rows, ensemble = _drop_doubtful(census, step, stars, band, rows, dropped)
+    check = named_check
+    if check is None and len(rows) > 3:
+        check = _choose_check(census, stars, band, target, rows)
+        rows = [row for row in rows if row != check]
+        reasons.append((stars.names[check], "check star: steady and of like brightness"))
+    rows = rows[:MOST_COMPARISON] if chosen_by_program else rows
+    ensemble = ensemble_of(census, step, stars, band, rows)
+    keep = {stars.names[row] for row in (*rows, check) if row is not None}
+    return (
+        Cast(target, tuple(rows), check, tuple(dropped), tuple(r for r in reasons if r[0] in keep)),
+        ensemble,
+    )
+
+
+def ensemble_of(
+    census: FilterCensus, step: int, stars: StarTable, band: str, rows: Sequence[int]
+) -> Ensemble:
+    """The ensemble of comparison stars ``rows`` at a radius."""
+    columns = _columns(census, rows)
+    magnitude, uncertainty = census.magnitudes(step)
+    of = stars.bands[band]
+    return solve_ensemble(
+        magnitude[:, columns],
+        uncertainty[:, columns],
+        census.usable(step)[:, columns],
+        of.magnitude[list(rows)],
+        np.maximum(of.uncertainty[list(rows)], 1e-4),
+    )
+
+
+def _columns(census: FilterCensus, rows: Sequence[int]) -> list[int]:
+    columns = [census.column(row) for row in rows]
+    assert all(column is not None for column in columns)
+    return [column for column in columns if column is not None]
+
+
+def _candidates(
+    census: FilterCensus,
+    step: int,
+    stars: StarTable,
+    band: str,
+    target: int,
+    taken: set[int],
+    reasons: list[tuple[str, str]],
+) -> list[int]:
+    of = stars.bands[band]
+    m, sigma = of.magnitude[census.rows], of.uncertainty[census.rows]
+    target_mag = _target_magnitude(census, step, stars, band, target)
+    fainter = m - target_mag
+    present = census.usable(step).mean(axis=0)
+    contaminated = _often(census, step, StarFlag.NEIGHBOUR | StarFlag.BAD_PIXEL)
+    fits = (
+        np.isfinite(m)
+        & (sigma <= _MOST_CATALOGUE_UNCERTAINTY)
+        & (present >= _LEAST_PRESENT)
+        & ~contaminated
+        & ~stars.known_variable[census.rows]
+        & ~np.isin(census.rows, list(taken))
+    )
+    near = fits & (fainter > -_BRIGHTER_MAG) & (fainter < _FAINTER_MAG)
+    if near.sum() < 4:
+        near = fits
+    colour = colour_of(stars)
+    unlike = np.zeros(m.size)
+    if colour is not None and np.isfinite(colour[target]):
+        unlike = np.nan_to_num(np.abs(colour[census.rows] - colour[target]), nan=1.0)
+    # Like brightness, like colour and a sure magnitude; fainter stars cost more than brighter.
+    cost = np.where(fainter > 0, 1.5 * fainter, -0.5 * fainter) + 2.0 * unlike + 10.0 * sigma
+    order = [i for i in np.argsort(np.where(near, cost, np.inf), kind="stable") if near[i]]
+    for i in order[:_CANDIDATES]:
+        words = f"{abs(fainter[i]):.1f} mag {'fainter' if fainter[i] > 0 else 'brighter'}"
+        if colour is not None:
+            words += f", colour within {unlike[i]:.2f}"
+        words += f", magnitude known to {sigma[i]:.3f}, clean on {present[i]:.0%} of the exposures"
+        reasons.append((stars.names[census.rows[i]], words))
+    return [int(census.rows[i]) for i in order[:_CANDIDATES]]
+
+
+def _target_magnitude(
+    census: FilterCensus, step: int, stars: StarTable, band: str, target: int
+) -> float:
+    """The target's usual magnitude, from the exposures themselves through the stars' mean."""
+    magnitude, _ = census.magnitudes(step)
+    known = stars.bands[band].magnitude[census.rows]
+    column = census.column(target)
+    delta = known[None, :] - magnitude
+    usable = census.usable(step) & np.isfinite(delta)
+    zero = [
+        np.median(delta[e, usable[e]]) if usable[e].any() else np.nan for e in range(len(delta))
+    ]
+    if column is not None:
+        own = magnitude[:, column] + np.array(zero)
+        if np.isfinite(own).any():
+            return float(np.nanmedian(own))
+    return float(stars.bands[band].magnitude[target])
+
+
+def _often(census: FilterCensus, step: int, flag: StarFlag) -> Bools:
+    return ((census.flags(step) & int(flag)) > 0).mean(axis=0) > 0.3
+
+
+def _usable_names(
+    census: FilterCensus,
+    step: int,
+    stars: StarTable,
+    band: str,
+    named: Sequence[int],
+    dropped: list[Dropped],
+) -> list[int]:
+    rows = []
+    usable = census.usable(step)
+    flags = census.flags(step)
+    for row in named:
+        name = stars.names[row]
+        column = census.column(row)
+        if column is None:
+            dropped.append(Dropped(name, "not on any exposure"))
+        elif not np.isfinite(stars.bands[band].magnitude[row]):
+            dropped.append(Dropped(name, f"the catalogue gives it no {band} magnitude"))
+        elif usable[:, column].mean() < 0.5:
+            spoiled = flags[:, column] & int(StarFlag.SATURATED)
+            why = "saturated" if (spoiled > 0).mean() > 0.3 else "spoiled or missing"
+            share = 1.0 - usable[:, column].mean()
+            dropped.append(Dropped(name, f"{why} on {share:.0%} of the exposures"))
+        else:
+            rows.append(row)
+    return rows
+
+
+def _drop_doubtful(
+    census: FilterCensus,
+    step: int,
+    stars: StarTable,
+    band: str,
+    rows: list[int],
+    dropped: list[Dropped],
+) -> tuple[list[int], Ensemble]:
+    """Drop stars that vary or sit off the catalogue's line, the worst first, one at a time."""
+    while True:
+        ensemble = ensemble_of(census, step, stars, band, rows)
+        if len(rows) < 3:
+            return rows, ensemble
+        verdicts = steadiness_of(census, step, ensemble, rows)
+        worst = int(np.argmax([v.reduced_chi2 if v.varies else 0.0 for v in verdicts]))
+        if verdicts[worst].varies:
+            v = verdicts[worst]
+            dropped.append(
+                Dropped(
+                    stars.names[rows[worst]],
+                    f"varies: scatters by {v.scatter_mag:.3f} mag in {band}, "
+                    f"{np.sqrt(v.reduced_chi2):.1f} times its uncertainty",
+                )
+            )
+            rows = rows[:worst] + rows[worst + 1 :]
+            continue
+        off = _off_line(stars, band, rows, ensemble)
+        if off is None or len(rows) < 4:
+            return rows, ensemble
+        dropped.append(
+            Dropped(
+                stars.names[rows[off]],
+                f"its {band} magnitude sits {ensemble.star_offset_mag[off]:+.3f} mag off the line "
+                "of the other stars".replace("-", "−"),
+            )
+        )
+        rows = rows[:off] + rows[off + 1 :]
+
+
+def steadiness_of(
+    census: FilterCensus, step: int, ensemble: Ensemble, rows: Sequence[int]
+) -> list[Steadiness]:
+    """Each comparison star judged against the zero points of the others.
+
+    The scatter common to all of them is first taken as noise, by the median of their excesses,
+    so that one star that varies does not make the others look restless.
+    """
+    columns = _columns(census, rows)
+    _, uncertainty = census.magnitudes(step)
+    zero = ensemble.zero_point_uncertainty[:, None]
+    own = np.sqrt(uncertainty[:, columns] ** 2 + zero**2)
+    first = [judge_steadiness(ensemble.residual_mag[:, i], own[:, i]) for i in range(len(rows))]
+    common = float(np.median([verdict.excess_mag for verdict in first]))
+    widened = np.sqrt(own**2 + common**2)
+    return [judge_steadiness(ensemble.residual_mag[:, i], widened[:, i]) for i in range(len(rows))]
+
+
+def _off_line(stars: StarTable, band: str, rows: Sequence[int], ensemble: Ensemble) -> int | None:
+    offset = ensemble.star_offset_mag - np.median(ensemble.star_offset_mag)
+    spread = 1.4826 * float(np.median(np.abs(offset)))
+    sigma = np.sqrt(stars.bands[band].uncertainty[list(rows)] ** 2 + spread**2 + 1e-6)
+    significance = np.abs(offset) / sigma
+    worst = int(np.argmax(significance))
+    if significance[worst] > _OFF_LINE_SIGMA and abs(offset[worst]) > _OFF_LINE_MAG:
+        return worst
+    return None
+
+
+def _choose_check(
+    census: FilterCensus, stars: StarTable, band: str, target: int, rows: Sequence[int]
+) -> int:
+    m = stars.bands[band].magnitude
+    wanted = m[target] if np.isfinite(m[target]) else np.nanmedian(m[list(rows)])
+    return min(rows, key=lambda row: abs(float(m[row]) - float(wanted)))
+
+
+def _no_comparison(
+    stars: StarTable, band: str, by_program: bool, dropped: Sequence[Dropped]
+) -> str:
+    if by_program:
+        return (
+            f"no star in the field can be a comparison star in {band}: none has a known magnitude, "
+            "is clean on most exposures and not known to vary"
+        )
+    reasons = "; ".join(f"{item.name}: {item.reason}" for item in dropped)
+    return f"none of the named comparison stars can be used in {band}: {reasons}"

@@ -1,0 +1,95 @@
+"""Times of exposures: JD(UTC), HJD(UTC), BJD(TDB), and the airmass that goes with them.
+
+Light travel times by Astropy with the ephemeris that it carries; barycentric Julian date in TDB
+as Eastman et al. (2010, PASP 122, 935) ask for. Airmass: Pickering (2002, DIO 12, 1, 20).
+"""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+import numpy as np
+from astropy import units
+from astropy.coordinates import AltAz, EarthLocation, SkyCoord
+from astropy.time import Time
+from astropy.utils import iers
+
+from narrow_beacon.core.arrays import Floats
+
+# Nothing is downloaded: tables come with the package, and an old one costs microseconds here.
+iers.conf.auto_download = False
+iers.conf.auto_max_age = None
+iers.conf.iers_degraded_accuracy = "ignore"
+
+
+@dataclass(frozen=True)
+class Site:
+    """Where the telescope stands; east longitudes are positive."""
+
+    latitude_deg: float
+    longitude_deg: float
+    elevation_m: float = 0.0
+
+    def location(self) -> EarthLocation:
+        """The site for Astropy."""
+        return EarthLocation.from_geodetic(
+            self.longitude_deg * units.deg,
+            self.latitude_deg * units.deg,
+            self.elevation_m * units.m,
+        )
+
+
+@dataclass(frozen=True)
+class Times:
+    """Times in days and airmass of a set of exposures, each (exposures)."""
+
+    jd_utc: Floats
+    hjd_utc: Floats
+    bjd_tdb: Floats
+    airmass: Floats
+
+
+def exposure_times(
+    mid_utc: Sequence[datetime], ra_deg: float, dec_deg: float, site: Site | None
+) -> Times:
+    """Times of mid-exposures for a star at a position (ICRS, degrees).
+
+    Without a site the centre of the Earth stands in (within 0.022 s) and airmass is NaN.
+    """
+    if not mid_utc:
+        return Times(*(np.empty(0) for _ in range(4)))
+    location = site.location() if site else EarthLocation.from_geocentric(0, 0, 0, unit=units.m)
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        time = Time(list(mid_utc), format="datetime", scale="utc", location=location)
+        star = SkyCoord(ra_deg * units.deg, dec_deg * units.deg, frame="icrs")
+        jd_utc = np.asarray(time.jd)
+        helio = (time + time.light_travel_time(star, "heliocentric", ephemeris="builtin")).jd
+        bary = (time.tdb + time.light_travel_time(star, "barycentric", ephemeris="builtin")).jd
+        if site:
+            altitude = star.transform_to(AltAz(obstime=time, location=location)).alt.deg
+            airmass = pickering_airmass(apparent_altitude(np.asarray(altitude)))
+        else:
+            airmass = np.full(jd_utc.size, np.nan)
+    return Times(jd_utc, np.asarray(helio), np.asarray(bary), airmass)
+
+
+def apparent_altitude(altitude_deg: Floats) -> Floats:
+    """Altitude in degrees with refraction at sea level (Saemundsson 1986, Sky & Tel. 72, 70)."""
+    h = np.maximum(altitude_deg, -1.0)
+    return altitude_deg + 1.02 / 60.0 / np.tan(np.radians(h + 10.3 / (h + 5.11)))
+
+
+def pickering_airmass(apparent_altitude_deg: Floats) -> Floats:
+    """Airmass at an apparent altitude in degrees; NaN below the horizon."""
+    h = np.where(apparent_altitude_deg > 0, apparent_altitude_deg, np.nan)
+    return 1.0 / np.sin(np.radians(h + 244.0 / (165.0 + 47.0 * h**1.1)))
+
+
+def julian_year(moment: datetime) -> float:
+    """The Julian year of a moment, for proper motions."""
+    days = (moment - datetime(2000, 1, 1, 12)).total_seconds() / 86400.0
+    return 2000.0 + days / 365.25

@@ -1,0 +1,1 @@
+"""Files of a night: read FITS, interpret headers, sort what was given."""

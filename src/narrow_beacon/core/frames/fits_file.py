@@ -1,0 +1,224 @@
+"""Read FITS images as cameras write them: any integer or float type, in the primary unit or an
+extension, gzipped or tile-compressed.
+
+Standard: FITS 4.0 (Pence et al. 2010, A&A 524, A42; NASA/IAU FITS Standard, 2018).
+"""
+
+from __future__ import annotations
+
+import hashlib
+import warnings
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+from astropy.io import fits
+from numpy.typing import NDArray
+
+from narrow_beacon.core.arrays import Plane
+from narrow_beacon.core.errors import UnreadableFileError
+
+HeaderValue = str | int | float | bool
+
+_GZIP_MAGIC = b"\x1f\x8b"
+_BIG_ENDIAN = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
+
+
+@dataclass(frozen=True)
+class PixelSource:
+    """Where the pixels of an image are and how they are stored.
+
+    ``offset`` is the byte at which plain big-endian pixels begin, or None where the file has to
+    be decompressed first.
+    """
+
+    path: Path
+    hdu: int
+    offset: int | None
+    height: int
+    width: int
+    bitpix: int
+    bscale: float
+    bzero: float
+    blank: int | None
+
+    @property
+    def plain_16_bit(self) -> bool:
+        """True where the stored words can go straight into the fused correction kernel."""
+        return self.offset is not None and self.bitpix == 16 and self.blank is None
+
+
+@dataclass(frozen=True)
+class FitsImage:
+    """Header and whereabouts of the first two-dimensional image of a file."""
+
+    cards: dict[str, HeaderValue]
+    history: tuple[str, ...]
+    source: PixelSource
+
+
+def looks_like_fits(path: Path) -> bool:
+    """Whether the file starts as a FITS file or a gzipped file does."""
+    with path.open("rb") as file:
+        start = file.read(10)
+    return start.startswith(b"SIMPLE  =") or start.startswith(_GZIP_MAGIC)
+
+
+def file_sha256(path: Path) -> str:
+    """SHA-256 of the file's bytes, in hexadecimal."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def read_image(path: Path) -> FitsImage:
+    """Header and pixel source of the first two-dimensional image in ``path``.
+
+    Raises UnreadableFileError where there is none, or where the file is cut short.
+    """
+    try:
+        gzipped = path.open("rb").read(2) == _GZIP_MAGIC
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            with fits.open(path, memmap=False, lazy_load_hdus=True) as hdus:
+                return _first_image(path, hdus, gzipped)
+    except UnreadableFileError:
+        raise
+    except Exception as error:
+        raise UnreadableFileError(
+            f"{path.name}: not readable as FITS ({_short(error)}). Copy it from the camera again."
+        ) from error
+
+
+def _first_image(path: Path, hdus: fits.HDUList, gzipped: bool) -> FitsImage:
+    cards: dict[str, HeaderValue] = {}
+    history: list[str] = []
+    index = 0
+    while True:
+        try:
+            hdu = hdus[index]
+        except IndexError:
+            break
+        header = hdu.header
+        history += [str(line) for key in ("HISTORY", "COMMENT") for line in header.get(key, [])]
+        cards.update(_plain_cards(header))
+        shape = getattr(hdu, "shape", None)
+        if shape is None and header.get("NAXIS") == 2:
+            shape = (header["NAXIS2"], header["NAXIS1"])
+        if shape is not None and len(shape) == 3 and shape[0] == 1:
+            shape = shape[1:]
+        if shape is not None and len(shape) == 2 and not isinstance(hdu, fits.BinTableHDU):
+            return FitsImage(cards, tuple(history), _source(path, hdu, index, shape, gzipped))
+        if isinstance(hdu, fits.CompImageHDU) and shape is not None and len(shape) == 2:
+            return FitsImage(cards, tuple(history), _source(path, hdu, index, shape, gzipped))
+        if shape is not None and len(shape) == 3:
+            raise UnreadableFileError(
+                f"{path.name}: holds {shape[0]} planes, not one image; raw exposures have one."
+            )
+        index += 1
+    raise UnreadableFileError(f"{path.name}: has no two-dimensional image in it.")
+
+
+def _source(
+    path: Path, hdu: fits.hdu.base._BaseHDU, index: int, shape: tuple[int, ...], gzipped: bool
+) -> PixelSource:
+    height, width = int(shape[0]), int(shape[1])
+    compressed = isinstance(hdu, fits.CompImageHDU)
+    header = hdu.header
+    # Astropy drops BZERO and BSCALE from a compressed header that it has decoded.
+    bitpix = int(header["BITPIX"])
+    offset = None
+    if not (gzipped or compressed):
+        offset = int(hdu.fileinfo()["datLoc"])
+        needed = offset + height * width * abs(bitpix) // 8
+        size = path.stat().st_size
+        if size < needed:
+            share = max(0.0, (size - offset) / (needed - offset))
+            raise UnreadableFileError(
+                f"{path.name}: cut short, {share:.0%} of its pixels are there. "
+                "Copy it from the camera again."
+            )
+    blank = header.get("BLANK")
+    return PixelSource(
+        path=path,
+        hdu=index,
+        offset=offset,
+        height=height,
+        width=width,
+        bitpix=bitpix,
+        bscale=float(header.get("BSCALE", 1.0)),
+        bzero=float(header.get("BZERO", 0.0)),
+        blank=None if blank is None or bitpix < 0 else int(blank),
+    )
+
+
+def _plain_cards(header: fits.Header) -> dict[str, HeaderValue]:
+    cards: dict[str, HeaderValue] = {}
+    for card in header.cards:
+        keyword = card.keyword
+        if keyword in ("", "HISTORY", "COMMENT"):
+            continue
+        try:
+            value = card.value
+        except fits.VerifyError:
+            continue
+        if isinstance(value, str | int | float | bool):
+            cards[keyword] = value.strip() if isinstance(value, str) else value
+    return cards
+
+
+def read_words(source: PixelSource, out: NDArray[np.uint16]) -> NDArray[np.uint16]:
+    """Read the stored 16-bit words, bytes still swapped, into ``out`` (height, width).
+
+    Only for sources with ``plain_16_bit``.
+    """
+    assert source.plain_16_bit
+    assert source.offset is not None
+    with source.path.open("rb", buffering=0) as file:
+        file.seek(source.offset)
+        wanted = out.nbytes
+        view = memoryview(out.reshape(-1).view(np.uint8))
+        got = 0
+        while got < wanted:
+            step = file.readinto(view[got:])
+            if not step:
+                raise UnreadableFileError(f"{source.path.name}: ended while it was read.")
+            got += step
+    return out
+
+
+def read_pixels(source: PixelSource) -> Plane:
+    """The physical pixel values, (height, width), in ADU; undefined pixels are NaN."""
+    try:
+        if source.offset is not None:
+            stored = np.fromfile(
+                source.path,
+                dtype=_BIG_ENDIAN[source.bitpix],
+                count=source.height * source.width,
+                offset=source.offset,
+            ).reshape(source.height, source.width)
+            return _physical(stored, source)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            with fits.open(source.path, memmap=False) as hdus:
+                data = np.asarray(hdus[source.hdu].data)
+    except Exception as error:
+        raise UnreadableFileError(
+            f"{source.path.name}: its pixels cannot be read ({_short(error)})."
+        ) from error
+    return np.ascontiguousarray(data.reshape(source.height, source.width), dtype=np.float32)
+
+
+def _physical(stored: NDArray[np.generic], source: PixelSource) -> Plane:
+    values = stored.astype(np.float32 if abs(source.bitpix) <= 32 else np.float64)
+    if source.bscale != 1.0:
+        values *= source.bscale
+    if source.bzero != 0.0:
+        values += source.bzero
+    if source.blank is not None:
+        values[stored == source.blank] = np.nan
+    return np.ascontiguousarray(values, dtype=np.float32)
+
+
+def _short(error: Exception) -> str:
+    text = " ".join(str(error).split()) or type(error).__name__
+    return text if len(text) < 120 else text[:117] + "..."

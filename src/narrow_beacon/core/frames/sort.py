@@ -1,0 +1,294 @@
+"""Sort a night of mixed files by what their headers and pixels say, not by folder."""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from pathlib import Path
+
+import numpy as np
+
+from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.fits_file import (
+    PixelSource,
+    file_sha256,
+    looks_like_fits,
+    read_image,
+    read_pixels,
+)
+from narrow_beacon.core.frames.header import FrameFacts, interpret
+
+_LEVEL_STEP = 5  # every fifth row and column is enough for a frame's level
+_LEVEL_DEPARTURE = 12.0  # robust standard deviations from the like frames
+_LEAST_DEPARTURE_ADU = 8.0
+_SCATTER_RATIO = 1.5
+
+
+@dataclass(frozen=True)
+class Levels:
+    """Median and robust scatter of a frame's pixels, in ADU."""
+
+    median_adu: float
+    scatter_adu: float
+
+
+@dataclass(frozen=True)
+class Frame:
+    """One file of the night: where it is, what it is, and what its header says."""
+
+    name: str
+    sha256: str
+    source: PixelSource
+    facts: FrameFacts
+    kind: str
+    filter: str | None
+    mid_utc: datetime | None
+    exposure_s: float
+    temperature_c: float | None
+    night: str
+    levels: Levels | None = None
+
+    @property
+    def binning(self) -> tuple[int, int]:
+        """Binning in x and y; 1 × 1 where the header is silent."""
+        return self.facts.binning.value if self.facts.binning else (1, 1)
+
+    @property
+    def gain_setting(self) -> float | None:
+        """The camera's gain setting, where stated."""
+        return self.facts.gain_setting.value if self.facts.gain_setting else None
+
+    @property
+    def offset_setting(self) -> float | None:
+        """The camera's offset setting, where stated."""
+        return self.facts.offset_setting.value if self.facts.offset_setting else None
+
+    @property
+    def readout_mode(self) -> str | None:
+        """The camera's readout mode, where stated."""
+        return self.facts.readout_mode.value if self.facts.readout_mode else None
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        """(height, width) in pixels."""
+        return self.source.height, self.source.width
+
+
+@dataclass(frozen=True)
+class LeftOut:
+    """A file that takes no part, and why."""
+
+    name: str
+    reason: str
+    kind: str = ""
+    filter: str = ""
+    sha256: str = ""
+
+
+@dataclass(frozen=True)
+class TimeRule:
+    """How the header's time becomes the middle of the exposure."""
+
+    header_time: str = "start"
+    clock_offset_s: float = 0.0
+    longitude_deg: float = 0.0
+
+
+@dataclass(frozen=True)
+class SortedNight:
+    """What a set of files holds."""
+
+    exposures: tuple[Frame, ...]
+    calibration: tuple[Frame, ...]
+    left_out: tuple[LeftOut, ...]
+
+
+def inspect_file(
+    path: Path, name: str, default_filter: str | None, rule: TimeRule
+) -> Frame | LeftOut:
+    """Read what a file is. Never raises for a bad file: it is left out with the reason."""
+    try:
+        if not looks_like_fits(path):
+            return LeftOut(name, "not a FITS file")
+        image = read_image(path)
+        sha256 = file_sha256(path)
+    except UnreadableFileError as error:
+        return LeftOut(name, str(error).removeprefix(f"{path.name}: "))
+    except OSError as error:
+        return LeftOut(name, f"cannot be opened: {error.strerror}")
+    facts = interpret(image)
+    kind = facts.kind.value if facts.kind else ""
+    filter_name = facts.filter.value if facts.filter else default_filter
+    exclude = _exclude_reason(facts, kind, filter_name)
+    if exclude:
+        return LeftOut(name, exclude, kind, filter_name or "", sha256)
+    assert facts.exposure_s is not None or kind == "bias"
+    exposure_s = facts.exposure_s.value if facts.exposure_s else 0.0
+    mid = _middle(facts, exposure_s, rule)
+    try:
+        levels = None if kind == "exposure" else _levels(image.source)
+    except UnreadableFileError as error:
+        return LeftOut(name, str(error).removeprefix(f"{path.name}: "), kind, "", sha256)
+    return Frame(
+        name=name,
+        sha256=sha256,
+        source=image.source,
+        facts=facts,
+        kind=kind,
+        filter=filter_name if kind in ("exposure", "flat") else None,
+        mid_utc=mid,
+        exposure_s=exposure_s,
+        temperature_c=facts.temperature_c.value if facts.temperature_c else None,
+        night=night_of(mid, rule.longitude_deg) if mid else "",
+        levels=levels,
+    )
+
+
+def _exclude_reason(facts: FrameFacts, kind: str, filter_name: str | None) -> str | None:
+    if facts.processed:
+        return facts.processed
+    if not kind:
+        return "its header does not say what kind of frame it is"
+    if facts.exposure_s is None and kind != "bias":
+        return "its header gives no exposure time"
+    if kind == "exposure" and facts.time_utc is None:
+        return "its header gives no time"
+    if kind in ("exposure", "flat") and filter_name is None:
+        return "its header gives no filter; set [frames] filter in the plan if there was one"
+    return None
+
+
+def _middle(facts: FrameFacts, exposure_s: float, rule: TimeRule) -> datetime | None:
+    if facts.time_utc is None:
+        return None
+    is_middle = facts.time_is_middle or rule.header_time == "middle"
+    shift_s = rule.clock_offset_s + (0.0 if is_middle else exposure_s / 2.0)
+    return facts.time_utc.value + timedelta(seconds=shift_s)
+
+
+def night_of(moment_utc: datetime, longitude_deg: float) -> str:
+    """The date of the evening on which the night of ``moment_utc`` began, local mean time."""
+    local = moment_utc + timedelta(hours=longitude_deg / 15.0 - 12.0)
+    return local.date().isoformat()
+
+
+def _levels(source: PixelSource) -> Levels:
+    sample = read_pixels(source)[::_LEVEL_STEP, ::_LEVEL_STEP]
+    median = float(np.nanmedian(sample))
+    return Levels(median, 1.4826 * float(np.nanmedian(np.abs(sample - median))))
+
+
+def list_files(folders: Iterable[Path]) -> list[Path]:
+    """All files below the folders, hidden ones left alone, each once, in order of name."""
+    found = {
+        path
+        for folder in folders
+        for path in folder.rglob("*")
+        if path.is_file() and not any(part.startswith(".") for part in path.parts[-3:])
+    }
+    return sorted(found)
+
+
+def sort_night(inspected: Sequence[Frame | LeftOut]) -> SortedNight:
+    """Separate exposures from calibration frames; leave out what does not belong, with reasons."""
+    left_out = [item for item in inspected if isinstance(item, LeftOut)]
+    frames = [item for item in inspected if isinstance(item, Frame)]
+    frames = _drop_duplicates(frames, left_out)
+    frames = _drop_foreign(frames, left_out)
+    exposures = [frame for frame in frames if frame.kind == "exposure"]
+    calibration = [frame for frame in frames if frame.kind != "exposure"]
+    calibration = _drop_odd_calibration(calibration, left_out)
+    exposures.sort(key=lambda frame: (frame.mid_utc, frame.name))
+    calibration.sort(key=lambda frame: (frame.kind, frame.filter or "", frame.name))
+    left_out.sort(key=lambda item: item.name)
+    return SortedNight(tuple(exposures), tuple(calibration), tuple(left_out))
+
+
+def _leave(frame: Frame, reason: str) -> LeftOut:
+    return LeftOut(frame.name, reason, frame.kind, frame.filter or "", frame.sha256)
+
+
+def _drop_duplicates(frames: list[Frame], left_out: list[LeftOut]) -> list[Frame]:
+    first: dict[str, str] = {}
+    kept = []
+    for frame in frames:
+        if frame.sha256 in first:
+            left_out.append(_leave(frame, f"the same file as {first[frame.sha256]}"))
+        else:
+            first[frame.sha256] = frame.name
+            kept.append(frame)
+    return kept
+
+
+def _drop_foreign(frames: list[Frame], left_out: list[LeftOut]) -> list[Frame]:
+    """Leave out frames of another size, binning or camera than most exposures have."""
+
+    def set_up(frame: Frame) -> tuple[object, ...]:
+        camera = frame.facts.camera.value if frame.facts.camera else None
+        return frame.shape, frame.binning, camera
+
+    votes = Counter(set_up(frame) for frame in frames if frame.kind == "exposure")
+    if not votes:
+        return frames
+    (shape, binning, camera), _ = votes.most_common(1)[0]
+    kept = []
+    for frame in frames:
+        other_camera = frame.facts.camera.value if frame.facts.camera else None
+        if frame.shape != shape:
+            (h, w), (h0, w0) = frame.shape, shape  # type: ignore[misc]
+            left_out.append(_leave(frame, f"foreign: {w} × {h} pixels, the night has {w0} × {h0}"))
+        elif frame.binning != binning:
+            (x, y), (x0, y0) = frame.binning, binning  # type: ignore[misc]
+            left_out.append(_leave(frame, f"foreign: binned {x} × {y}, the night {x0} × {y0}"))
+        elif camera and other_camera and other_camera != camera:
+            left_out.append(
+                _leave(frame, f"foreign: camera {other_camera}, the night has {camera}")
+            )
+        else:
+            kept.append(frame)
+    return kept
+
+
+def _drop_odd_calibration(frames: list[Frame], left_out: list[LeftOut]) -> list[Frame]:
+    """Leave out calibration frames whose level or scatter is not that of their like."""
+    groups: dict[tuple[object, ...], list[Frame]] = defaultdict(list)
+    for frame in frames:
+        degree = None if frame.temperature_c is None else round(frame.temperature_c)
+        like = (frame.kind, frame.filter, frame.exposure_s, frame.gain_setting, degree)
+        groups[like if frame.kind != "flat" else ("flat", frame.filter)].append(frame)
+    kept = []
+    for members in groups.values():
+        for frame in members:
+            reason = _odd_level(frame, [other for other in members if other is not frame])
+            if reason:
+                left_out.append(_leave(frame, reason))
+            else:
+                kept.append(frame)
+    return kept
+
+
+def _odd_level(frame: Frame, others: list[Frame]) -> str | None:
+    if len(others) < 3 or frame.levels is None:
+        return None
+    medians = np.array([other.levels.median_adu for other in others if other.levels])
+    scatters = np.array([other.levels.scatter_adu for other in others if other.levels])
+    usual = float(np.median(medians))
+    usual_scatter = float(np.median(scatters))
+    level, scatter = frame.levels.median_adu, frame.levels.scatter_adu
+    if frame.kind == "flat":
+        if level < 0.2 * usual:
+            return (
+                f"wrong kind or too dim: called a flat, but its level of {level:.0f} ADU is far "
+                f"below the {usual:.0f} ADU of the other {len(others)}"
+            )
+        return None
+    spread = 1.4826 * float(np.median(np.abs(medians - usual)))
+    allowed = max(_LEAST_DEPARTURE_ADU, _LEVEL_DEPARTURE * spread)
+    if abs(level - usual) > allowed or scatter > _SCATTER_RATIO * max(usual_scatter, 1.0):
+        return (
+            f"wrong kind: called a {frame.kind}, but its level of {level:.0f} ± {scatter:.0f} ADU "
+            f"is not the {usual:.0f} ± {usual_scatter:.0f} ADU of the other {len(others)}"
+        )
+    return None

@@ -1,0 +1,1 @@
+"""How bright, and how sure: apertures, sky, noise, the census."""

@@ -1,0 +1,1 @@
+"""Where an exposure is on the sky: projection, patterns, solving, fitting."""

@@ -1,0 +1,108 @@
+"""Fit a plate solution to matched stars, robustly, with distortion where the stars ask for it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from narrow_beacon.core.arrays import Bools, Floats
+from narrow_beacon.core.place.solution import Solution, deproject, powers, project
+
+_CLIP = 3.5
+_LEAST_CLIP_PX = 0.05
+_STARS_PER_TERM = 4
+_EARNED = 12.0
+"""How much the Bayesian information criterion must fall before distortion is taken in."""
+
+
+@dataclass(frozen=True)
+class Fit:
+    """A fitted solution, which stars it kept, and their root-mean-square residual in pixels."""
+
+    solution: Solution
+    kept: Bools
+    residual_px: float
+
+
+def fit_solution(
+    x_px: Floats,
+    y_px: Floats,
+    ra_deg: Floats,
+    dec_deg: Floats,
+    start: Solution,
+    *,
+    highest_order: int = 1,
+    keep_distortion: bool = False,
+) -> Fit:
+    """Robust least squares of pixel positions (0-based) on sky positions, at least 4 stars.
+
+    ``highest_order`` 2 to 4 lets SIP terms in where they are earned; ``keep_distortion`` fits the
+    linear part only, under the distortion of ``start``.
+    """
+    if keep_distortion and start.sip_order > 1:
+        # The distortion belongs to the optics: it stays with the sensor when the field drifts.
+        height, width = start.shape
+        a, b = start.distortion(x_px - (width - 1) / 2.0, y_px - (height - 1) / 2.0)
+        fit = _fit_order(x_px + a, y_px + b, ra_deg, dec_deg, start, 1)
+        s = fit.solution
+        solution = Solution(
+            s.ra0_deg, s.dec0_deg, s.x0_px, s.y0_px, s.cd, s.shape,
+            start.sip_order, start.sip_a, start.sip_b,
+        )  # fmt: skip
+        return Fit(solution, fit.kept, fit.residual_px)
+    best = _fit_order(x_px, y_px, ra_deg, dec_deg, start, 1)
+    best_score = _information(best, 6)
+    for order in range(2, highest_order + 1):
+        terms = 2 * (3 + len(powers(order)))
+        if x_px.size < _STARS_PER_TERM * terms // 2:
+            break
+        fit = _fit_order(x_px, y_px, ra_deg, dec_deg, start, order)
+        score = _information(fit, terms)
+        if score < best_score - _EARNED and fit.kept.sum() >= 0.9 * best.kept.sum():
+            best, best_score = fit, score
+    return best
+
+
+def _information(fit: Fit, terms: int) -> float:
+    # With clipping the number kept differs between fits; judge by the spread of one coordinate.
+    n = 2 * int(fit.kept.sum())
+    variance = max(fit.residual_px**2 / 2, 1e-12)
+    return n * float(np.log(variance)) + terms * float(np.log(n))
+
+
+def _fit_order(
+    x_px: Floats, y_px: Floats, ra: Floats, dec: Floats, start: Solution, order: int
+) -> Fit:
+    height, width = start.shape
+    x0, y0 = (width - 1) / 2.0, (height - 1) / 2.0
+    unit = max(height, width) / 2.0
+    u, v = (x_px - x0) / unit, (y_px - y0) / unit
+    design = np.stack([np.ones_like(u), u, v, *(u**p * v**q for p, q in powers(order))], axis=1)
+    ra0, dec0 = start.centre
+    kept = np.ones(x_px.size, bool)
+    coefficients = np.zeros((design.shape[1], 2))
+    scale = start.scale_arcsec_per_px / 3600.0
+    for turn in range(12):
+        target = np.stack(project(ra, dec, ra0, dec0), axis=1)
+        coefficients = np.linalg.lstsq(design[kept], target[kept], rcond=None)[0]
+        away = np.hypot(*(target - design @ coefficients).T) / scale
+        typical = np.sqrt(np.median(away[kept] ** 2) / (2 * np.log(2)))
+        now = away < max(_CLIP * typical, _LEAST_CLIP_PX)
+        ra0, dec0 = (float(value) for value in deproject(*coefficients[0], ra0, dec0))
+        if now.sum() < max(design.shape[1] + 1, 4):
+            break
+        settled = np.array_equal(now, kept) and np.hypot(*coefficients[0]) < 1e-10
+        kept = now
+        if settled and turn:
+            break
+    cd = coefficients[1:3].T / unit
+    inverse = np.linalg.inv(cd)
+    sip_a, sip_b = np.empty(0), np.empty(0)
+    if order > 1:
+        degree = np.array([p + q for p, q in powers(order)])
+        sip = (inverse @ coefficients[3:].T) / unit**degree
+        sip_a, sip_b = sip[0], sip[1]
+    solution = Solution(ra0, dec0, x0, y0, cd, start.shape, order, sip_a, sip_b)
+    residual = float(np.sqrt(np.mean(away[kept] ** 2)))
+    return Fit(solution, kept, residual)

@@ -1,0 +1,64 @@
+"""Place the next exposure from the last one's solution: find the shift, then fit."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.place.solution import Solution
+from narrow_beacon.core.place.solve import Placement, Solver
+
+_VOTERS = 80
+_BIN_PX = 4.0
+_LEAST_VOTES = 8
+
+
+def follow(
+    solver: Solver, last: Solution, x_px: Floats, y_px: Floats, *, keep_distortion: bool = True
+) -> Placement | None:
+    """The placement of an image whose camera moved little or turned by half since ``last``.
+
+    Star positions are 0-based pixels, brightest first. None where neither fits; the caller then
+    solves from patterns.
+    """
+    for start, how in ((last, "from the exposure before"), (last.turned_half(), "turned by 180°")):
+        shift = _shift(solver, start, x_px, y_px)
+        if shift is None:
+            continue
+        moved = replace(start, x0_px=start.x0_px + shift[0], y0_px=start.y0_px + shift[1])
+        keep = keep_distortion and start is last and last.sip_order > 1
+        placement = solver.verify(moved, x_px, y_px, 2, start_px=5.0, keep_distortion=keep)
+        if placement:
+            return replace(placement, how=how)
+    return None
+
+
+def _shift(solver: Solver, start: Solution, x: Floats, y: Floats) -> tuple[float, float] | None:
+    """The shift in pixels that most pairs of bright stars agree on; None where none stands out."""
+    height, width = start.shape
+    reach = 0.35 * min(height, width)
+    rows, xs, ys = solver.in_frame(start, margin_px=reach)
+    # As many catalogue stars over the enlarged frame as there are voters on the image.
+    share = (height + 2 * reach) * (width + 2 * reach) / (height * width)
+    most = int(_VOTERS * share)
+    dx = (x[:_VOTERS, None] - xs[None, :most]).ravel()
+    dy = (y[:_VOTERS, None] - ys[None, :most]).ravel()
+    near = (np.abs(dx) < reach) & (np.abs(dy) < reach)
+    if near.sum() < _LEAST_VOTES:
+        return None
+    dx, dy = dx[near], dy[near]
+    size = int(2 * reach / _BIN_PX) + 2
+    i = ((dx + reach) / _BIN_PX).astype(int)
+    j = ((dy + reach) / _BIN_PX).astype(int)
+    votes = np.bincount(j * size + i, minlength=size * size).reshape(size, size)
+    # A true shift may straddle bins: count each bin with its neighbours to the right and above.
+    joined = votes[:-1, :-1] + votes[1:, :-1] + votes[:-1, 1:] + votes[1:, 1:]
+    peak = int(np.argmax(joined))
+    j0, i0 = divmod(peak, size - 1)
+    if joined[j0, i0] < _LEAST_VOTES:
+        return None
+    x0, y0 = (i0 + 1) * _BIN_PX - reach, (j0 + 1) * _BIN_PX - reach
+    close = (np.abs(dx - x0) < _BIN_PX) & (np.abs(dy - y0) < _BIN_PX)
+    return float(np.median(dx[close])), float(np.median(dy[close]))

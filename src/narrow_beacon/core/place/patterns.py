@@ -1,0 +1,191 @@
+"""Patterns of four stars, coded by numbers that shift, turn and scale do not change.
+
+Two stars A, B span the pattern; C and D lie in the circle over AB. In the frame where A is 0 and
+B is 1 of the complex plane, the positions of C and D are the code. The idea is described by Lang
+et al. (2010, AJ 139, 1782).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from scipy.spatial import cKDTree
+
+from narrow_beacon.core.arrays import Floats, Ints
+
+STARS_PER_CELL = 6
+SPREAD = 1.5
+"""Longest over shortest span of the patterns of one level."""
+_INNER = 4
+_MOST_QUADS = 3_000_000
+
+
+@dataclass(frozen=True)
+class Quads:
+    """Codes (quads, 4) and the rows of A, B, C, D (quads, 4)."""
+
+    codes: Floats
+    stars: Ints
+
+
+def image_quads(x_px: Floats, y_px: Floats, shortest_px: float, longest_px: float) -> Quads:
+    """Patterns among stars on an image, given brightest first, with spans in a range."""
+    room = x_px.size * x_px.size * _INNER * (_INNER - 1) // 2 + 1
+    codes, stars = np.empty((room, 4)), np.empty((room, 4), np.int64)
+    count = _image_quads(x_px, y_px, shortest_px, longest_px, codes, stars)
+    return Quads(codes[:count], stars[:count])
+
+
+@dataclass(frozen=True)
+class Level:
+    """Patterns of catalogue stars with spans from ``span_deg`` to ``SPREAD`` times that."""
+
+    span_deg: float
+    rows: Ints
+    """Catalogue rows of the stars chosen for this level, brightest first."""
+    vectors: Floats
+    quads: Quads
+    tree: cKDTree
+
+
+def catalogue_level(vectors: Floats, rows: Ints, span_deg: float) -> Level | None:
+    """Patterns of one size among catalogue stars (unit vectors, brightest first).
+
+    The brightest few stars of each cell as large as the span take part, so that the pattern's
+    density follows the field that it is meant for. None where there are too few.
+    """
+    chosen = _brightest_per_cell(vectors, span_deg)
+    if chosen.size < 4:
+        return None
+    v = vectors[chosen]
+    chord = 2 * np.sin(np.radians(span_deg) / 2)
+    tree = cKDTree(v)
+    pairs = tree.query_pairs(SPREAD * chord, output_type="ndarray")
+    if pairs.shape[0] < 6:
+        return None
+    both = np.concatenate([pairs, pairs[:, ::-1]])
+    both = both[np.lexsort((both[:, 1], both[:, 0]))]
+    starts = np.searchsorted(both[:, 0], np.arange(v.shape[0] + 1))
+    neighbours = np.ascontiguousarray(both[:, 1])
+    room = min(_MOST_QUADS, pairs.shape[0] * _INNER * (_INNER - 1) // 2)
+    codes, stars = np.empty((room, 4)), np.empty((room, 4), np.int64)
+    count = _catalogue_quads(v, starts, neighbours, chord, codes, stars)
+    if count == 0:
+        return None
+    quads = Quads(codes[:count], stars[:count])
+    return Level(span_deg, rows[chosen], v, quads, cKDTree(quads.codes, balanced_tree=False))
+
+
+def _brightest_per_cell(vectors: Floats, size_deg: float) -> Ints:
+    dec = np.degrees(np.arcsin(np.clip(vectors[:, 2], -1, 1)))
+    ra = np.degrees(np.arctan2(vectors[:, 1], vectors[:, 0])) % 360.0
+    band = np.floor((dec + 90.0) / size_deg).astype(np.int64)
+    middle = np.radians((band + 0.5) * size_deg - 90.0)
+    columns = np.maximum(np.floor(360.0 * np.cos(middle) / size_deg), 1).astype(np.int64)
+    column = np.minimum((ra / 360.0 * columns).astype(np.int64), columns - 1)
+    cell = band * 10_000_000 + column
+    order = np.argsort(cell, kind="stable")
+    sorted_cells = cell[order]
+    first = np.searchsorted(sorted_cells, sorted_cells, side="left")
+    rank = np.arange(cell.size) - first
+    return np.sort(order[rank < STARS_PER_CELL])
+
+
+@njit(cache=True, nogil=True)
+def _put(codes, stars, n, a, b, c, d, cx, cy, dx, dy):  # type: ignore[no-untyped-def]
+    """Write a code in its one canonical form: C and D ordered, the pair nearer to A."""
+    if cx + dx > 1.0:
+        a, b = b, a
+        cx, cy, dx, dy = 1.0 - cx, -cy, 1.0 - dx, -dy
+    if cx > dx:
+        c, d = d, c
+        cx, cy, dx, dy = dx, dy, cx, cy
+    codes[n, 0], codes[n, 1], codes[n, 2], codes[n, 3] = cx, cy, dx, dy
+    stars[n, 0], stars[n, 1], stars[n, 2], stars[n, 3] = a, b, c, d
+
+
+@njit(cache=True, nogil=True)
+def _image_quads(x, y, shortest, longest, codes, stars):  # type: ignore[no-untyped-def]
+    count = 0
+    inner = np.empty(_INNER, np.int64)
+    zx = np.empty(_INNER)
+    zy = np.empty(_INNER)
+    for a in range(x.size):
+        for b in range(a + 1, x.size):
+            ux, uy = x[b] - x[a], y[b] - y[a]
+            size2 = ux * ux + uy * uy
+            if size2 < shortest * shortest or size2 > longest * longest:
+                continue
+            found = 0
+            for c in range(x.size):
+                if c == a or c == b:
+                    continue
+                px, py = x[c] - x[a], y[c] - y[a]
+                # Inside the circle over AB the angle ACB is obtuse.
+                if px * (px - ux) + py * (py - uy) >= 0.0:
+                    continue
+                inner[found] = c
+                zx[found] = (px * ux + py * uy) / size2
+                zy[found] = (py * ux - px * uy) / size2
+                found += 1
+                if found == _INNER:
+                    break
+            for i in range(found):
+                for j in range(i + 1, found):
+                    _put(codes, stars, count, a, b, inner[i], inner[j], zx[i], zy[i], zx[j], zy[j])
+                    count += 1
+    return count
+
+
+@njit(cache=True, nogil=True)
+def _catalogue_quads(v, starts, neighbours, chord, codes, stars):  # type: ignore[no-untyped-def]
+    count = 0
+    inner = np.empty(_INNER, np.int64)
+    zx = np.empty(_INNER)
+    zy = np.empty(_INNER)
+    for a in range(v.shape[0]):
+        for k in range(starts[a], starts[a + 1]):
+            b = neighbours[k]
+            if b <= a:
+                continue
+            u = v[b] - v[a]
+            size2 = u[0] ** 2 + u[1] ** 2 + u[2] ** 2
+            if size2 < chord * chord:
+                continue
+            m = v[a] + v[b]
+            m /= np.sqrt(m[0] ** 2 + m[1] ** 2 + m[2] ** 2)
+            size = np.sqrt(size2)
+            e1 = u / size
+            e2x = m[1] * e1[2] - m[2] * e1[1]
+            e2y = m[2] * e1[0] - m[0] * e1[2]
+            e2z = m[0] * e1[1] - m[1] * e1[0]
+            da = v[a, 0] * m[0] + v[a, 1] * m[1] + v[a, 2] * m[2]
+            half = 0.5 * size / da
+            found = 0
+            for q in range(starts[a], starts[a + 1]):
+                c = neighbours[q]
+                if c == b:
+                    continue
+                dot = 0.0
+                for i in range(3):
+                    dot += (v[c, i] - v[a, i]) * (v[c, i] - v[b, i])
+                if dot >= 0.0:
+                    continue
+                dm = v[c, 0] * m[0] + v[c, 1] * m[1] + v[c, 2] * m[2]
+                p1 = (v[c, 0] * e1[0] + v[c, 1] * e1[1] + v[c, 2] * e1[2]) / dm
+                p2 = (v[c, 0] * e2x + v[c, 1] * e2y + v[c, 2] * e2z) / dm
+                inner[found] = c
+                zx[found] = (p1 + half) / (2 * half)
+                zy[found] = p2 / (2 * half)
+                found += 1
+                if found == _INNER:
+                    break
+            for i in range(found):
+                for j in range(i + 1, found):
+                    if count >= codes.shape[0]:
+                        return count
+                    _put(codes, stars, count, a, b, inner[i], inner[j], zx[i], zy[i], zx[j], zy[j])
+                    count += 1
+    return count

@@ -1,0 +1,176 @@
+"""A plate solution: gnomonic projection, linear part, SIP distortion.
+
+Standards: Greisen & Calabretta (2002, A&A 395, 1061), Calabretta & Greisen (2002, A&A 395, 1077),
+Shupe et al. (2005, ASP 347, 491).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from narrow_beacon.core.arrays import Floats
+
+
+def project(
+    ra_deg: Floats, dec_deg: Floats, ra0_deg: float, dec0_deg: float
+) -> tuple[Floats, Floats]:
+    """Standard coordinates ξ (east), η (north) in degrees; NaN 90° or more from the centre."""
+    dra = np.radians(np.asarray(ra_deg) - ra0_deg)
+    dec, dec0 = np.radians(dec_deg), np.radians(dec0_deg)
+    sin_dec, cos_dec = np.sin(dec), np.cos(dec)
+    cos_dra = np.cos(dra)
+    down = sin_dec * np.sin(dec0) + cos_dec * np.cos(dec0) * cos_dra
+    down = np.where(down > 1e-6, down, np.nan)
+    xi = cos_dec * np.sin(dra) / down
+    eta = (sin_dec * np.cos(dec0) - cos_dec * np.sin(dec0) * cos_dra) / down
+    return np.degrees(xi), np.degrees(eta)
+
+
+def deproject(
+    xi_deg: Floats, eta_deg: Floats, ra0_deg: float, dec0_deg: float
+) -> tuple[Floats, Floats]:
+    """Right ascension and declination in degrees of standard coordinates in degrees."""
+    xi, eta, dec0 = np.radians(xi_deg), np.radians(eta_deg), np.radians(dec0_deg)
+    down = np.cos(dec0) - eta * np.sin(dec0)
+    ra = ra0_deg + np.degrees(np.arctan2(xi, down))
+    dec = np.degrees(np.arctan2(np.sin(dec0) + eta * np.cos(dec0), np.hypot(xi, down)))
+    return ra % 360.0, dec
+
+
+def powers(order: int) -> list[tuple[int, int]]:
+    """Exponents (p, q) of u^p v^q of the terms of degree 2 to ``order``."""
+    return [(n - q, q) for n in range(2, order + 1) for q in range(n + 1)]
+
+
+@dataclass(frozen=True)
+class Solution:
+    """Where the pixels (0-based) of an exposure are on the sky (ICRS).
+
+    ``cd`` is (2, 2) in degrees a pixel; ``sip_a`` and ``sip_b`` are coefficients of ``powers``,
+    in pixels, empty where there is no distortion.
+    """
+
+    ra0_deg: float
+    dec0_deg: float
+    x0_px: float
+    y0_px: float
+    cd: Floats
+    shape: tuple[int, int]
+    sip_order: int
+    sip_a: Floats
+    sip_b: Floats
+
+    @classmethod
+    def linear(
+        cls, ra0: float, dec0: float, x0: float, y0: float, cd: Floats, shape: tuple[int, int]
+    ) -> Solution:
+        """A solution without distortion."""
+        return cls(ra0, dec0, x0, y0, np.asarray(cd, float), shape, 1, np.empty(0), np.empty(0))
+
+    @cached_property
+    def _inverse(self) -> Floats:
+        return np.linalg.inv(self.cd)
+
+    def distortion(self, u: Floats, v: Floats) -> tuple[Floats, Floats]:
+        """SIP shifts in pixels at offsets (u, v) from the reference pixel."""
+        a = np.zeros_like(u)
+        b = np.zeros_like(u)
+        for (p, q), ca, cb in zip(powers(self.sip_order), self.sip_a, self.sip_b, strict=True):
+            term = u**p * v**q
+            a += ca * term
+            b += cb * term
+        return a, b
+
+    def standard(self, x_px: Floats, y_px: Floats) -> tuple[Floats, Floats]:
+        """Standard coordinates in degrees of pixels (0-based)."""
+        u = np.asarray(x_px, float) - self.x0_px
+        v = np.asarray(y_px, float) - self.y0_px
+        if self.sip_order > 1:
+            a, b = self.distortion(u, v)
+            u, v = u + a, v + b
+        return self.cd[0, 0] * u + self.cd[0, 1] * v, self.cd[1, 0] * u + self.cd[1, 1] * v
+
+    def sky(self, x_px: Floats, y_px: Floats) -> tuple[Floats, Floats]:
+        """Right ascension and declination in degrees of pixels (0-based)."""
+        xi, eta = self.standard(x_px, y_px)
+        return deproject(xi, eta, self.ra0_deg, self.dec0_deg)
+
+    def pixel(self, ra_deg: Floats, dec_deg: Floats) -> tuple[Floats, Floats]:
+        """Pixels (0-based) of positions in degrees; NaN beyond the horizon of the projection.
+
+        The distortion is inverted by iteration within a frame's width of the centre; farther out
+        only the linear part counts, since the polynomials mean nothing there.
+        """
+        xi, eta = project(ra_deg, dec_deg, self.ra0_deg, self.dec0_deg)
+        inv = self._inverse
+        u0 = inv[0, 0] * xi + inv[0, 1] * eta
+        v0 = inv[1, 0] * xi + inv[1, 1] * eta
+        if self.sip_order > 1:
+            near = np.hypot(u0, v0) < 0.75 * np.hypot(*self.shape)
+            un, vn = np.where(near, u0, 0.0), np.where(near, v0, 0.0)
+            u, v = un, vn
+            for _ in range(6):
+                a, b = self.distortion(u, v)
+                u, v = un - a, vn - b
+            u0, v0 = np.where(near, u, u0), np.where(near, v, v0)
+        return u0 + self.x0_px, v0 + self.y0_px
+
+    @property
+    def scale_arcsec_per_px(self) -> float:
+        """Mean scale at the reference pixel."""
+        return float(3600.0 * np.sqrt(abs(np.linalg.det(self.cd))))
+
+    @property
+    def rotation_deg(self) -> float:
+        """Position angle of the image's +y axis, from north through east, 0 to 360."""
+        return float(np.degrees(np.arctan2(self.cd[0, 1], self.cd[1, 1])) % 360.0)
+
+    @property
+    def mirrored(self) -> bool:
+        """Whether the image is a mirror image of the sky (positive determinant of CD)."""
+        return bool(np.linalg.det(self.cd) > 0)
+
+    @property
+    def centre(self) -> tuple[float, float]:
+        """Right ascension and declination in degrees of the middle of the image."""
+        height, width = self.shape
+        ra, dec = self.sky(np.array([(width - 1) / 2]), np.array([(height - 1) / 2]))
+        return float(ra[0]), float(dec[0])
+
+    @property
+    def radius_deg(self) -> float:
+        """Half of the image's diagonal on the sky."""
+        return self.scale_arcsec_per_px / 3600.0 * float(np.hypot(*self.shape)) / 2.0
+
+    def turned_half(self) -> Solution:
+        """The solution after a half turn of the camera about the middle of the image."""
+        ra, dec = self.centre
+        height, width = self.shape
+        return Solution.linear(ra, dec, (width - 1) / 2, (height - 1) / 2, -self.cd, self.shape)
+
+    def header(self) -> dict[str, str | float]:
+        """FITS WCS keywords, positions counted from 1."""
+        suffix = "-SIP" if self.sip_order > 1 else ""
+        cards: dict[str, str | float] = {
+            "CTYPE1": f"RA---TAN{suffix}",
+            "CTYPE2": f"DEC--TAN{suffix}",
+            "CUNIT1": "deg",
+            "CUNIT2": "deg",
+            "RADESYS": "ICRS",
+            "CRVAL1": self.ra0_deg,
+            "CRVAL2": self.dec0_deg,
+            "CRPIX1": self.x0_px + 1.0,
+            "CRPIX2": self.y0_px + 1.0,
+        }
+        for i in (0, 1):
+            for j in (0, 1):
+                cards[f"CD{i + 1}_{j + 1}"] = float(self.cd[i, j])
+        if self.sip_order > 1:
+            cards["A_ORDER"] = cards["B_ORDER"] = self.sip_order
+            for (p, q), a, b in zip(powers(self.sip_order), self.sip_a, self.sip_b, strict=True):
+                cards[f"A_{p}_{q}"] = float(a)
+                cards[f"B_{p}_{q}"] = float(b)
+        return cards

@@ -1,0 +1,392 @@
+"""Plate solving: from star positions on an image to a place on the sky, or a refusal.
+
+Patterns of four stars propose solutions; each is judged by how many other stars then coincide,
+against what chance would give, and only a solution whose chance of being false is below a strict
+bound is accepted.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numba import njit
+from scipy.spatial import cKDTree
+
+from narrow_beacon.core.arrays import Floats, Ints
+from narrow_beacon.core.catalogue.sky_index import SkyIndex, positions
+from narrow_beacon.core.errors import NotPlacedError
+from narrow_beacon.core.place.chance import ACCEPT_LOG10, FREE_COINCIDENCES, false_chance_log10
+from narrow_beacon.core.place.fit import fit_solution
+from narrow_beacon.core.place.patterns import Level, catalogue_level, image_quads
+from narrow_beacon.core.place.solution import Solution, project
+
+SCALE_RANGE_ARCSEC = (0.2, 40.0)
+"""Scales tried where nothing is known, in seconds of arc a pixel."""
+_PATTERN_STARS = 45
+_JUDGE_STARS = 120
+_FINAL_STARS = 300
+_CODE_TOLERANCE = 0.012
+_SHORTEST, _LONGEST = 0.22, 0.75  # spans of image patterns in units of the short side
+_LEVEL_STEP = 1.5
+_SMALLEST_SPAN_DEG = 0.008
+_FINEST_MATCH_PX = 2.0
+_MOST_HYPOTHESES = 20000
+
+
+@dataclass(frozen=True)
+class Hint:
+    """What is known beforehand: a position with its error, a range of scales. All optional."""
+
+    ra_deg: float | None = None
+    dec_deg: float | None = None
+    error_deg: float = 1.0
+    scale_range: tuple[float, float] | None = None
+
+
+@dataclass(frozen=True)
+class Placement:
+    """An accepted solution and why it can be trusted."""
+
+    solution: Solution
+    matched: int
+    compared: int
+    residual_px: float
+    false_log10: float
+    how: str
+
+    @property
+    def residual_arcsec(self) -> float:
+        """Root-mean-square distance of matched stars from the catalogue, in seconds of arc."""
+        return self.residual_px * self.solution.scale_arcsec_per_px
+
+
+class Solver:
+    """Places images within one catalogue, given brightest star first at the epoch of the night."""
+
+    def __init__(self, ra_deg: Floats, dec_deg: Floats) -> None:
+        self.ra_deg = np.asarray(ra_deg, float)
+        self.dec_deg = np.asarray(dec_deg, float)
+        self.index = SkyIndex(self.ra_deg, self.dec_deg)
+        self._levels: dict[tuple[object, int], Level | None] = {}
+        centre = self.index.vectors.mean(axis=0)
+        centre /= max(float(np.linalg.norm(centre)), 1e-9)
+        self._extent_deg = float(
+            np.degrees(2 * np.arcsin(np.linalg.norm(self.index.vectors - centre, axis=1).max() / 2))
+        )
+
+    def place(
+        self, x_px: Floats, y_px: Floats, shape: tuple[int, int], hint: Hint | None = None
+    ) -> Placement:
+        """Place an image (height, width) from its star positions (0-based, brightest first).
+
+        Tries the hint's circle, a wider one, then the whole catalogue. Raises NotPlacedError that
+        says what was tried.
+        """
+        hint = hint or Hint()
+        if x_px.size < FREE_COINCIDENCES + 3:
+            raise NotPlacedError(f"only {x_px.size} stars were found, too few to place it")
+        tried = []
+        for rows, key, where in self._regions(hint):
+            for scales, scale_words in _scale_attempts(hint):
+                placement, count = self._solve(x_px, y_px, shape, rows, key, scales)
+                how = f"{where}, {scale_words}"
+                if placement:
+                    return replace(placement, how=how)
+                tried.append(f"{how} ({count} patterns fitted)")
+        raise NotPlacedError(
+            f"no acceptable solution from {x_px.size} stars; tried " + "; ".join(tried)
+        )
+
+    def _regions(self, hint: Hint) -> Iterator[tuple[Ints, object, str]]:
+        everything = np.arange(self.ra_deg.size)
+        if hint.ra_deg is not None and hint.dec_deg is not None:
+            last = -1
+            for radius in (2.0 * hint.error_deg, 8.0 * hint.error_deg):
+                rows = self.index.within(hint.ra_deg, hint.dec_deg, radius)
+                if FREE_COINCIDENCES < rows.size < everything.size and rows.size != last:
+                    key = (round(hint.ra_deg, 1), round(hint.dec_deg, 1), radius)
+                    yield rows, key, f"within {radius:.2g}° of the hint"
+                    last = rows.size
+        yield everything, "all", "anywhere in the catalogue"
+
+    def _level(self, rows: Ints, key: object, number: int) -> Level | None:
+        name = (key, number)
+        if name not in self._levels:
+            span = _SMALLEST_SPAN_DEG * _LEVEL_STEP**number
+            self._levels[name] = catalogue_level(self.index.vectors[rows], rows, span)
+        return self._levels[name]
+
+    def _solve(
+        self,
+        x_px: Floats,
+        y_px: Floats,
+        shape: tuple[int, int],
+        rows: Ints,
+        key: object,
+        scales: tuple[float, float],
+    ) -> tuple[Placement | None, int]:
+        short = min(shape)
+        low, high = (scale * short / 3600.0 for scale in scales)
+        top = slice(0, _PATTERN_STARS)
+        hypotheses = 0
+        numbers = range(
+            int(
+                np.floor(
+                    np.log(max(_SHORTEST * low / _SMALLEST_SPAN_DEG, 1e-9)) / np.log(_LEVEL_STEP)
+                )
+            ),
+            int(
+                np.ceil(
+                    np.log(max(_LONGEST * high / _SMALLEST_SPAN_DEG, 1e-9)) / np.log(_LEVEL_STEP)
+                )
+            )
+            + 1,
+        )
+        for number in reversed(numbers):
+            span = _SMALLEST_SPAN_DEG * _LEVEL_STEP**number
+            if number < 0 or span > 2 * self._extent_deg:
+                continue
+            level = self._level(rows, key, number)
+            if level is None:
+                continue
+            shortest = max(_SHORTEST * short, span * 3600 / scales[1])
+            longest = min(_LONGEST * short, span * _LEVEL_STEP * 3600 / scales[0])
+            if shortest >= longest:
+                continue
+            quads = image_quads(x_px[top], y_px[top], shortest, longest)
+            for mirrored in (False, True):
+                found, count = self._judge_level(x_px, y_px, shape, level, quads, mirrored, scales)
+                hypotheses += count
+                for solution in found:
+                    placement = self.verify(solution, x_px, y_px, max(hypotheses, 1))
+                    if placement:
+                        return placement, hypotheses
+        return None, hypotheses
+
+    def _judge_level(self, x_px, y_px, shape, level, quads, mirrored, scales):  # type: ignore[no-untyped-def]
+        """The most promising solutions that one level proposes, and how many were looked at."""
+        if quads.codes.shape[0] == 0:
+            return [], 0
+        codes = quads.codes * ([1, -1, 1, -1] if mirrored else [1, 1, 1, 1])
+        distance, which = level.tree.query(codes, k=3, distance_upper_bound=_CODE_TOLERANCE)
+        image_row, column = np.nonzero(np.isfinite(distance))
+        if image_row.size == 0:
+            return [], 0
+        order = np.argsort(distance[image_row, column], kind="stable")[:_MOST_HYPOTHESES]
+        image_row, sky_row = image_row[order], which[image_row[order], column[order]]
+        height, width = shape
+        judged = slice(0, _JUDGE_STARS)
+        radius = max(3.0, 0.008 * min(shape))
+        grid, cell = _grid(x_px[judged], y_px[judged], shape, radius)
+        sign = -1.0 if mirrored else 1.0
+        z = x_px + 1j * sign * y_px
+        result = np.empty((image_row.size, 2), np.int64)
+        transforms = np.empty((image_row.size, 13))
+        _judge(
+            level.vectors, level.quads.stars[sky_row], z, quads.stars[image_row], sign,
+            scales[0] / 206264.806, scales[1] / 206264.806, x_px[judged], y_px[judged], grid, cell,
+            radius, width, height, result, transforms,
+        )  # fmt: skip
+        inside, matched = result[:, 0], result[:, 1]
+        count = int((inside >= 0).sum())
+        share = min(0.9, x_px[judged].size * np.pi * radius**2 / (height * width))
+        surprise = np.where(inside > 0, (matched - 4 - share * inside), -1e9)
+        surprise = surprise / np.sqrt(np.maximum(share * np.maximum(inside, 1), 0.3))
+        best = np.argsort(-surprise, kind="stable")[:8]
+        good = [i for i in best if surprise[i] > 3.5 and matched[i] >= 6]
+        return [_as_solution(transforms[i], sign, shape) for i in good], count
+
+    def verify(
+        self,
+        solution: Solution,
+        x_px: Floats,
+        y_px: Floats,
+        hypotheses: int,
+        *,
+        start_px: float | None = None,
+        keep_distortion: bool = False,
+    ) -> Placement | None:
+        """Refine a proposed solution and accept or refuse it."""
+        shape = solution.shape
+        top = slice(0, _FINAL_STARS)
+        x, y = x_px[top], y_px[top]
+        radius = start_px or max(4.0, 0.012 * min(shape))
+        best: Placement | None = None
+        pairs = None
+        for turn in range(8):
+            highest = 1 if turn < 2 else 4
+            pairs = self._pairs(solution, x, y, radius)
+            if pairs is None or pairs[0].size < FREE_COINCIDENCES + 3:
+                return None
+            stars, rows, _ = pairs
+            fit = fit_solution(
+                x[stars], y[stars], self.ra_deg[rows], self.dec_deg[rows], solution,
+                highest_order=highest, keep_distortion=keep_distortion,
+            )  # fmt: skip
+            solution = fit.solution
+            if radius <= _FINEST_MATCH_PX and turn >= 3:
+                break
+            radius = max(_FINEST_MATCH_PX, min(radius * 0.6, 4.0 * fit.residual_px + 0.5))
+        pairs = self._pairs(solution, x, y, _FINEST_MATCH_PX)
+        if pairs is None:
+            return None
+        stars, rows, in_frame = pairs
+        share = in_frame * np.pi * _FINEST_MATCH_PX**2 / (shape[0] * shape[1])
+        log10 = false_chance_log10(stars.size, x.size, share, hypotheses)
+        if log10 > ACCEPT_LOG10 or not _sane(solution):
+            return None
+        xs, ys = solution.pixel(self.ra_deg[rows], self.dec_deg[rows])
+        away = np.hypot(xs - x[stars], ys - y[stars])
+        core = away < max(4.0 * float(np.median(away)), 0.05)
+        best = Placement(
+            solution, int(stars.size), int(min(x.size, in_frame)),
+            float(np.sqrt(np.mean(away[core] ** 2))), log10, "",
+        )  # fmt: skip
+        return best
+
+    def _pairs(
+        self, solution: Solution, x: Floats, y: Floats, radius: float
+    ) -> tuple[Ints, Ints, int] | None:
+        """Mutual nearest neighbours: rows of image stars, of catalogue stars, and how many
+        catalogue stars of like depth are in the frame.
+        """
+        rows, xs, ys = self.in_frame(solution)
+        most = int(2.0 * x.size) + 20
+        rows, xs, ys = rows[:most], xs[:most], ys[:most]
+        if rows.size < FREE_COINCIDENCES:
+            return None
+        sky = cKDTree(np.stack([xs, ys], axis=1))
+        found = cKDTree(np.stack([x, y], axis=1))
+        distance, nearest = sky.query(np.stack([x, y], axis=1), distance_upper_bound=radius)
+        stars = np.flatnonzero(np.isfinite(distance))
+        _, back = found.query(np.stack([xs[nearest[stars]], ys[nearest[stars]]], axis=1))
+        stars = stars[back == stars]
+        return stars, rows[nearest[stars]], int(rows.size)
+
+    def in_frame(self, solution: Solution, margin_px: float = 0.0) -> tuple[Ints, Floats, Floats]:
+        """Catalogue rows on the image, brightest first, with their pixels (0-based)."""
+        ra, dec = solution.centre
+        margin = margin_px * solution.scale_arcsec_per_px / 3600.0
+        rows = self.index.within(ra, dec, min(1.05 * solution.radius_deg + margin, 60.0))
+        x, y = solution.pixel(self.ra_deg[rows], self.dec_deg[rows])
+        height, width = solution.shape
+        with np.errstate(invalid="ignore"):
+            inside = (
+                (x >= -0.5 - margin_px) & (x < width - 0.5 + margin_px)
+                & (y >= -0.5 - margin_px) & (y < height - 0.5 + margin_px)
+            )  # fmt: skip
+        return rows[inside], x[inside], y[inside]
+
+
+def _scale_attempts(hint: Hint) -> Iterator[tuple[tuple[float, float], str]]:
+    if hint.scale_range is not None:
+        low, high = hint.scale_range
+        yield hint.scale_range, f"scale {low:.3g}″ to {high:.3g}″ a pixel"
+    low, high = SCALE_RANGE_ARCSEC
+    yield SCALE_RANGE_ARCSEC, f"any scale from {low:g}″ to {high:g}″ a pixel"
+
+
+def _sane(solution: Solution) -> bool:
+    """Pixels are square to 5% and at right angles to 3°; distortion stays small."""
+    values = np.linalg.svd(solution.cd, compute_uv=False)
+    if values[0] / values[1] > 1.06:
+        return False
+    if solution.sip_order > 1:
+        height, width = solution.shape
+        corners = np.array([-width / 2, width / 2]), np.array([-height / 2, height / 2])
+        a, b = solution.distortion(*(corner.astype(float) for corner in corners))
+        return bool(np.hypot(a, b).max() < 0.08 * max(solution.shape))
+    return True
+
+
+def _grid(x: Floats, y: Floats, shape: tuple[int, int], radius: float) -> tuple[np.ndarray, float]:
+    """Lists of stars by cell, (rows, columns, 8), −1 where empty; a cell is two radii wide."""
+    cell = 2.0 * radius
+    rows, columns = int(shape[0] / cell) + 2, int(shape[1] / cell) + 2
+    grid = np.full((rows, columns, 8), -1, np.int64)
+    for n in range(x.size):
+        place = grid[int(max(y[n], 0) / cell), int(max(x[n], 0) / cell)]
+        free = np.flatnonzero(place < 0)
+        if free.size:
+            place[free[0]] = n
+    return grid, cell
+
+
+def _as_solution(transform: Floats, sign: float, shape: tuple[int, int]) -> Solution:
+    """A linear solution about the middle of the image from a pattern's transform."""
+    m, e1, e2 = transform[:3], transform[3:6], transform[6:9]
+    a, b = transform[9] + 1j * transform[10], transform[11] + 1j * transform[12]
+    height, width = shape
+    x0, y0 = (width - 1) / 2.0, (height - 1) / 2.0
+    step = 0.25 * min(shape)
+    points = np.array(
+        [x0 + 1j * sign * y0, x0 + step + 1j * sign * y0, x0 + 1j * sign * (y0 + step)]
+    )
+    plane = a * points + b
+    vectors = m + plane.real[:, None] * e1 + plane.imag[:, None] * e2
+    ra, dec = positions(vectors)
+    xi, eta = project(ra[1:], dec[1:], float(ra[0]), float(dec[0]))
+    cd = np.array([[xi[0], xi[1]], [eta[0], eta[1]]]) / step
+    return Solution.linear(float(ra[0]), float(dec[0]), x0, y0, cd, shape)
+
+
+@njit(cache=True, nogil=True)
+def _judge(
+    vectors, sky_quads, z, image_quads_, sign, lowest, highest, xs, ys, grid, cell, radius,
+    width, height, result, transforms,
+):  # type: ignore[no-untyped-def]  # fmt: skip
+    """For each pattern pair: stars of the level inside the image, and how many coincide."""
+    for n in range(sky_quads.shape[0]):
+        va, vb = vectors[sky_quads[n, 0]], vectors[sky_quads[n, 1]]
+        za, zb = z[image_quads_[n, 0]], z[image_quads_[n, 1]]
+        m = va + vb
+        m /= np.sqrt(np.sum(m * m))
+        u = vb - va
+        e1 = u / np.sqrt(np.sum(u * u))
+        e2 = np.array([
+            m[1] * e1[2] - m[2] * e1[1], m[2] * e1[0] - m[0] * e1[2], m[0] * e1[1] - m[1] * e1[0],
+        ])  # fmt: skip
+        half = np.sum(vb * e1) / np.sum(vb * m)
+        a = 2.0 * half / (zb - za)
+        b = -half - a * za
+        scale = abs(a)
+        result[n, 0] = -1
+        result[n, 1] = 0
+        if scale < lowest or scale > highest:
+            continue
+        transforms[n, :3] = m
+        transforms[n, 3:6] = e1
+        transforms[n, 6:9] = e2
+        transforms[n, 9], transforms[n, 10] = a.real, a.imag
+        transforms[n, 11], transforms[n, 12] = b.real, b.imag
+        # No star farther than the image's diagonal from the pattern can be on the image.
+        nearest = np.cos(min(1.5, scale * np.hypot(width, height)))
+        inside = 0
+        matched = 0
+        for s in range(vectors.shape[0]):
+            dm = vectors[s, 0] * m[0] + vectors[s, 1] * m[1] + vectors[s, 2] * m[2]
+            if dm < nearest:
+                continue
+            p1 = (vectors[s, 0] * e1[0] + vectors[s, 1] * e1[1] + vectors[s, 2] * e1[2]) / dm
+            p2 = (vectors[s, 0] * e2[0] + vectors[s, 1] * e2[1] + vectors[s, 2] * e2[2]) / dm
+            w = (complex(p1, p2) - b) / a
+            x, y = w.real, sign * w.imag
+            if x < 0 or y < 0 or x > width - 1 or y > height - 1:
+                continue
+            inside += 1
+            gx, gy = int(x / cell), int(y / cell)
+            hit = False
+            for j in range(max(gy - 1, 0), min(gy + 2, grid.shape[0])):
+                for i in range(max(gx - 1, 0), min(gx + 2, grid.shape[1])):
+                    for k in range(grid.shape[2]):
+                        t = grid[j, i, k]
+                        if t < 0:
+                            break
+                        if (xs[t] - x) ** 2 + (ys[t] - y) ** 2 < radius * radius:
+                            hit = True
+            if hit:
+                matched += 1
+        result[n, 0] = inside
+        result[n, 1] = matched

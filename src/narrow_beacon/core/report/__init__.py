@@ -1,0 +1,1 @@
+"""Files to hand in: light curve, exposures, census, layout, figure, provenance."""

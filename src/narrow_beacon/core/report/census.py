@@ -1,0 +1,125 @@
+"""The census as a Parquet file: a row per star and exposure, sorted by star, then by time."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.measure.census import FLAG_WORDS, ExposureCensus
+
+_STARS_PER_GROUP = 200
+
+_SCHEMA = pa.schema(
+    [
+        ("exposure", pa.dictionary(pa.int32(), pa.string())),
+        ("star", pa.dictionary(pa.int32(), pa.string())),
+        ("filter", pa.dictionary(pa.int32(), pa.string())),
+        ("jd_utc", pa.float64()),
+        ("x_px", pa.float64()),
+        ("y_px", pa.float64()),
+        ("sky_adu_per_px", pa.float64()),
+        ("peak_adu", pa.float64()),
+        ("flags", pa.int32()),
+        ("radius_px", pa.list_(pa.float32())),
+        ("counts_adu", pa.list_(pa.float64())),
+        ("uncertainty_adu", pa.list_(pa.float32())),
+    ],
+    metadata={
+        "flags": ", ".join(f"{int(flag)} {word}" for flag, word in FLAG_WORDS.items()),
+        "pixels": "the centre of the first pixel is (1, 1)",
+    },
+)
+
+
+@dataclass(frozen=True)
+class MeasuredExposure:
+    """An exposure's census with what its rows need: name, filter, time, radius for the flags."""
+
+    name: str
+    filter: str
+    jd_utc: float
+    radius_px: float
+    census: ExposureCensus
+
+
+def write_census(exposures: Sequence[MeasuredExposure], stars: StarTable, path: Path) -> None:
+    """Write all exposures of a reduction; a few hundred stars at a time, to keep memory low."""
+    names = pa.array([exposure.name for exposure in exposures])
+    filters = sorted({exposure.filter for exposure in exposures})
+    order = np.argsort([exposure.jd_utc for exposure in exposures], kind="stable")
+    rows = np.unique(np.concatenate([exposure.census.rows for exposure in exposures]))
+    by_name = sorted(rows.tolist(), key=lambda row: stars.names[row])
+    star_names = pa.array([stars.names[row] for row in by_name])
+    flags = [exposure.census.flags_at(exposure.radius_px) for exposure in exposures]
+    temporary = path.with_suffix(".part")
+    with pq.ParquetWriter(temporary, _SCHEMA, compression="zstd") as writer:
+        for first in range(0, len(by_name), _STARS_PER_GROUP):
+            group = by_name[first : first + _STARS_PER_GROUP]
+            writer.write_table(
+                _group(exposures, flags, order, group, first, names, star_names, filters)
+            )
+    temporary.replace(path)
+
+
+def _group(
+    exposures: Sequence[MeasuredExposure],
+    flags: Sequence[np.ndarray],
+    order: np.ndarray,
+    group: Sequence[int],
+    first: int,
+    names: pa.Array,
+    star_names: pa.Array,
+    filters: Sequence[str],
+) -> pa.Table:
+    star_of, exposure_of, at_of = [], [], []
+    for index in order:
+        census = exposures[index].census
+        at = np.searchsorted(census.rows, group)
+        at = np.minimum(at, census.rows.size - 1)
+        hit = np.flatnonzero(census.rows[at] == np.asarray(group))
+        star_of.append(hit)
+        at_of.append(at[hit])
+        exposure_of.append(np.full(hit.size, index))
+    star, exposure, at = (np.concatenate(part) for part in (star_of, exposure_of, at_of))
+    sort = np.argsort(star, kind="stable")  # time order is kept within a star
+    star, exposure, at = star[sort], exposure[sort], at[sort]
+
+    def gather(values: Sequence[np.ndarray]) -> np.ndarray:
+        stacked = np.concatenate(values)
+        starts = np.concatenate([[0], np.cumsum([len(value) for value in values])])
+        return stacked[starts[exposure] + at]
+
+    censuses = [item.census for item in exposures]
+    steps = censuses[0].radii_px.size
+    offsets = pa.array(np.arange(0, (star.size + 1) * steps, steps, dtype=np.int32))
+
+    def lists(values: np.ndarray, kind: pa.DataType) -> pa.Array:
+        return pa.ListArray.from_arrays(offsets, pa.array(values.reshape(-1), type=kind))
+
+    def coded(codes: np.ndarray, words: pa.Array) -> pa.Array:
+        return pa.DictionaryArray.from_arrays(pa.array(codes.astype(np.int32)), words)
+
+    filter_code = np.array([filters.index(item.filter) for item in exposures])
+    jd = np.array([item.jd_utc for item in exposures])
+    radii = np.stack([census.radii_px for census in censuses])
+    columns = [
+        coded(exposure, names),
+        coded(star + first, star_names),
+        coded(filter_code[exposure], pa.array(filters)),
+        pa.array(jd[exposure]),
+        pa.array(gather([census.x_px for census in censuses]) + 1.0),
+        pa.array(gather([census.y_px for census in censuses]) + 1.0),
+        pa.array(gather([census.sky_adu_per_px for census in censuses])),
+        pa.array(gather([census.peak_adu for census in censuses])),
+        pa.array(gather(flags).astype(np.int32)),
+        lists(radii[exposure], pa.float32()),
+        lists(gather([census.counts_adu for census in censuses]), pa.float64()),
+        lists(gather([census.uncertainty_adu for census in censuses]), pa.float32()),
+    ]
+    return pa.Table.from_arrays(columns, schema=_SCHEMA)

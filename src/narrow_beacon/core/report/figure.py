@@ -1,0 +1,73 @@
+"""The light curve as a figure, SVG."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+
+from narrow_beacon.core.report.light_curve import CurvePoint
+
+_COLOURS = {"U": "#7d6bb0", "B": "#4a7fb5", "V": "#5d9a5a", "R": "#b5584a", "I": "#8a4a4a"}
+_INK, _QUIET = "#26231d", "#8d8677"
+_GAP_DAYS = 0.25
+
+
+def draw_light_curve(points: Sequence[CurvePoint], target: str, check: str, path: Path) -> None:
+    """Target above, check star below, magnitudes upside down, nights side by side."""
+    import matplotlib
+
+    matplotlib.use("svg")
+    from matplotlib import pyplot as plt
+
+    good = [point for point in points if np.isfinite(point.magnitude)]
+    nights = _nights([point.jd_utc for point in good])
+    # A fixed salt and no date: the same curve gives the same file.
+    with matplotlib.rc_context(
+        {"svg.hashsalt": "narrow beacon", "font.size": 9, "text.color": _INK,
+         "axes.edgecolor": _QUIET, "axes.linewidth": 0.6, "xtick.color": _QUIET,
+         "ytick.color": _QUIET, "axes.labelcolor": _INK}
+    ):  # fmt: skip
+        spans = [max(last - first, 0.02) for first, last in nights]
+        figure, axes = plt.subplots(
+            2, len(nights), figsize=(9, 5.4), sharey="row", sharex="col", squeeze=False,
+            gridspec_kw={"height_ratios": [3, 1], "width_ratios": spans, "wspace": 0.04, "hspace": 0.08},
+        )  # fmt: skip
+        base = int(np.floor(nights[0][0]))
+        for column, (first, last) in enumerate(nights):
+            inside = [p for p in good if first <= p.jd_utc <= last]
+            for row, (value, error) in enumerate(
+                (("magnitude", "uncertainty"), ("check_magnitude", "check_uncertainty"))
+            ):
+                _draw(axes[row, column], inside, value, error, base)
+                axes[row, column].tick_params(length=3, width=0.6)
+                for side in ("top", "right"):
+                    axes[row, column].spines[side].set_visible(False)
+        for row in (0, 1):
+            axes[row, 0].invert_yaxis()
+        axes[0, 0].set_ylabel(f"{target} (mag)")
+        axes[1, 0].set_ylabel(f"{check or 'check'} (mag)")
+        axes[0, 0].legend(frameon=False, loc="best", handletextpad=0.2)
+        figure.supxlabel(f"JD (UTC) − {base}", fontsize=9, color=_INK)
+        figure.savefig(path, format="svg", metadata={"Date": None}, bbox_inches="tight")
+        plt.close(figure)
+
+
+def _nights(jd: Sequence[float]) -> list[tuple[float, float]]:
+    times = np.sort(np.array(jd))
+    cuts = np.flatnonzero(np.diff(times) > _GAP_DAYS) + 1
+    return [(float(part[0]), float(part[-1])) for part in np.split(times, cuts)]
+
+
+def _draw(axis: object, points: Sequence[CurvePoint], value: str, error: str, base: int) -> None:
+    for name in sorted({point.filter for point in points}):
+        chosen = [p for p in points if p.filter == name and np.isfinite(getattr(p, value))]
+        if not chosen:
+            continue
+        axis.errorbar(  # type: ignore[attr-defined]
+            [p.jd_utc - base for p in chosen],
+            [getattr(p, value) for p in chosen],
+            yerr=[getattr(p, error) for p in chosen],
+            fmt=".", ms=4, lw=0, elinewidth=0.7, color=_COLOURS.get(name, _INK), label=name,
+        )  # fmt: skip

@@ -1,0 +1,103 @@
+"""The light curve as CSV, ECSV and VOTable, with units and UCDs."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, fields
+from pathlib import Path
+
+import numpy as np
+from astropy.io.votable import from_table
+from astropy.table import Column, Table
+
+_DIGITS = {
+    "jd_utc": 9, "hjd_utc": 9, "bjd_tdb": 9, "airmass": 4, "magnitude": 5, "uncertainty": 5,
+    "check_magnitude": 5, "check_uncertainty": 5, "instrumental": 5, "zero_point": 5,
+    "zero_point_uncertainty": 5, "fwhm_px": 3, "sky_adu_per_px": 2, "radius_px": 3,
+}  # fmt: skip
+_UNITS_UCDS = {
+    "exposure": ("", "meta.id;meta.file", "exposure, path relative to the plan"),
+    "filter": ("", "meta.id;instr.filter", "filter"),
+    "jd_utc": ("d", "time.epoch", "Julian date of mid-exposure, UTC"),
+    "hjd_utc": ("d", "time.epoch", "heliocentric Julian date of mid-exposure, UTC"),
+    "bjd_tdb": ("d", "time.epoch", "barycentric Julian date of mid-exposure, TDB"),
+    "airmass": ("", "obs.airMass", "airmass at mid-exposure"),
+    "magnitude": ("mag", "phot.mag", "magnitude of the target"),
+    "uncertainty": ("mag", "stat.error;phot.mag", "its standard uncertainty, common offset apart"),
+    "check_magnitude": ("mag", "phot.mag", "magnitude of the check star"),
+    "check_uncertainty": ("mag", "stat.error;phot.mag", "its standard uncertainty"),
+    "instrumental": ("mag", "phot.mag", "instrumental magnitude of the target"),
+    "zero_point": ("mag", "arith.zp;phot.mag", "zero point of the exposure"),
+    "zero_point_uncertainty": ("mag", "stat.error;arith.zp", "its standard uncertainty"),
+    "fwhm_px": ("pix", "instr.det.psf", "star width"),
+    "sky_adu_per_px": ("adu", "instr.skyLevel", "sky level a pixel"),
+    "radius_px": ("pix", "phys.angSize;instr.det", "radius of the aperture"),
+    "flags": ("", "meta.code.qual", "what is doubtful about the target, in words"),
+}
+
+
+@dataclass(frozen=True)
+class CurvePoint:
+    """One row of the light curve."""
+
+    exposure: str
+    filter: str
+    jd_utc: float
+    hjd_utc: float
+    bjd_tdb: float
+    airmass: float
+    magnitude: float
+    uncertainty: float
+    check_magnitude: float
+    check_uncertainty: float
+    instrumental: float
+    zero_point: float
+    zero_point_uncertainty: float
+    fwhm_px: float
+    sky_adu_per_px: float
+    radius_px: float
+    flags: str
+
+
+COLUMNS = tuple(field.name for field in fields(CurvePoint))
+
+
+def curve_table(points: Sequence[CurvePoint]) -> Table:
+    """The points as a table with units, UCDs and descriptions; numbers rounded as written."""
+    table = Table()
+    for name in COLUMNS:
+        values = [getattr(point, name) for point in points]
+        unit, ucd, description = _UNITS_UCDS[name]
+        if name in _DIGITS:
+            column = Column(
+                np.round(np.array(values, float), _DIGITS[name]), format=f".{_DIGITS[name]}f"
+            )
+        else:
+            column = Column(np.array(values, str) if values else np.array([], "U1"))
+        column.unit = unit or None
+        column.description = description
+        column.meta["ucd"] = ucd
+        table[name] = column
+    return table
+
+
+def write_light_curve(points: Sequence[CurvePoint], folder: Path) -> None:
+    """Write light_curve.csv, .ecsv and .vot into a folder. Missing numbers are left empty."""
+    lines = [",".join(COLUMNS)]
+    for point in points:
+        lines.append(",".join(_cell(getattr(point, name), name) for name in COLUMNS))
+    (folder / "light_curve.csv").write_text("\n".join(lines) + "\n", encoding="utf-8")
+    table = curve_table(points)
+    table.write(folder / "light_curve.ecsv", format="ascii.ecsv", overwrite=True)
+    for column in table.columns.values():
+        column.format = None
+    votable = from_table(table)
+    for field in votable.get_first_table().fields:
+        field.ucd = _UNITS_UCDS[field.name][1]
+    votable.to_xml(str(folder / "light_curve.vot"))
+
+
+def _cell(value: str | float, name: str) -> str:
+    if isinstance(value, str):
+        return f'"{value}"' if "," in value or '"' in value else value
+    return "" if not np.isfinite(value) else f"{value:.{_DIGITS[name]}f}"

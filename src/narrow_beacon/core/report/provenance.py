@@ -1,0 +1,38 @@
+"""Where every number came from, as one JSON document."""
+
+from __future__ import annotations
+
+import json
+import math
+import platform
+from collections.abc import Mapping
+from importlib.metadata import version
+from pathlib import Path
+
+_PACKAGES = ("numpy", "scipy", "numba", "astropy", "pyarrow")
+
+
+def versions(program: str) -> dict[str, str]:
+    """Versions of the program and of what it computes with."""
+    found = {name: version(name) for name in _PACKAGES}
+    return {"narrow_beacon": program, "python": platform.python_version(), **found}
+
+
+def write_provenance(document: Mapping[str, object], path: Path) -> None:
+    """Write the document; numbers that are not finite become null."""
+    text = json.dumps(_plain(document), indent=1, ensure_ascii=False, allow_nan=False)
+    path.write_text(text + "\n", encoding="utf-8")
+
+
+def _plain(value: object) -> object:
+    if isinstance(value, Mapping):
+        return {str(key): _plain(item) for key, item in value.items()}
+    if isinstance(value, list | tuple):
+        return [_plain(item) for item in value]
+    if isinstance(value, Path):
+        return str(value)
+    if hasattr(value, "item"):
+        value = value.item()
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    return value

@@ -1,0 +1,1 @@
+"""What is on an exposure: background, detections, profile, trails, quality."""

@@ -1,0 +1,278 @@
+"""Build the masters of a night and, for every kind of exposure, the chain that corrects it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from narrow_beacon.core.correct.apply import make_chain
+from narrow_beacon.core.correct.dark_scale import fit_dark_scale
+from narrow_beacon.core.correct.defects import find_defects
+from narrow_beacon.core.correct.flat_check import compare_flats
+from narrow_beacon.core.correct.masters import (
+    Master,
+    MasterFacts,
+    build_master,
+    group_calibration,
+    read_master,
+    write_master,
+)
+from narrow_beacon.core.correct.match import (
+    Choice,
+    choose_bias,
+    choose_dark,
+    choose_dark_to_scale,
+    choose_flat,
+)
+from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.fits_file import read_pixels
+from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.reduce.context import save_chain
+from narrow_beacon.reduce.workers import Workers
+
+_BIAS_LIKE_S = 5.0
+_SCALE_FRAMES = 5
+_MOST_SCALE_UNCERTAINTY = 0.1
+
+
+@dataclass(frozen=True)
+class MasterFile:
+    """A master on disk."""
+
+    facts: MasterFacts
+    path: Path
+
+
+@dataclass(frozen=True)
+class ChainPlan:
+    """Which masters correct a kind of exposure, and why."""
+
+    name: str
+    bias: Choice
+    dark: Choice
+    scaled_dark: Choice
+    flat: Choice
+
+
+@dataclass(frozen=True)
+class ChainReport:
+    """A chain as built: where its planes are, what it does in words, what the noise model needs."""
+
+    name: str
+    folder: str
+    stations: tuple[str, ...]
+    remarks: tuple[str, ...]
+    masters: tuple[str, ...]
+    dark_adu_per_s: float
+    dark_frames: int | None
+    defects: int
+
+
+def chain_name(frame: Frame) -> str:
+    """Exposures with the same name are corrected by the same planes."""
+    degree = "" if frame.temperature_c is None else f"{round(frame.temperature_c)}C"
+    settings = (frame.gain_setting, frame.offset_setting, frame.readout_mode)
+    parts = [frame.night, frame.filter or "", f"{frame.exposure_s:g}s", degree]
+    return " ".join(parts + [str(value) for value in settings if value is not None])
+
+
+def build_masters(
+    frames: Sequence[Frame],
+    folder: Path,
+    scratch: Path,
+    workers: Workers,
+    done: Callable[[MasterFile], None],
+) -> list[MasterFile]:
+    """Combine all calibration frames into masters under ``folder``; flats after the rest."""
+    groups = group_calibration(frames)
+    paths = _file_names(groups, folder)
+    first = [i for i, group in enumerate(groups) if group[0].kind != "flat"]
+    masters = workers.map(_build, [(groups[i], paths[i], scratch, None) for i in first], done)
+    facts = [master.facts for master in masters]
+    calls = []
+    for i, group in enumerate(groups):
+        if group[0].kind != "flat":
+            continue
+        choice = choose_dark(group[0], facts)
+        if choice.index is None:
+            choice = choose_bias(group[0], facts)
+        signal = None if choice.index is None else masters[choice.index].path
+        calls.append((group, paths[i], scratch, signal))
+    return masters + workers.map(_build, calls, done)
+
+
+def _file_names(groups: Sequence[Sequence[Frame]], folder: Path) -> list[Path]:
+    names: list[str] = []
+    for group in groups:
+        frame = group[0]
+        words = [frame.kind, frame.filter or ""]
+        if frame.kind in ("dark", "flat dark"):
+            words.append(f"{frame.exposure_s:g}s")
+        if frame.temperature_c is not None:
+            words.append(f"{frame.temperature_c:.0f}C".replace("-", "minus"))
+        name = "-".join(word for word in [*words, frame.night] if word).replace(" ", "-")
+        name = re.sub(r"[^A-Za-z0-9.-]", "_", name)
+        names.append(name if name not in names else f"{name}-{len(names)}")
+    return [folder / f"{name}.fits" for name in names]
+
+
+def _build(group: Sequence[Frame], path: Path, scratch: Path, signal: Path | None) -> MasterFile:
+    master = build_master(group, scratch, read_master(signal) if signal else None)
+    write_master(master, path)
+    return MasterFile(master.facts, path)
+
+
+def library_masters(folder: Path | None) -> tuple[list[MasterFile], list[str]]:
+    """Masters of earlier nights, and words on files that are none."""
+    found, problems = [], []
+    for path in sorted(folder.rglob("*.fits")) if folder else []:
+        try:
+            found.append(MasterFile(read_master(path).facts, path))
+        except UnreadableFileError as error:
+            problems.append(f"library: {error}")
+    return found, problems
+
+
+def plan_chain(name: str, frame: Frame, masters: Sequence[MasterFacts]) -> ChainPlan:
+    """Choose the masters for a kind of exposure."""
+    bias = choose_bias(frame, masters)
+    if bias.index is None:
+        bias = _stand_in_bias(frame, masters, bias)
+    dark = choose_dark(frame, masters)
+    scaled = Choice(None, "not needed")
+    if dark.index is None:
+        scaled = choose_dark_to_scale(frame, masters)
+        if bias.index is None and scaled.index is not None:
+            scaled = Choice(None, "a dark cannot be scaled without a bias to take off first")
+    return ChainPlan(name, bias, dark, scaled, choose_flat(frame, masters))
+
+
+def _stand_in_bias(frame: Frame, masters: Sequence[MasterFacts], nothing: Choice) -> Choice:
+    short = [
+        i
+        for i, m in enumerate(masters)
+        if m.kind in ("flat dark", "dark")
+        and m.exposure_s <= min(_BIAS_LIKE_S, 0.1 * frame.exposure_s)
+        and m.shape == frame.shape
+    ]
+    if not short:
+        return nothing
+    best = min(short, key=lambda i: masters[i].exposure_s)
+    return Choice(best, f"{masters[best].label} stands in for a bias")
+
+
+def build_chain(
+    plan: ChainPlan, masters: Sequence[MasterFile], examples: Sequence[Frame], folder: Path
+) -> ChainReport:
+    """Make the planes of a chain. ``examples`` are exposures from which a dark's scale is found."""
+
+    def load(choice: Choice) -> Master | None:
+        return None if choice.index is None else read_master(masters[choice.index].path)
+
+    bias, dark, scaled, flat = (
+        load(c) for c in (plan.bias, plan.dark, plan.scaled_dark, plan.flat)
+    )
+    frame = examples[0]
+    stations, remarks = [], []
+    offset = None
+    used = []
+    dark_frames = None
+    if dark is not None:
+        offset = dark.plane
+        dark_frames = dark.facts.count
+        stations.append(f"dark off: {plan.dark.reason}")
+        remarks += plan.dark.remarks
+        used.append(dark.facts.label)
+    elif bias is not None:
+        offset = bias.plane
+        stations.append(f"bias off: {plan.bias.reason}")
+        remarks += [plan.dark.reason, *plan.bias.remarks]
+        used.append(bias.facts.label)
+        if scaled is not None:
+            factor, words = _dark_factor(examples, bias, scaled)
+            offset = bias.plane + np.float32(factor) * (scaled.plane - bias.plane)
+            dark_frames = scaled.facts.count
+            stations.append(f"dark off, scaled by {words}: {plan.scaled_dark.reason}")
+            remarks += plan.scaled_dark.remarks
+            used.append(scaled.facts.label)
+        else:
+            remarks.append(plan.scaled_dark.reason)
+    else:
+        remarks.append(f"neither dark nor bias: {plan.dark.reason}; {plan.scaled_dark.reason}")
+    if flat is not None:
+        stations.append(f"divided by flat: {plan.flat.reason}")
+        remarks += plan.flat.remarks
+        used.append(flat.facts.label)
+    else:
+        remarks.append(f"not flat-fielded: {plan.flat.reason}")
+    pattern = dark or scaled
+    defects = find_defects(
+        pattern.plane if pattern else None, flat.plane if flat else None, frame.shape
+    )
+    stations.append(f"{int(defects.sum())} defects repaired from their neighbours")
+    save_chain(make_chain(offset, flat.plane if flat else None, defects), folder)
+    return ChainReport(
+        name=plan.name,
+        folder=str(folder),
+        stations=tuple(stations),
+        remarks=tuple(dict.fromkeys(remarks)),
+        masters=tuple(used),
+        dark_adu_per_s=_dark_rate(pattern, bias),
+        dark_frames=dark_frames,
+        defects=int(defects.sum()),
+    )
+
+
+def _dark_factor(examples: Sequence[Frame], bias: Master, dark: Master) -> tuple[float, str]:
+    """The scale of a dark: from the exposures where its pattern shows, else by exposure time."""
+    by_time = examples[0].exposure_s / dark.facts.exposure_s
+    thermal = dark.plane - bias.plane
+    fits = []
+    for frame in examples[:_SCALE_FRAMES]:
+        try:
+            fit = fit_dark_scale(read_pixels(frame.source) - bias.plane, thermal)
+        except UnreadableFileError:
+            continue
+        if fit:
+            fits.append(fit)
+    if fits:
+        factor = float(np.median([fit.factor for fit in fits]))
+        uncertainty = float(np.median([fit.uncertainty for fit in fits]))
+        if uncertainty < _MOST_SCALE_UNCERTAINTY * factor and 0.5 < factor / by_time < 2.0:
+            return factor, f"{factor:.3f} ± {uncertainty:.3f} (found from its hot pixels)"
+    return by_time, f"{by_time:.3f} (by exposure time; too little pattern to measure it)"
+
+
+def _dark_rate(dark: Master | None, bias: Master | None) -> float:
+    if dark is None or bias is None or dark.facts.exposure_s <= 0:
+        return 0.0
+    return max(0.0, (dark.facts.level_adu - bias.facts.level_adu) / dark.facts.exposure_s)
+
+
+def flat_remarks(masters: Sequence[MasterFile]) -> list[str]:
+    """Words on flats of one filter that differ between nights: dust that moved."""
+    remarks = []
+    flats = [master for master in masters if master.facts.kind == "flat"]
+    for i, later in enumerate(flats):
+        for earlier in flats[:i]:
+            same = (earlier.facts.filter, earlier.facts.shape) == (
+                later.facts.filter,
+                later.facts.shape,
+            )
+            if not same or earlier.facts.night == later.facts.night:
+                continue
+            changes = compare_flats(read_master(later.path).plane, read_master(earlier.path).plane)
+            if changes:
+                places = ", ".join(
+                    f"x {c.x_px:.0f} y {c.y_px:.0f} ({100 * c.change:+.1f}%)".replace("-", "−")
+                    for c in changes[:4]
+                )
+                remarks.append(
+                    f"dust moved between {earlier.facts.label} and {later.facts.label}: "
+                    f"{len(changes)} places differ, {places}; each night keeps its own flat"
+                )
+    return remarks

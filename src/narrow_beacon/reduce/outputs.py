@@ -1,0 +1,338 @@
+"""Write what a reduction found: the files and columns of the contract."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from narrow_beacon import __version__
+from narrow_beacon.core.frames.fits_file import file_sha256
+from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.measure.census import StarFlag, flag_words
+from narrow_beacon.core.report.census import MeasuredExposure, write_census
+from narrow_beacon.core.report.exposures import ExposureRow, write_exposures
+from narrow_beacon.core.report.figure import draw_light_curve
+from narrow_beacon.core.report.layout import read_layout, render_report
+from narrow_beacon.core.report.light_curve import CurvePoint, write_light_curve
+from narrow_beacon.core.report.provenance import versions, write_provenance
+from narrow_beacon.reduce.curves import FilterCurve
+from narrow_beacon.reduce.run import Outcome
+from narrow_beacon.reduce.vet import THIN_CLOUD
+
+_OUTPUTS = (
+    "light_curve.csv", "light_curve.ecsv", "light_curve.vot", "light_curve.svg", "exposures.csv",
+    "census.parquet", "report.txt", "provenance.json",
+)  # fmt: skip
+
+
+def write_outputs(outcome: Outcome) -> None:
+    """Write every file that the outcome allows; files of an earlier run don't stay beside them."""
+    folder = outcome.plan.output
+    folder.mkdir(parents=True, exist_ok=True)
+    for name in _OUTPUTS:
+        (folder / name).unlink(missing_ok=True)
+    write_exposures(exposure_rows(outcome), folder / "exposures.csv")
+    write_provenance(provenance(outcome), folder / "provenance.json")
+    if not outcome.curves:
+        return
+    points = curve_points(outcome)
+    write_light_curve(points, folder)
+    layout = read_layout(outcome.plan.layout, outcome.plan.base)
+    (folder / "report.txt").write_text(
+        render_report(layout, points, _facts(outcome)), encoding="utf-8"
+    )
+    measured = []
+    for curve in outcome.curves:
+        for at, index in enumerate(curve.indices):
+            census = outcome.results[index].census
+            assert census is not None
+            measured.append(
+                MeasuredExposure(
+                    outcome.night.exposures[index].name,
+                    curve.filter,
+                    float(outcome.times.jd_utc[index]),
+                    float(curve.census.radii_px[at, curve.choice.step]),
+                    census,
+                )
+            )
+    write_census(measured, outcome.stars, folder / "census.parquet")
+    if any(np.isfinite(point.magnitude) for point in points):
+        draw_light_curve(
+            points, target_name(outcome), _check_name(outcome), folder / "light_curve.svg"
+        )
+
+
+def target_name(outcome: Outcome) -> str:
+    """The target as the plan calls it, else as the catalogue does."""
+    if outcome.plan.target_name:
+        return outcome.plan.target_name
+    return outcome.stars.names[outcome.target] if outcome.target is not None else "target"
+
+
+def _check_name(outcome: Outcome) -> str:
+    checks = [curve.cast.check for curve in outcome.curves if curve.cast.check is not None]
+    return outcome.stars.names[checks[0]] if checks else ""
+
+
+def curve_points(outcome: Outcome) -> list[CurvePoint]:
+    """The light curve's rows, in order of time."""
+    points = []
+    for curve in outcome.curves:
+        for at, index in enumerate(curve.indices):
+            points.append(_point(outcome, curve, at, index))
+    return sorted(points, key=lambda point: (point.jd_utc, point.filter, point.exposure))
+
+
+def _point(outcome: Outcome, curve: FilterCurve, at: int, index: int) -> CurvePoint:
+    result = outcome.results[index]
+    assert result.quality is not None
+    check = curve.check
+    flags = flag_words(int(curve.target.flags[at]))
+    if check is not None and check.flags[at] & int(StarFlag.BAD_PIXEL | StarFlag.COSMIC_RAY):
+        flags += [f"check star: {word}" for word in flag_words(int(check.flags[at]))]
+    if curve.transparency[at] < THIN_CLOUD:
+        flags.append("thin cloud")
+    times = outcome.times
+    return CurvePoint(
+        exposure=outcome.night.exposures[index].name,
+        filter=curve.filter,
+        jd_utc=float(times.jd_utc[index]),
+        hjd_utc=float(times.hjd_utc[index]),
+        bjd_tdb=float(times.bjd_tdb[index]),
+        airmass=float(times.airmass[index]),
+        magnitude=float(curve.target.magnitude[at]),
+        uncertainty=float(curve.target.uncertainty[at]),
+        check_magnitude=float(check.magnitude[at]) if check else float("nan"),
+        check_uncertainty=float(check.uncertainty[at]) if check else float("nan"),
+        instrumental=float(curve.target.instrumental[at]),
+        zero_point=float(curve.ensemble.zero_point[at]),
+        zero_point_uncertainty=float(curve.ensemble.zero_point_uncertainty[at]),
+        fwhm_px=result.quality.fwhm_px,
+        sky_adu_per_px=result.quality.sky_adu_per_px,
+        radius_px=float(curve.census.radii_px[at, curve.choice.step]),
+        flags=";".join(flags),
+    )
+
+
+def exposure_rows(outcome: Outcome) -> list[ExposureRow]:
+    """A row for every file given, in order of name."""
+    measured = {index for curve in outcome.curves for index in curve.indices}
+    rows = [
+        _exposure_row(outcome, index, frame, index in measured)
+        for index, frame in enumerate(outcome.night.exposures)
+    ]
+    used = _used_masters(outcome)
+    needed_by: dict[str, str] = {}
+    for master in outcome.masters:
+        for name, _ in master.facts.inputs:
+            needed_by[name] = master.facts.label
+    for frame in outcome.night.calibration:
+        label = needed_by.get(frame.name, "")
+        state, reason = "calibration", f"in {label}"
+        if label not in used:
+            state, reason = "left out", f"no exposure needs it: {label}"
+        rows.append(_plain_row(frame, state, reason))
+    for item in outcome.night.left_out:
+        rows.append(
+            ExposureRow(item.name, item.kind, item.filter, None, None, "left out", item.reason)
+        )
+    return sorted(rows, key=lambda row: row.file)
+
+
+def _used_masters(outcome: Outcome) -> set[str]:
+    by_label = {master.facts.label: master.facts for master in outcome.masters}
+    used = {label for chain in outcome.chains.values() for label in chain.masters}
+    for label in list(used):
+        used |= set(by_label[label].made_with)
+    return used
+
+
+def _plain_row(frame: Frame, state: str, reason: str) -> ExposureRow:
+    return ExposureRow(
+        frame.name, frame.kind, frame.filter or "", _jd(frame), frame.exposure_s, state, reason
+    )
+
+
+def _jd(frame: Frame) -> float | None:
+    if frame.mid_utc is None:
+        return None
+    from astropy.time import Time
+
+    return float(Time(frame.mid_utc, format="datetime", scale="utc").jd)
+
+
+def _exposure_row(outcome: Outcome, index: int, frame: Frame, measured: bool) -> ExposureRow:
+    result = outcome.results.get(index)
+    reason = "" if measured else outcome.set_aside.get(index, "no curve could be made")
+    quality = result.quality if result else None
+    placement = result.placement if result else None
+    centre = placement.solution.centre if placement else (None, None)
+    return ExposureRow(
+        file=frame.name,
+        kind=frame.kind,
+        filter=frame.filter or "",
+        jd_utc=float(outcome.times.jd_utc[index]),
+        exposure_s=frame.exposure_s,
+        state="measured" if measured else "set aside",
+        reason=reason,
+        ra_deg=centre[0],
+        dec_deg=centre[1],
+        scale_arcsec_per_px=placement.solution.scale_arcsec_per_px if placement else None,
+        rotation_deg=placement.solution.rotation_deg if placement else None,
+        mirrored=placement.solution.mirrored if placement else None,
+        matched_stars=placement.matched if placement else None,
+        residual_arcsec=placement.residual_arcsec if placement else None,
+        fwhm_px=quality.fwhm_px if quality else None,
+        elongation=quality.elongation if quality else None,
+        stars=quality.stars if quality else None,
+        sky_adu_per_px=quality.sky_adu_per_px if quality else None,
+    )
+
+
+def _roles(outcome: Outcome, curve: FilterCurve) -> dict[str, object]:
+    names = outcome.stars.names
+    weight = curve.ensemble.weight
+    return {
+        "comparison": [
+            {"name": names[row], "weight": round(float(weight[i]), 6)}
+            for i, row in enumerate(curve.cast.comparison)
+        ],
+        "check": names[curve.cast.check] if curve.cast.check is not None else None,
+    }
+
+
+def provenance(outcome: Outcome) -> Mapping[str, object]:
+    """The document that says where every number came from."""
+    plan, night = outcome.plan, outcome.night
+    roles = {curve.filter: _roles(outcome, curve) for curve in outcome.curves}
+    files = [
+        {"file": item.name, "sha256": item.sha256}
+        for item in sorted(
+            (*night.exposures, *night.calibration, *night.left_out), key=lambda i: i.name
+        )
+        if item.sha256
+    ]
+    catalogue: dict[str, object] = {"stars": len(outcome.stars), "epoch": outcome.stars.epoch_yr}
+    if plan.catalogue_file:
+        catalogue |= {"file": plan.catalogue_file.name, "sha256": file_sha256(plan.catalogue_file)}
+    else:
+        catalogue["cone"] = plan.cone_url
+    return {
+        "target": target_name(outcome),
+        **_joint_roles(roles),
+        "filters": {curve.filter: _filter_facts(outcome, curve) for curve in outcome.curves},
+        "remarks": list(outcome.remarks),
+        "constants": outcome.constants,
+        "catalogue": catalogue,
+        "inputs": files,
+        "masters": [
+            {
+                "label": m.facts.label,
+                "file": m.path.name,
+                "frames": m.facts.count,
+                "clipped_share": m.facts.clipped_share,
+                "made_with": m.facts.made_with,
+                "inputs": [{"file": name, "sha256": sha} for name, sha in m.facts.inputs],
+            }
+            for m in outcome.masters
+        ],
+        "chains": {
+            chain.name: {
+                "stations": chain.stations,
+                "remarks": chain.remarks,
+                "masters": chain.masters,
+            }
+            for chain in outcome.chains.values()
+        },
+        "exposures": {
+            frame.name: _exposure_facts(outcome, index, frame)
+            for index, frame in enumerate(night.exposures)
+        },
+        "settings": {"plan": plan.text},
+        "versions": versions(__version__),
+    }
+
+
+def _joint_roles(roles: Mapping[str, Mapping[str, object]]) -> dict[str, object]:
+    """Comparison and check at the top, by filter where the filters differ in more than weights."""
+
+    def names(role: Mapping[str, object]) -> object:
+        stars = role["comparison"]
+        assert isinstance(stars, list)
+        return [star["name"] for star in stars], role["check"]
+
+    if not roles:
+        return {"comparison": [], "check": None}
+    everyone = list(roles.values())
+    if all(names(role) == names(everyone[0]) for role in everyone):
+        return {"comparison": everyone[0]["comparison"], "check": everyone[0]["check"]}
+    return {
+        "comparison": {name: role["comparison"] for name, role in roles.items()},
+        "check": {name: role["check"] for name, role in roles.items()},
+    }
+
+
+def _filter_facts(outcome: Outcome, curve: FilterCurve) -> dict[str, object]:
+    return {
+        **_roles(outcome, curve),
+        "catalogue_band": curve.band,
+        "exposures": len(curve.indices),
+        "radius": curve.choice.reason,
+        "night_scatter_mag_by_radius": curve.choice.night_scatter_mag.tolist(),
+        "target_snr_by_radius": curve.choice.target_snr.tolist(),
+        "radii_px": np.median(curve.census.radii_px, axis=0).tolist(),
+        "extra_scatter_mag": curve.ensemble.extra_mag,
+        "common_offset_uncertainty_mag": curve.ensemble.common_offset_uncertainty_mag,
+        "dropped": [{"name": d.name, "reason": d.reason} for d in curve.cast.dropped],
+        "reasons": dict(curve.cast.reasons),
+    }
+
+
+def _exposure_facts(outcome: Outcome, index: int, frame: Frame) -> dict[str, object]:
+    result = outcome.results.get(index)
+    facts: dict[str, object] = {
+        "sha256": frame.sha256,
+        "read_from": {
+            name: reading.keyword
+            for name, reading in vars(frame.facts).items()
+            if getattr(reading, "keyword", None)
+        },
+        "chain": next((c.name for c in outcome.chains.values() if c.name == _chain(frame)), None),
+    }
+    if result and result.placement:
+        placement = result.placement
+        facts["placement"] = {
+            "how": placement.how,
+            "matched": placement.matched,
+            "compared": placement.compared,
+            "residual_arcsec": placement.residual_arcsec,
+            "false_chance_log10": placement.false_log10,
+            "wcs": placement.solution.header(),
+        }
+    return facts
+
+
+def _chain(frame: Frame) -> str:
+    from narrow_beacon.reduce.calibrate import chain_name
+
+    return chain_name(frame)
+
+
+def _facts(outcome: Outcome) -> dict[str, str]:
+    names = outcome.stars.names
+    comparison = list(
+        dict.fromkeys(names[row] for curve in outcome.curves for row in curve.cast.comparison)
+    )
+    offsets = ", ".join(
+        f"{curve.filter} {curve.ensemble.common_offset_uncertainty_mag:.4f} mag"
+        for curve in outcome.curves
+    )
+    return {
+        "target": target_name(outcome),
+        "filters": " and ".join(curve.filter for curve in outcome.curves),
+        "version": __version__,
+        "comparison": ", ".join(comparison),
+        "check": _check_name(outcome) or "none",
+        "common_offset": offsets,
+    }

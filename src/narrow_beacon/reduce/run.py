@@ -1,0 +1,526 @@
+"""Run a plan: sort, build masters, probe, take the census, make the curves, write the report."""
+
+from __future__ import annotations
+
+import tempfile
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Protocol
+
+import numpy as np
+
+from narrow_beacon.core.catalogue.cone import search_cone
+from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.correct.photon_transfer import CameraNoise, measure_camera_noise
+from narrow_beacon.core.curve.time import Times, exposure_times, julian_year
+from narrow_beacon.core.errors import BeaconError, NotMeasurableError
+from narrow_beacon.core.frames.sort import Frame, SortedNight, TimeRule, list_files, sort_night
+from narrow_beacon.core.measure.growth import RADII_FWHM
+from narrow_beacon.core.measure.noise import CameraConstants
+from narrow_beacon.plan import Plan, PlanError, cast_mistakes
+from narrow_beacon.reduce.calibrate import (
+    ChainReport,
+    MasterFile,
+    build_chain,
+    build_masters,
+    chain_name,
+    flat_remarks,
+    library_masters,
+    plan_chain,
+)
+from narrow_beacon.reduce.context import Context, ExposureJob, GroupSettings
+from narrow_beacon.reduce.curves import DEFAULT_STEP, FilterCurve, make_curve
+from narrow_beacon.reduce.tasks import (
+    FIRST_GUESS_FWHM_PX,
+    ExposureResult,
+    inspect_files,
+    measure_exposures,
+    probe,
+)
+from narrow_beacon.reduce.workers import Workers, core_count
+
+_FILES_PER_TASK = 8
+_EXPOSURES_PER_TASK = 5
+_PROBES = 3
+_DEFAULT_LINEAR_LIMIT_ADU = 60000.0
+_DEFAULT_CONE_DEG = 1.0
+_MATCH_TARGET_DEG = 3.0 / 3600.0
+
+
+class Progress(Protocol):
+    """Told how far a reduction is."""
+
+    def start(self, words: str, total: int) -> None:
+        """A stage with so many pieces begins."""
+
+    def advance(self, count: int = 1) -> None:
+        """Some pieces of the stage are done."""
+
+
+class _Silent:
+    def start(self, words: str, total: int) -> None: ...
+
+    def advance(self, count: int = 1) -> None: ...
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What a reduction came to; ``write`` in outputs.py turns it into files."""
+
+    plan: Plan
+    stars: StarTable
+    target: int | None
+    night: SortedNight
+    masters: tuple[MasterFile, ...]
+    chains: dict[str, ChainReport]
+    context: Context | None
+    times: Times
+    results: dict[int, ExposureResult]
+    curves: tuple[FilterCurve, ...]
+    set_aside: dict[int, str]
+    remarks: tuple[str, ...]
+    constants: dict[str, str]
+
+    @property
+    def measured(self) -> int:
+        """The number of exposures with a magnitude."""
+        return sum(int(np.isfinite(curve.target.magnitude).sum()) for curve in self.curves)
+
+
+def reduce_plan(
+    plan: Plan, workers: int | None = None, progress: Progress | None = None
+) -> Outcome:
+    """Reduce a night and write its output folder.
+
+    Raises PlanError where the plan proves unusable on the way (a cone search that fails).
+    """
+    from narrow_beacon.reduce.outputs import write_outputs
+
+    with (
+        Workers(workers or core_count()) as pool,
+        tempfile.TemporaryDirectory(prefix="narrow-beacon-") as scratch,
+    ):
+        outcome = _Run(plan, pool, Path(scratch), progress or _Silent()).run()
+        write_outputs(outcome)
+        return outcome
+
+
+class _Run:
+    """The state of one reduction, filled in from stage to stage."""
+
+    def __init__(self, plan: Plan, pool: Workers, scratch: Path, progress: Progress) -> None:
+        self.plan = plan
+        self.pool = pool
+        self.scratch = scratch
+        self.progress = progress
+        self.remarks: list[str] = []
+        self.constants: dict[str, str] = {}
+        self.set_aside: dict[int, str] = {}
+
+    def run(self) -> Outcome:
+        night = self._sort()
+        exposures = night.exposures
+        stars, target = self._catalogue(exposures)
+        bands = self._bands(exposures, stars)
+        masters = self._masters(night)
+        chains = self._chains(exposures, masters)
+        ra, dec = self._target_position(stars, target, exposures)
+        mids = [frame.mid_utc for frame in exposures if frame.mid_utc]
+        times = exposure_times(mids, ra, dec, self.plan.site)
+        outcome = Outcome(
+            self.plan, stars, target, night, tuple(masters), chains, None, times, {}, (),
+            self.set_aside, (), self.constants,
+        )  # fmt: skip
+        if not exposures:
+            return replace(outcome, remarks=(*self.remarks, "there are no exposures of the sky"))
+        cameras = self._cameras(night, chains)
+        context = Context(
+            stars=stars,
+            year=julian_year(mids[len(mids) // 2]),
+            bands=bands,
+            cameras=cameras,
+            linear_limit_adu=self._linear_limit(exposures),
+            target_ra_deg=ra,
+            target_dec_deg=dec,
+            scale_arcsec_per_px=self.plan.scale_arcsec_per_px,
+            chains={name: chain.folder for name, chain in chains.items()},
+            groups={},
+        )
+        jobs = [
+            ExposureJob(i, frame, chain_name(frame), _group(frame), float(times.airmass[i]))
+            for i, frame in enumerate(exposures)
+            if (frame.filter or "") in bands
+        ]
+        context = self._probe(context, jobs)
+        results = self._census(context, jobs)
+        curves = self._curves(context, jobs, results, stars, target, times)
+        return replace(
+            outcome,
+            context=context,
+            results=results,
+            curves=tuple(curves),
+            set_aside=self.set_aside,
+            remarks=tuple(dict.fromkeys(self.remarks)),
+        )
+
+    def _sort(self) -> SortedNight:
+        plan = self.plan
+        output = plan.output.resolve()
+        library = plan.library.resolve() if plan.library else None
+        paths = [
+            path
+            for path in list_files(plan.folders)
+            if output not in path.resolve().parents
+            and (library is None or library not in path.resolve().parents)
+        ]
+        named = [(path, _relative(path, plan.base)) for path in paths]
+        rule = TimeRule(
+            plan.timestamp, plan.clock_offset_s, plan.site.longitude_deg if plan.site else 0.0
+        )
+        calls = [
+            (named[i : i + _FILES_PER_TASK], plan.default_filter, rule)
+            for i in range(0, len(named), _FILES_PER_TASK)
+        ]
+        self.progress.start("sorting files", len(named))
+        found = self.pool.map(inspect_files, calls, lambda part: self.progress.advance(len(part)))
+        if not named:
+            folders = ", ".join(str(folder) for folder in plan.folders)
+            self.remarks.append(f"no files below {folders}; check [frames] folder")
+        night = sort_night([item for part in found for item in part])
+        if plan.site is None and night.exposures:
+            self.remarks.append(
+                "no [site] in the plan: airmass and scintillation are unknown, "
+                "BJD is for the centre of the Earth (within 0.022 s)"
+            )
+        return night
+
+    def _catalogue(self, exposures: Sequence[Frame]) -> tuple[StarTable, int | None]:
+        plan = self.plan
+        stars = plan.stars
+        if stars is None:
+            assert plan.cone_url is not None
+            assert plan.target_ra_deg is not None
+            assert plan.target_dec_deg is not None
+            radius = _DEFAULT_CONE_DEG
+            if plan.scale_arcsec_per_px and exposures:
+                radius = (
+                    1.5 * float(np.hypot(*exposures[0].shape)) * plan.scale_arcsec_per_px / 3600
+                )
+            try:
+                stars = search_cone(
+                    plan.cone_url, plan.target_ra_deg, plan.target_dec_deg, radius,
+                    epoch_yr=plan.epoch_yr,
+                )  # fmt: skip
+            except BeaconError as error:
+                line = plan.line_of("catalogue", "cone")
+                raise PlanError([f"{plan.path.name}:{line}: [catalogue] cone: {error}"]) from error
+            mistakes = [
+                f"{plan.path.name}:{plan.line_of('cast', key)}: [cast] {key}: {words}"
+                for key, words in cast_mistakes(plan, stars)
+            ]
+            if mistakes:
+                raise PlanError(mistakes)
+        return stars, _find_target(plan, stars)
+
+    def _target_position(
+        self, stars: StarTable, target: int | None, exposures: Sequence[Frame]
+    ) -> tuple[float, float]:
+        mids = [frame.mid_utc for frame in exposures if frame.mid_utc]
+        if target is not None:
+            year = julian_year(mids[len(mids) // 2]) if mids else 2000.0
+            ra, dec = stars.at_epoch(year)
+            return float(ra[target]), float(dec[target])
+        assert self.plan.target_ra_deg is not None
+        assert self.plan.target_dec_deg is not None
+        return self.plan.target_ra_deg, self.plan.target_dec_deg
+
+    def _bands(self, exposures: Sequence[Frame], stars: StarTable) -> dict[str, str]:
+        bands = {}
+        for name in dict.fromkeys(frame.filter or "" for frame in exposures):
+            band = band_of(name, stars)
+            if band is not None:
+                bands[name] = band
+                continue
+            words = f"the catalogue has no magnitudes in filter {name} (it has {', '.join(stars.bands)})"
+            self.remarks.append(words)
+            for index, frame in enumerate(exposures):
+                if (frame.filter or "") == name:
+                    self.set_aside[index] = words
+        return bands
+
+    def _masters(self, night: SortedNight) -> list[MasterFile]:
+        folder = self.plan.output / "masters"
+        folder.mkdir(parents=True, exist_ok=True)
+        for old in folder.glob("*.fits"):
+            old.unlink()
+        self.progress.start("building masters", 0)
+        made = build_masters(
+            night.calibration, folder, self.scratch, self.pool, lambda _: self.progress.advance()
+        )
+        kept, problems = library_masters(self.plan.library)
+        self.remarks += problems
+        self.remarks += flat_remarks(made)
+        return made + kept
+
+    def _chains(
+        self, exposures: Sequence[Frame], masters: Sequence[MasterFile]
+    ) -> dict[str, ChainReport]:
+        by_name: dict[str, list[Frame]] = defaultdict(list)
+        for frame in exposures:
+            by_name[chain_name(frame)].append(frame)
+        facts = [master.facts for master in masters]
+        calls = []
+        for number, (name, frames) in enumerate(by_name.items()):
+            middle = len(frames) // 2
+            examples = frames[max(0, middle - 2) : middle + 3]
+            chain = plan_chain(name, frames[0], facts)
+            calls.append((chain, masters, examples, self.scratch / f"chain-{number}"))
+        self.progress.start("preparing corrections", len(calls))
+        reports = self.pool.map(build_chain, calls, lambda _: self.progress.advance())
+        for report in reports:
+            self.remarks += [f"{report.name}: {words}" for words in report.remarks]
+        return {report.name: report for report in reports}
+
+    def _cameras(
+        self, night: SortedNight, chains: dict[str, ChainReport]
+    ) -> dict[str, CameraConstants]:
+        plan = self.plan
+        measured = _measured_noise(night)
+        first = night.exposures[0].facts
+        gain = self._constant(
+            "gain_e_per_adu", plan.gain_e_per_adu, first.gain_e_per_adu,
+            measured.gain_e_per_adu if measured else None, 1.0, "e⁻/ADU",
+        )  # fmt: skip
+        noise = self._constant(
+            "read_noise_e", plan.read_noise_e, first.read_noise_e,
+            measured.read_noise_e if measured else None, 8.0, "e⁻",
+        )  # fmt: skip
+        aperture = plan.aperture_m or (first.aperture_m.value if first.aperture_m else None)
+        if aperture is None:
+            self.remarks.append(
+                "no [kit] aperture_m: scintillation is left out of the uncertainties"
+            )
+        return {
+            name: CameraConstants(
+                gain_e_per_adu=gain,
+                read_noise_e=noise,
+                dark_e_per_s=chain.dark_adu_per_s * gain,
+                aperture_m=aperture,
+                elevation_m=plan.site.elevation_m if plan.site else 0.0,
+                dark_frames=chain.dark_frames,
+            )
+            for name, chain in chains.items()
+        }
+
+    def _constant(
+        self, name: str, plan: float | None, header: object, measured: float | None,
+        default: float, unit: str,
+    ) -> float:  # fmt: skip
+        """A camera constant: the plan's, the header's, the measured one, or a stated guess."""
+        value = getattr(header, "value", None)
+        keyword = getattr(header, "keyword", "")
+        sources = (
+            (plan, "from the plan"),
+            (value, f"from the header ({keyword})"),
+            (measured, "measured from pairs of flats and bias frames"),
+        )
+        for number, words in sources:
+            if number is not None:
+                self.constants[name] = f"{number:.3f} {unit} {words}"
+                if measured and abs(number / measured - 1.0) > 0.15 and number != measured:
+                    self.remarks.append(
+                        f"{name} is {number:.3g} {unit} {words}, "
+                        f"but the flats and bias frames say {measured:.3g}"
+                    )
+                return float(number)
+        self.constants[name] = f"{default:g} {unit} assumed"
+        self.remarks.append(f"{name} is unknown; {default:g} {unit} is assumed; set it in [kit]")
+        return default
+
+    def _linear_limit(self, exposures: Sequence[Frame]) -> float:
+        header = exposures[0].facts.linear_limit_adu
+        limit = self.plan.linear_limit_adu or (header.value if header else None)
+        if limit is None:
+            self.remarks.append(
+                f"no [kit] linear_limit_adu: {_DEFAULT_LINEAR_LIMIT_ADU:.0f} ADU is assumed"
+            )
+            limit = _DEFAULT_LINEAR_LIMIT_ADU
+        self.constants["linear_limit_adu"] = f"{limit:.0f} ADU"
+        return float(limit)
+
+    def _probe(self, context: Context, jobs: Sequence[ExposureJob]) -> Context:
+        """Learn star width and a reference solution for each night and filter."""
+        path = self.scratch / "probe-context"
+        context.save(path)
+        groups: dict[str, list[ExposureJob]] = defaultdict(list)
+        for job in jobs:
+            groups[job.group].append(job)
+        picks = []
+        for members in groups.values():
+            at = np.unique(np.linspace(0, len(members) - 1, _PROBES + 2).round().astype(int)[1:-1])
+            picks += [members[i] for i in at]
+        self.progress.start("probing", len(picks))
+        probes = self.pool.map(
+            probe, [(str(path), job) for job in picks], lambda _: self.progress.advance()
+        )
+        settings = {}
+        for name in groups:
+            own = [
+                (quality, placement)
+                for job, (quality, placement) in zip(picks, probes, strict=True)
+                if job.group == name and quality is not None and placement is not None
+            ]
+            widths = [quality.fwhm_px for quality, _ in own if np.isfinite(quality.fwhm_px)]
+            fwhm = float(np.median(widths)) if widths else FIRST_GUESS_FWHM_PX
+            best = max(own, key=lambda pair: pair[1].matched, default=None)
+            reference = best[1].solution if best else None
+            settings[name] = _settings(self.plan, fwhm, reference)
+        return replace(context, groups=settings)
+
+    def _census(self, context: Context, jobs: Sequence[ExposureJob]) -> dict[int, ExposureResult]:
+        path = self.scratch / "context"
+        context.save(path)
+        groups: dict[str, list[ExposureJob]] = defaultdict(list)
+        for job in jobs:
+            groups[job.group].append(job)
+        calls = [
+            (str(path), members[i : i + _EXPOSURES_PER_TASK])
+            for members in groups.values()
+            for i in range(0, len(members), _EXPOSURES_PER_TASK)
+        ]
+        self.progress.start("measuring", len(jobs))
+        parts = self.pool.map(
+            measure_exposures, calls, lambda part: self.progress.advance(len(part))
+        )
+        results = {result.index: result for part in parts for result in part}
+        for result in results.values():
+            if result.reason:
+                self.set_aside[result.index] = result.reason
+        return results
+
+    def _curves(
+        self,
+        context: Context,
+        jobs: Sequence[ExposureJob],
+        results: dict[int, ExposureResult],
+        stars: StarTable,
+        target: int | None,
+        times: Times,
+    ) -> list[FilterCurve]:
+        if target is None:
+            self.remarks.append(
+                "no star of the catalogue lies at the target's position; "
+                "a star that the catalogue lacks can't be measured yet"
+            )
+            return []
+        plan = self.plan
+        comparison = [stars.row(name) for name in plan.comparison]
+        check = stars.row(plan.check) if plan.check else None
+        by_index = {job.index: job for job in jobs}
+        curves: list[FilterCurve] = []
+        names = sorted(context.bands, key=lambda name: -sum(j.frame.filter == name for j in jobs))
+        self.progress.start("making the curve", len(names))
+        for name in names:
+            measured = [
+                result
+                for index, result in sorted(results.items())
+                if by_index[index].frame.filter == name and result.census is not None
+            ]
+            self.progress.advance()
+            if not measured:
+                continue
+            # The check star of the first filter is the check star of all.
+            settled = check if check is not None else (curves[0].cast.check if curves else None)
+            try:
+                curve = make_curve(
+                    name, context.bands[name], measured,
+                    {job.index: job.group for job in jobs},
+                    {job.index: job.frame.exposure_s for job in jobs},
+                    {job.index: job.airmass for job in jobs},
+                    stars, target, comparison, settled, _fixed_step(plan), (),
+                )  # fmt: skip
+            except NotMeasurableError as error:
+                self.remarks.append(str(error))
+                for result in measured:
+                    self.set_aside[result.index] = str(error)
+                continue
+            self.set_aside |= curve.set_aside
+            self.remarks += [
+                f"comparison star {d.name} dropped: {d.reason}" for d in curve.cast.dropped
+            ]
+            curves.append(curve)
+        return curves
+
+
+def _settings(plan: Plan, fwhm: float, reference: object) -> GroupSettings:
+    radii = np.array(RADII_FWHM) * fwhm
+    step = _fixed_step(plan)
+    follow = plan.radius.widths is not None
+    if plan.radius.pixels is not None:
+        # Keep the set of radii about the one that was asked for.
+        radii = np.array(RADII_FWHM) / RADII_FWHM[DEFAULT_STEP] * plan.radius.pixels
+    elif plan.radius.widths is not None and step is not None:
+        radii = np.array(RADII_FWHM) / RADII_FWHM[step] * plan.radius.widths * fwhm
+    inner, outer = plan.annulus
+    if not plan.annulus_in_pixels:
+        inner, outer = inner * fwhm, outer * fwhm
+    return GroupSettings(fwhm, reference, tuple(radii.tolist()), follow, (inner, outer))  # type: ignore[arg-type]
+
+
+def _fixed_step(plan: Plan) -> int | None:
+    return DEFAULT_STEP if plan.radius.pixels or plan.radius.widths else None
+
+
+def _group(frame: Frame) -> str:
+    return f"{frame.night} {frame.filter}"
+
+
+def _relative(path: Path, base: Path) -> str:
+    try:
+        return path.resolve().relative_to(base).as_posix()
+    except ValueError:
+        return str(path.resolve())
+
+
+def _find_target(plan: Plan, stars: StarTable) -> int | None:
+    if plan.target_ra_deg is not None and plan.target_dec_deg is not None:
+        from narrow_beacon.core.catalogue.sky_index import SkyIndex
+
+        ra, dec = stars.at_epoch(2000.0 if plan.epoch_yr is None else plan.epoch_yr)
+        row, away = SkyIndex(ra, dec).nearest(plan.target_ra_deg, plan.target_dec_deg)
+        if away < _MATCH_TARGET_DEG:
+            return row
+    if plan.target_name is not None:
+        try:
+            return stars.row(plan.target_name)
+        except BeaconError:
+            return None
+    return None
+
+
+def band_of(filter_name: str, stars: StarTable) -> str | None:
+    """The catalogue's band for a filter's name: "V", "v", "Johnson V", "V_2" all mean V."""
+    if filter_name in stars.bands:
+        return filter_name
+    words = filter_name.replace("_", " ").replace("-", " ").replace("'", "").split()
+    for word in reversed(words):
+        if word in stars.bands:
+            return word
+    by_case = {band.lower(): band for band in stars.bands}
+    for word in reversed(words):
+        if word.lower() in by_case:
+            return by_case[word.lower()]
+    if filter_name.lower() in ("clear", "l", "lum", "luminance", "none", "tg", "green"):
+        return "V" if "V" in stars.bands else None
+    return None
+
+
+def _measured_noise(night: SortedNight) -> CameraNoise | None:
+    flats = [frame for frame in night.calibration if frame.kind == "flat"]
+    biases = [frame for frame in night.calibration if frame.kind == "bias"]
+    if flats:
+        first = (flats[0].filter, flats[0].night)
+        flats = [frame for frame in flats if (frame.filter, frame.night) == first]
+    return measure_camera_noise(flats, biases)

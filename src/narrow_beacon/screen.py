@@ -1,0 +1,92 @@
+"""What the command line shows: progress bars and the outcome in words."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from rich.console import Console
+from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemainingColumn
+from rich.progress import Progress as RichProgress
+
+from narrow_beacon.reduce import Outcome
+
+
+class Bars:
+    """Progress bars, one a stage."""
+
+    def __init__(self) -> None:
+        self._bars = RichProgress(
+            TextColumn("{task.description:<22}"),
+            BarColumn(bar_width=32),
+            MofNCompleteColumn(),
+            TimeRemainingColumn(elapsed_when_finished=True),
+            console=Console(stderr=True),
+        )
+        self._started = False
+        self._task = None
+
+    def start(self, words: str, total: int) -> None:
+        """Show a new bar, and take the one before as finished."""
+        if not self._started:
+            self._bars.start()  # only now: worker processes were forked without its thread
+            self._started = True
+        self._finish()
+        self._task = self._bars.add_task(words, total=total or None)
+
+    def advance(self, count: int = 1) -> None:
+        """Move the current bar."""
+        if self._task is not None:
+            self._bars.advance(self._task, count)
+
+    def _finish(self) -> None:
+        if self._task is not None:
+            done = self._bars.tasks[-1].completed
+            self._bars.update(self._task, total=done or 1, completed=done or 1)
+
+    def __enter__(self) -> Bars:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._finish()
+        if self._started:
+            self._bars.stop()
+
+
+def print_outcome(outcome: Outcome) -> None:
+    """Say what was made, what was set aside and why, and what deserves a look."""
+    from narrow_beacon.reduce.outputs import target_name
+
+    console = Console(highlight=False, soft_wrap=True)
+    names = outcome.stars.names
+    for curve in outcome.curves:
+        comparison = ", ".join(names[row] for row in curve.cast.comparison)
+        check = names[curve.cast.check] if curve.cast.check is not None else "none"
+        console.print(
+            f"[bold]{target_name(outcome)} in {curve.filter}[/]: {len(curve.indices)} points"
+        )
+        console.print(f"  comparison {comparison}; check {check}")
+        console.print(f"  aperture {curve.choice.reason}")
+    if outcome.set_aside:
+        console.print(f"[bold]Set aside[/]: {len(outcome.set_aside)} exposures")
+        for index in sorted(outcome.set_aside):
+            frame = outcome.night.exposures[index]
+            console.print(f"  {frame.name}: {outcome.set_aside[index]}")
+    if outcome.night.left_out:
+        console.print(f"[bold]Left out[/]: {len(outcome.night.left_out)} files")
+        reasons = Counter(item.reason for item in outcome.night.left_out)
+        for item in outcome.night.left_out:
+            if reasons[item.reason] <= 3:
+                console.print(f"  {item.name}: {item.reason}")
+        for reason, count in reasons.items():
+            if count > 3:
+                console.print(f"  {count} files: {reason}")
+    if outcome.remarks:
+        console.print("[bold]Look at[/]:")
+        for words in outcome.remarks:
+            console.print(f"  {words}")
+    if outcome.curves:
+        console.print(f"Written to {outcome.plan.output}")
+    else:
+        console.print(
+            f"No exposure could be measured. The reasons are in {outcome.plan.output}/exposures.csv"
+        )

@@ -1,0 +1,129 @@
+"""A camera: what it adds to light. Bias structure, dark current with hot pixels, a bad column,
+vignetting, dust shadows, pixel response, saturation, read noise, cosmic rays.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+_DOUBLING_C = 6.0
+_REFERENCE_C = -10.0
+
+
+@dataclass(frozen=True)
+class Dust:
+    """A dust shadow: a ring-shaped dimming at a place on the sensor."""
+
+    x_px: float
+    y_px: float
+    radius_px: float
+    depth: float
+
+
+@dataclass
+class Camera:
+    """A sensor with fixed flaws, drawn from ``seed``. Frames come out as uint16 ADU."""
+
+    seed: int
+    shape: tuple[int, int]
+    gain_e_per_adu: float = 1.3
+    read_noise_e: float = 7.1
+    bias_adu: float = 520.0
+    linear_limit_adu: float = 52000.0
+    full_adu: float = 62000.0
+    dark_e_per_s: float = 0.06
+    hot_share: float = 0.003
+    bad_column: int | None = None
+    bias_pattern: np.ndarray = field(init=False, repr=False)
+    dark_rate: np.ndarray = field(init=False, repr=False)
+    response: np.ndarray = field(init=False, repr=False)
+    vignetting: np.ndarray = field(init=False, repr=False)
+
+    def __post_init__(self) -> None:
+        rng = np.random.default_rng([self.seed, 77])
+        height, width = self.shape
+        y, x = np.mgrid[0:height, 0:width].astype(np.float32)
+        columns = rng.normal(0, 1.5, width)
+        self.bias_pattern = (
+            self.bias_adu + columns[None, :] + 6.0 * (y / height - 0.5) + rng.normal(0, 0.4, self.shape)
+        ).astype(np.float32)
+        rate = self.dark_e_per_s * rng.gamma(4.0, 0.25, self.shape)
+        hot = rng.random(self.shape) < self.hot_share
+        rate[hot] += rng.exponential(1.0, hot.sum()) ** 2 * 2.0
+        if self.bad_column is not None:
+            rate[height // 5 :, self.bad_column] += 6.0
+        self.dark_rate = rate.astype(np.float32)
+        self.response = rng.normal(1.0, 0.008, self.shape).astype(np.float32)
+        radius2 = ((x - 0.52 * width) ** 2 + (y - 0.47 * height) ** 2) / (width**2 + height**2)
+        self.vignetting = (1.0 - 0.55 * radius2).astype(np.float32)
+
+    def throughput(self, dust: tuple[Dust, ...] = ()) -> np.ndarray:
+        """Relative sensitivity (height, width): response, vignetting and dust."""
+        total = self.vignetting * self.response
+        height, width = self.shape
+        y, x = np.mgrid[0:height, 0:width].astype(np.float32)
+        for grain in dust:
+            r = np.hypot(x - grain.x_px, y - grain.y_px) / grain.radius_px
+            shadow = grain.depth * np.exp(-(((r - 0.7) / 0.35) ** 2)) * (r < 2.0)
+            total = total * (1.0 - shadow.astype(np.float32))
+        return total
+
+    def read(
+        self,
+        rng: np.random.Generator,
+        photo_electrons: np.ndarray | None,
+        exposure_s: float,
+        temperature_c: float = _REFERENCE_C,
+        cosmic_per_s: float = 0.03,
+    ) -> np.ndarray:
+        """Expose and read out: expected photo-electrons (height, width) in, ADU out."""
+        warmth = 2.0 ** ((temperature_c - _REFERENCE_C) / _DOUBLING_C)
+        expected = self.dark_rate * np.float32(warmth * exposure_s)
+        if photo_electrons is not None:
+            expected = expected + photo_electrons
+        electrons = _poisson(rng, expected)
+        if cosmic_per_s and exposure_s:
+            _strike(rng, electrons, rng.poisson(cosmic_per_s * exposure_s))
+        electrons += rng.standard_normal(self.shape, np.float32) * np.float32(self.read_noise_e)
+        adu = electrons / np.float32(self.gain_e_per_adu)
+        over = adu - np.float32(self.linear_limit_adu)
+        # Past the linear limit the response bends, then it stops.
+        adu = np.where(over > 0, self.linear_limit_adu + 0.7 * over, adu)
+        adu = adu + self.bias_pattern + np.float32(rng.normal(0, 0.25))
+        return np.clip(np.rint(adu), 0, self.full_adu).astype(np.uint16)
+
+
+def _poisson(rng: np.random.Generator, expected: np.ndarray) -> np.ndarray:
+    """Poisson electrons as float32; above 400 the normal law is as good and much quicker."""
+    result = expected + np.sqrt(expected) * rng.standard_normal(expected.shape, np.float32)
+    low = np.flatnonzero(expected.ravel() < 400.0)
+    flat = result.ravel()
+    if low.size > 0.2 * expected.size:
+        # An exact draw for every dim pixel would take most of the time of a frame: below some
+        # 30 electrons it is exact, above a gamma-law correction gives the skewness.
+        dim = low[expected.ravel()[low] < 30.0]
+        rest = low[expected.ravel()[low] >= 30.0]
+        z = (flat[rest] - expected.ravel()[rest]) / np.sqrt(expected.ravel()[rest])
+        flat[rest] = expected.ravel()[rest] + np.sqrt(expected.ravel()[rest]) * z + (z * z - 1) / 6.0
+        flat[dim] = rng.poisson(expected.ravel()[dim])
+        flat[rest] = np.rint(flat[rest])
+    else:
+        flat[low] = rng.poisson(expected.ravel()[low])
+    return result.astype(np.float32, copy=False)
+
+
+def _strike(rng: np.random.Generator, electrons: np.ndarray, count: int) -> None:
+    """Cosmic rays: short straight tracks."""
+    height, width = electrons.shape
+    for _ in range(count):
+        x, y = rng.uniform(0, width), rng.uniform(0, height)
+        angle, length = rng.uniform(0, np.pi), rng.exponential(1.5)
+        charge = rng.uniform(400, 6000)
+        steps = max(1, int(length * 2))
+        for k in range(steps):
+            i = int(x + np.cos(angle) * k / 2)
+            j = int(y + np.sin(angle) * k / 2)
+            if 0 <= i < width and 0 <= j < height:
+                electrons[j, i] += charge / steps
