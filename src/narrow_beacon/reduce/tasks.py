@@ -136,11 +136,13 @@ def place_exposure(
     stars = seen.stars
     if len(stars) < _LEAST_STARS:
         raise NotPlacedError(_few_stars(seen))
+    error = stars.position_error_px(seen.profile.fwhm_px if seen.profile else FIRST_GUESS_FWHM_PX)
     if last is not None:
-        placement = follow(solver, last, stars.x_px, stars.y_px)
+        placement = follow(solver, last, stars.x_px, stars.y_px, error)
         if placement:
             return placement
-    return solver.place(stars.x_px, stars.y_px, job.frame.shape, hint_of(context, job.frame))
+    hint = hint_of(context, job.frame)
+    return solver.place(stars.x_px, stars.y_px, job.frame.shape, hint, error)
 
 
 def _few_stars(seen: Seen) -> str:

@@ -47,7 +47,10 @@ class Camera:
         y, x = np.mgrid[0:height, 0:width].astype(np.float32)
         columns = rng.normal(0, 1.5, width)
         self.bias_pattern = (
-            self.bias_adu + columns[None, :] + 6.0 * (y / height - 0.5) + rng.normal(0, 0.4, self.shape)
+            self.bias_adu
+            + columns[None, :]
+            + 6.0 * (y / height - 0.5)
+            + rng.normal(0, 0.4, self.shape)
         ).astype(np.float32)
         rate = self.dark_e_per_s * rng.gamma(4.0, 0.25, self.shape)
         hot = rng.random(self.shape) < self.hot_share
@@ -106,7 +109,9 @@ def _poisson(rng: np.random.Generator, expected: np.ndarray) -> np.ndarray:
         dim = low[expected.ravel()[low] < 30.0]
         rest = low[expected.ravel()[low] >= 30.0]
         z = (flat[rest] - expected.ravel()[rest]) / np.sqrt(expected.ravel()[rest])
-        flat[rest] = expected.ravel()[rest] + np.sqrt(expected.ravel()[rest]) * z + (z * z - 1) / 6.0
+        flat[rest] = (
+            expected.ravel()[rest] + np.sqrt(expected.ravel()[rest]) * z + (z * z - 1) / 6.0
+        )
         flat[dim] = rng.poisson(expected.ravel()[dim])
         flat[rest] = np.rint(flat[rest])
     else:

@@ -70,6 +70,4 @@ def altitude_deg(
 
 def airmass_at(altitude: float) -> float:
     """Airmass by Kasten & Young (1989, Applied Optics 28, 4735)."""
-    return float(
-        1.0 / (np.sin(np.radians(altitude)) + 0.50572 * (altitude + 6.07995) ** -1.6364)
-    )
+    return float(1.0 / (np.sin(np.radians(altitude)) + 0.50572 * (altitude + 6.07995) ** -1.6364))

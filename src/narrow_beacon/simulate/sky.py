@@ -149,7 +149,9 @@ def add_star(
         sky.variations[name] = variation
 
 
-def eclipses(epoch_jd: float, period_d: float, depths: tuple[float, float], width: float) -> Variation:
+def eclipses(
+    epoch_jd: float, period_d: float, depths: tuple[float, float], width: float
+) -> Variation:
     """An eclipsing star: two dips a cycle, ``width`` in phase, with a little reflection between.
 
     The primary is 8% deeper in B.

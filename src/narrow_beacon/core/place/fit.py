@@ -10,7 +10,7 @@ from narrow_beacon.core.arrays import Bools, Floats
 from narrow_beacon.core.place.solution import Solution, deproject, powers, project
 
 _CLIP = 3.5
-_LEAST_CLIP_PX = 0.05
+_LEAST_CLIP = 0.05
 _STARS_PER_TERM = 4
 _EARNED = 12.0
 """How much the Bayesian information criterion must fall before distortion is taken in."""
@@ -18,11 +18,14 @@ _EARNED = 12.0
 
 @dataclass(frozen=True)
 class Fit:
-    """A fitted solution, which stars it kept, and their root-mean-square residual in pixels."""
+    """A fitted solution, which stars it kept, and their residual in pixels: root mean square,
+    weighted like the fit, and ``misfit``, the mean square in units of the stars' errors.
+    """
 
     solution: Solution
     kept: Bools
     residual_px: float
+    misfit: float
 
 
 def fit_solution(
@@ -30,6 +33,7 @@ def fit_solution(
     y_px: Floats,
     ra_deg: Floats,
     dec_deg: Floats,
+    error_px: Floats,
     start: Solution,
     *,
     highest_order: int = 1,
@@ -37,6 +41,7 @@ def fit_solution(
 ) -> Fit:
     """Robust least squares of pixel positions (0-based) on sky positions, at least 4 stars.
 
+    ``error_px`` is the relative uncertainty of each star's position, which weighs it.
     ``highest_order`` 2 to 4 lets SIP terms in where they are earned; ``keep_distortion`` fits the
     linear part only, under the distortion of ``start``.
     """
@@ -44,20 +49,20 @@ def fit_solution(
         # The distortion belongs to the optics: it stays with the sensor when the field drifts.
         height, width = start.shape
         a, b = start.distortion(x_px - (width - 1) / 2.0, y_px - (height - 1) / 2.0)
-        fit = _fit_order(x_px + a, y_px + b, ra_deg, dec_deg, start, 1)
+        fit = _fit_order(x_px + a, y_px + b, ra_deg, dec_deg, error_px, start, 1)
         s = fit.solution
         solution = Solution(
             s.ra0_deg, s.dec0_deg, s.x0_px, s.y0_px, s.cd, s.shape,
             start.sip_order, start.sip_a, start.sip_b,
         )  # fmt: skip
-        return Fit(solution, fit.kept, fit.residual_px)
-    best = _fit_order(x_px, y_px, ra_deg, dec_deg, start, 1)
+        return Fit(solution, fit.kept, fit.residual_px, fit.misfit)
+    best = _fit_order(x_px, y_px, ra_deg, dec_deg, error_px, start, 1)
     best_score = _information(best, 6)
     for order in range(2, highest_order + 1):
         terms = 2 * (3 + len(powers(order)))
         if x_px.size < _STARS_PER_TERM * terms // 2:
             break
-        fit = _fit_order(x_px, y_px, ra_deg, dec_deg, start, order)
+        fit = _fit_order(x_px, y_px, ra_deg, dec_deg, error_px, start, order)
         score = _information(fit, terms)
         if score < best_score - _EARNED and fit.kept.sum() >= 0.9 * best.kept.sum():
             best, best_score = fit, score
@@ -67,12 +72,18 @@ def fit_solution(
 def _information(fit: Fit, terms: int) -> float:
     # With clipping the number kept differs between fits; judge by the spread of one coordinate.
     n = 2 * int(fit.kept.sum())
-    variance = max(fit.residual_px**2 / 2, 1e-12)
+    variance = max(fit.misfit / 2, 1e-12)
     return n * float(np.log(variance)) + terms * float(np.log(n))
 
 
 def _fit_order(
-    x_px: Floats, y_px: Floats, ra: Floats, dec: Floats, start: Solution, order: int
+    x_px: Floats,
+    y_px: Floats,
+    ra: Floats,
+    dec: Floats,
+    error: Floats,
+    start: Solution,
+    order: int,
 ) -> Fit:
     height, width = start.shape
     x0, y0 = (width - 1) / 2.0, (height - 1) / 2.0
@@ -83,13 +94,16 @@ def _fit_order(
     kept = np.ones(x_px.size, bool)
     coefficients = np.zeros((design.shape[1], 2))
     scale = start.scale_arcsec_per_px / 3600.0
+    root = 1.0 / error[:, None]
     for turn in range(12):
         target = np.stack(project(ra, dec, ra0, dec0), axis=1)
-        coefficients = np.linalg.lstsq(design[kept], target[kept], rcond=None)[0]
-        away = np.hypot(*(target - design @ coefficients).T) / scale
+        coefficients = np.linalg.lstsq((design * root)[kept], (target * root)[kept], rcond=None)[0]
+        distance = np.hypot(*(target - design @ coefficients).T) / scale
+        away = distance / error
         typical = np.sqrt(np.median(away[kept] ** 2) / (2 * np.log(2)))
-        now = away < max(_CLIP * typical, _LEAST_CLIP_PX)
-        ra0, dec0 = (float(value) for value in deproject(*coefficients[0], ra0, dec0))
+        now = away < max(_CLIP * typical, _LEAST_CLIP)
+        xi, eta = coefficients[0]
+        ra0, dec0 = (float(value) for value in deproject(xi, eta, ra0, dec0))
         if now.sum() < max(design.shape[1] + 1, 4):
             break
         settled = np.array_equal(now, kept) and np.hypot(*coefficients[0]) < 1e-10
@@ -104,5 +118,6 @@ def _fit_order(
         sip = (inverse @ coefficients[3:].T) / unit**degree
         sip_a, sip_b = sip[0], sip[1]
     solution = Solution(ra0, dec0, x0, y0, cd, start.shape, order, sip_a, sip_b)
-    residual = float(np.sqrt(np.mean(away[kept] ** 2)))
-    return Fit(solution, kept, residual)
+    weight = 1.0 / error[kept] ** 2
+    residual = float(np.sqrt(np.sum(weight * distance[kept] ** 2) / np.sum(weight)))
+    return Fit(solution, kept, residual, float(np.mean(away[kept] ** 2)))

@@ -16,7 +16,13 @@ _LEAST_VOTES = 8
 
 
 def follow(
-    solver: Solver, last: Solution, x_px: Floats, y_px: Floats, *, keep_distortion: bool = True
+    solver: Solver,
+    last: Solution,
+    x_px: Floats,
+    y_px: Floats,
+    error_px: Floats | None = None,
+    *,
+    keep_distortion: bool = True,
 ) -> Placement | None:
     """The placement of an image whose camera moved little or turned by half since ``last``.
 
@@ -29,7 +35,9 @@ def follow(
             continue
         moved = replace(start, x0_px=start.x0_px + shift[0], y0_px=start.y0_px + shift[1])
         keep = keep_distortion and start is last and last.sip_order > 1
-        placement = solver.verify(moved, x_px, y_px, 2, start_px=5.0, keep_distortion=keep)
+        placement = solver.verify(
+            moved, x_px, y_px, 2, error_px=error_px, start_px=5.0, keep_distortion=keep
+        )
         if placement:
             return replace(placement, how=how)
     return None

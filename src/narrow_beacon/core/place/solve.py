@@ -77,10 +77,16 @@ class Solver:
         )
 
     def place(
-        self, x_px: Floats, y_px: Floats, shape: tuple[int, int], hint: Hint | None = None
+        self,
+        x_px: Floats,
+        y_px: Floats,
+        shape: tuple[int, int],
+        hint: Hint | None = None,
+        error_px: Floats | None = None,
     ) -> Placement:
         """Place an image (height, width) from its star positions (0-based, brightest first).
 
+        ``error_px`` is the uncertainty of each position; without it all weigh the same.
         Tries the hint's circle, a wider one, then the whole catalogue. Raises NotPlacedError that
         says what was tried.
         """
@@ -90,7 +96,7 @@ class Solver:
         tried = []
         for rows, key, where in self._regions(hint):
             for scales, scale_words in _scale_attempts(hint):
-                placement, count = self._solve(x_px, y_px, shape, rows, key, scales)
+                placement, count = self._solve(x_px, y_px, error_px, shape, rows, key, scales)
                 how = f"{where}, {scale_words}"
                 if placement:
                     return replace(placement, how=how)
@@ -122,6 +128,7 @@ class Solver:
         self,
         x_px: Floats,
         y_px: Floats,
+        error_px: Floats | None,
         shape: tuple[int, int],
         rows: Ints,
         key: object,
@@ -160,7 +167,9 @@ class Solver:
                 found, count = self._judge_level(x_px, y_px, shape, level, quads, mirrored, scales)
                 hypotheses += count
                 for solution in found:
-                    placement = self.verify(solution, x_px, y_px, max(hypotheses, 1))
+                    placement = self.verify(
+                        solution, x_px, y_px, max(hypotheses, 1), error_px=error_px
+                    )
                     if placement:
                         return placement, hypotheses
         return None, hypotheses
@@ -205,6 +214,7 @@ class Solver:
         y_px: Floats,
         hypotheses: int,
         *,
+        error_px: Floats | None = None,
         start_px: float | None = None,
         keep_distortion: bool = False,
     ) -> Placement | None:
@@ -212,9 +222,8 @@ class Solver:
         shape = solution.shape
         top = slice(0, _FINAL_STARS)
         x, y = x_px[top], y_px[top]
+        error = np.ones(x.size) if error_px is None else error_px[top]
         radius = start_px or max(4.0, 0.012 * min(shape))
-        best: Placement | None = None
-        pairs = None
         for turn in range(8):
             highest = 1 if turn < 2 else 4
             pairs = self._pairs(solution, x, y, radius)
@@ -222,7 +231,8 @@ class Solver:
                 return None
             stars, rows, _ = pairs
             fit = fit_solution(
-                x[stars], y[stars], self.ra_deg[rows], self.dec_deg[rows], solution,
+                x[stars], y[stars], self.ra_deg[rows], self.dec_deg[rows],
+                error[stars], solution,
                 highest_order=highest, keep_distortion=keep_distortion,
             )  # fmt: skip
             solution = fit.solution
@@ -240,11 +250,11 @@ class Solver:
         xs, ys = solution.pixel(self.ra_deg[rows], self.dec_deg[rows])
         away = np.hypot(xs - x[stars], ys - y[stars])
         core = away < max(4.0 * float(np.median(away)), 0.05)
-        best = Placement(
+        weight = np.where(core, 1.0 / error[stars] ** 2, 0.0)
+        return Placement(
             solution, int(stars.size), int(min(x.size, in_frame)),
-            float(np.sqrt(np.mean(away[core] ** 2))), log10, "",
+            float(np.sqrt(np.sum(weight * away**2) / np.sum(weight))), log10, "",
         )  # fmt: skip
-        return best
 
     def _pairs(
         self, solution: Solution, x: Floats, y: Floats, radius: float

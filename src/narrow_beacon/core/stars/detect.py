@@ -36,6 +36,12 @@ class Detections:
     def __len__(self) -> int:
         return self.x_px.size
 
+    def position_error_px(self, fwhm_px: float) -> Floats:
+        """Uncertainty of the positions in pixels: width over signal to noise, and a floor for
+        what the catalogue, the optics and the air leave.
+        """
+        return np.hypot(0.7 * fwhm_px / np.maximum(self.snr, 1.0), 0.02)
+
     def take(self, which: np.ndarray) -> Detections:
         """The detections that an index or mask picks."""
         return Detections(
