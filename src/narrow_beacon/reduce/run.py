@@ -154,7 +154,7 @@ class _Run:
             if (frame.filter or "") in bands
         ]
         context = self._probe(context, jobs)
-        results = self._census(context, jobs)
+        results = self._census(context, jobs, chains)
         curves = self._curves(context, jobs, results, stars, target, times)
         return replace(
             outcome,
@@ -279,8 +279,6 @@ class _Run:
             calls.append((chain, masters, examples, self.scratch / f"chain-{number}"))
         self.progress.start("preparing corrections", len(calls))
         reports = self.pool.map(build_chain, calls, lambda _: self.progress.advance())
-        for report in reports:
-            self.remarks += [f"{report.name}: {words}" for words in report.remarks]
         return {report.name: report for report in reports}
 
     def _cameras(
@@ -379,7 +377,9 @@ class _Run:
             settings[name] = _settings(self.plan, fwhm, reference)
         return replace(context, groups=settings)
 
-    def _census(self, context: Context, jobs: Sequence[ExposureJob]) -> dict[int, ExposureResult]:
+    def _census(
+        self, context: Context, jobs: Sequence[ExposureJob], chains: dict[str, ChainReport]
+    ) -> dict[int, ExposureResult]:
         path = self.scratch / "context"
         context.save(path)
         groups: dict[str, list[ExposureJob]] = defaultdict(list)
@@ -398,6 +398,10 @@ class _Run:
         for result in results.values():
             if result.reason:
                 self.set_aside[result.index] = result.reason
+        used = {job.chain for job in jobs if not results[job.index].reason}
+        for name in dict.fromkeys(job.chain for job in jobs):
+            if name in used:
+                self.remarks += [f"{name}: {words}" for words in chains[name].remarks]
         return results
 
     def _curves(

@@ -12,6 +12,7 @@ import numpy as np
 from narrow_beacon.core.arrays import Flags, Plane
 from narrow_beacon.core.correct.apply import SPIKE, Workspace, correct
 from narrow_beacon.core.errors import NotPlacedError, UnreadableFileError
+from narrow_beacon.core.frames.fits_file import read_pixels
 from narrow_beacon.core.frames.sort import Frame, LeftOut, TimeRule, inspect_file
 from narrow_beacon.core.measure.census import ExposureCensus, take_census
 from narrow_beacon.core.place.follow import follow
@@ -36,6 +37,8 @@ _MARGIN_PX = 4.0
 _HINT_ERROR_DEG = 1.0
 _SCALE_TOLERANCE = 0.06
 _FLAT_LIKE_ADU = 3000.0
+_SKY_STARS = 20
+_SURE_SNR = 15.0
 
 
 @dataclass(frozen=True)
@@ -80,8 +83,21 @@ class Seen:
 def inspect_files(
     paths: Sequence[tuple[Path, str]], default_filter: str | None, rule: TimeRule
 ) -> list[Frame | LeftOut]:
-    """Read what each of several files is."""
-    return [inspect_file(path, name, default_filter, rule) for path, name in paths]
+    """Read what each of several files is; a dark or bias with stars on it is left out."""
+    found = [inspect_file(path, name, default_filter, rule) for path, name in paths]
+    return [_without_sky(item) for item in found]
+
+
+def _without_sky(item: Frame | LeftOut) -> Frame | LeftOut:
+    if isinstance(item, LeftOut) or item.kind not in ("bias", "dark", "flat dark"):
+        return item
+    pixels = read_pixels(item.source)
+    stars = detect(pixels, measure_background(pixels), FIRST_GUESS_FWHM_PX).stars
+    count = int((stars.snr > _SURE_SNR).sum())
+    if count < _SKY_STARS:
+        return item
+    reason = f"wrong kind: called a {item.kind}, but {count} stars are on it"
+    return LeftOut(item.name, reason, item.kind, "", item.sha256)
 
 
 @lru_cache(maxsize=2)

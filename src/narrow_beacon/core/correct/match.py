@@ -13,6 +13,7 @@ _EXPOSURE_TOLERANCE = 0.02
 _TEMPERATURE_TOLERANCE_C = 1.5
 _OLD_DAYS = 60
 _FEW = 10
+_LEAST_FRAMES = 3
 
 
 @dataclass(frozen=True)
@@ -40,6 +41,7 @@ def choose_dark(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
             i
             for i in same
             if masters[i].kind == kind
+            and masters[i].count >= _LEAST_FRAMES
             and _same_exposure(frame, masters[i])
             and _near(frame, masters[i])
         ]
