@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 
@@ -13,7 +13,14 @@ from narrow_beacon.core.arrays import Flags, Plane
 from narrow_beacon.core.correct.apply import SPIKE, Workspace, correct
 from narrow_beacon.core.errors import NotPlacedError, UnreadableFileError
 from narrow_beacon.core.frames.fits_file import read_pixels
-from narrow_beacon.core.frames.sort import Frame, LeftOut, TimeRule, inspect_file
+from narrow_beacon.core.frames.sort import (
+    Frame,
+    LeftOut,
+    TimeRule,
+    inspect_file,
+    leave_out,
+    levels_of,
+)
 from narrow_beacon.core.measure.census import ExposureCensus, take_census
 from narrow_beacon.core.place.follow import follow
 from narrow_beacon.core.place.solution import Solution
@@ -21,6 +28,7 @@ from narrow_beacon.core.place.solve import Hint, Placement, Solver
 from narrow_beacon.core.stars.background import Background, measure_background
 from narrow_beacon.core.stars.detect import Detections, Found, detect
 from narrow_beacon.core.stars.profile import StarProfile, measure_profile
+from narrow_beacon.core.stars.strikes import mark_strikes
 from narrow_beacon.core.stars.trails import Trail, find_trails
 from narrow_beacon.reduce.context import (
     Context,
@@ -84,20 +92,24 @@ def inspect_files(
     paths: Sequence[tuple[Path, str]], default_filter: str | None, rule: TimeRule
 ) -> list[Frame | LeftOut]:
     """Read what each of several files is; a dark or bias with stars on it is left out."""
-    found = [inspect_file(path, name, default_filter, rule) for path, name in paths]
-    return [_without_sky(item) for item in found]
+    return [_with_levels(inspect_file(path, name, default_filter, rule)) for path, name in paths]
 
 
-def _without_sky(item: Frame | LeftOut) -> Frame | LeftOut:
-    if isinstance(item, LeftOut) or item.kind not in ("bias", "dark", "flat dark"):
+def _with_levels(item: Frame | LeftOut) -> Frame | LeftOut:
+    """Calibration frames with their levels; one that shows the sky is left out."""
+    if isinstance(item, LeftOut) or item.kind == "exposure":
         return item
-    pixels = read_pixels(item.source)
-    stars = detect(pixels, measure_background(pixels), FIRST_GUESS_FWHM_PX).stars
-    count = int((stars.snr > _SURE_SNR).sum())
-    if count < _SKY_STARS:
-        return item
-    reason = f"wrong kind: called a {item.kind}, but {count} stars are on it"
-    return LeftOut(item.name, reason, item.kind, "", item.sha256)
+    try:
+        pixels = read_pixels(item.source)
+    except UnreadableFileError as error:
+        return leave_out(item, str(error))
+    if item.kind != "flat":
+        stars = detect(pixels, measure_background(pixels), FIRST_GUESS_FWHM_PX).stars
+        count = int((stars.snr > _SURE_SNR).sum())
+        if count >= _SKY_STARS:
+            words = f"wrong kind: called a {item.kind}, but {count} stars are on it"
+            return leave_out(item, words)
+    return replace(item, levels=levels_of(pixels))
 
 
 @lru_cache(maxsize=2)
@@ -233,6 +245,17 @@ def measure_exposure(
     return ExposureResult(job.index, None, quality, placement, census)
 
 
+def _mark_strikes(seen: Seen, gain_e_per_adu: float) -> None:
+    if seen.profile is None:
+        return
+    bright = seen.stars.take(seen.stars.snr > _SURE_SNR)
+    sky, noise = seen.background.at(bright.x_px, bright.y_px)
+    mark_strikes(
+        seen.pixels, seen.flags, bright.x_px, bright.y_px, bright.flux_adu, sky, noise,
+        gain_e_per_adu, seen.profile,
+    )  # fmt: skip
+
+
 def _wrong_field(context: Context, placement: Placement) -> str | None:
     solution = placement.solution
     x, y = solution.pixel(np.array([context.target_ra_deg]), np.array([context.target_dec_deg]))
@@ -262,6 +285,7 @@ def _census(
     table_rows, x, y = table_rows[sort], x[sort], y[sort]
     band = context.bands[job.frame.filter or ""]
     magnitudes = context.stars.bands[band].magnitude[table_rows]
+    _mark_strikes(seen, context.cameras[job.chain].gain_e_per_adu)
     trails: list[Trail] = find_trails(seen.pixels, seen.background, settings.fwhm_px)
     _, masked = _workspace(*job.frame.shape)
     radii = np.array(settings.radii_px)

@@ -129,21 +129,56 @@ def _correct_values(raw, offset, gain, limit, out, flags):  # type: ignore[no-un
                 flags[y, x] |= 2
 
 
+@njit(cache=True, nogil=True, inline="always")
+def _line(pixels, index, step):  # type: ignore[no-untyped-def]
+    """Cubic interpolation at a pixel from two neighbours on either side along a line."""
+    flat = pixels.reshape(-1)
+    near = flat[index - step] + flat[index + step]
+    far = flat[index - 2 * step] + flat[index + 2 * step]
+    return (4.0 * near - far) / 6.0
+
+
 @njit(cache=True, nogil=True)
 def repair(pixels, flags, where):  # type: ignore[no-untyped-def]
-    """Replace the pixels at flat indices ``where`` by the median of good ones nearby, in place."""
+    """Replace the pixels at flat indices ``where`` from good ones nearby, in place.
+
+    Where the 5 × 5 pixels around are good, P_x + P_y − P_x P_y with the cubic interpolations P
+    along rows and columns: its error is the product of theirs, about 1% at the very peak of a
+    star 3 pixels wide. Else along the row or the column alone, else the median of good neighbours.
+    """
     height, width = pixels.shape
-    good = np.empty(48, np.float32)
+    good = np.empty(49, np.float32)
     for index in where:
         y, x = index // width, index % width
-        count = 0
-        reach = 1
-        while count < 3 and reach <= 3:
+        row = column = block = False
+        if 2 <= x < width - 2:
+            row = not (flags[y, x - 2] | flags[y, x - 1] | flags[y, x + 1] | flags[y, x + 2]) & 1
+        if 2 <= y < height - 2:
+            column = not (flags[y - 2, x] | flags[y - 1, x] | flags[y + 1, x] | flags[y + 2, x]) & 1
+        if row and column:
+            bad = 0
+            for yy in range(y - 2, y + 3):
+                for xx in range(x - 2, x + 3):
+                    bad += flags[yy, xx] & 1
+            block = bad == 1
+        if block:
+            up = 0.0
+            for k, weight in ((-2, -1.0), (-1, 4.0), (1, 4.0), (2, -1.0)):
+                up += weight / 6.0 * _line(pixels, index + k * width, 1)
+            pixels[y, x] = _line(pixels, index, 1) + _line(pixels, index, width) - up
+        elif row:
+            pixels[y, x] = _line(pixels, index, 1)
+        elif column:
+            pixels[y, x] = _line(pixels, index, width)
+        else:
             count = 0
-            for yy in range(max(0, y - reach), min(height, y + reach + 1)):
-                for xx in range(max(0, x - reach), min(width, x + reach + 1)):
-                    if not flags[yy, xx] & 1:
-                        good[count] = pixels[yy, xx]
-                        count += 1
-            reach += 1
-        pixels[y, x] = np.median(good[:count]) if count else 0.0
+            reach = 1
+            while count < 3 and reach <= 3:
+                count = 0
+                for yy in range(max(0, y - reach), min(height, y + reach + 1)):
+                    for xx in range(max(0, x - reach), min(width, x + reach + 1)):
+                        if not flags[yy, xx] & 1:
+                            good[count] = pixels[yy, xx]
+                            count += 1
+                reach += 1
+            pixels[y, x] = np.median(good[:count]) if count else 0.0

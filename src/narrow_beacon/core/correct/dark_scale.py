@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import median_filter
 
 from narrow_beacon.core.arrays import Plane
+from narrow_beacon.core.correct.local_median import local_median
 
 _SIGNIFICANT = 15.0
 _LEAST_PIXELS = 30
@@ -30,7 +30,7 @@ def fit_dark_scale(raw_less_bias: Plane, thermal: Plane) -> DarkScale | None:
     their local median taken off, so that sky and stars drop out. None where the dark has too
     little pattern to tell.
     """
-    pattern = thermal - median_filter(thermal, size=5)
+    pattern = thermal - local_median(thermal)
     scatter = 1.4826 * float(np.median(np.abs(pattern)))
     hot = np.flatnonzero(pattern.ravel() > _SIGNIFICANT * max(scatter, 1e-3))
     if hot.size < _LEAST_PIXELS:

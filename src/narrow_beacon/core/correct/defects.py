@@ -7,10 +7,12 @@ from scipy.ndimage import median_filter
 
 from narrow_beacon.core.arrays import Flags, Plane
 from narrow_beacon.core.correct.apply import DEFECT
+from narrow_beacon.core.correct.local_median import local_median
 
-HOT_Z = 20.0
-"""Robust standard deviations of the master dark above the local median. For a master of some 15
-frames that is where a pixel's own dark noise begins to exceed the read noise."""
+HOT_Z = 80.0
+"""Robust standard deviations of the master dark above the local median. A steady warm pixel is
+better subtracted than guessed from its neighbours; for a master of some 15 frames this is where
+its own dark noise becomes several times the read noise."""
 COLUMN_Z = 10.0
 LEAST_RESPONSE = 0.6
 MOST_RESPONSE = 1.6
@@ -25,13 +27,13 @@ def find_defects(dark: Plane | None, flat: Plane | None, shape: tuple[int, int])
     """
     defects = np.zeros(shape, np.uint8)
     if dark is not None:
-        excess = dark - median_filter(dark, size=5)
+        excess = dark - local_median(dark)
         scatter = max(1.4826 * float(np.median(np.abs(excess))), 1e-3)
         defects[np.abs(excess) > HOT_Z * scatter] = DEFECT
         defects[:, _odd_columns(dark)] = DEFECT
         defects[_odd_columns(dark.T), :] = DEFECT
     if flat is not None:
-        response = flat / np.maximum(median_filter(flat, size=5), 1e-3)
+        response = flat / np.maximum(local_median(flat), 1e-3)
         defects[(response < LEAST_RESPONSE) | (response > MOST_RESPONSE)] = DEFECT
     return defects
 

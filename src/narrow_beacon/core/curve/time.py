@@ -14,6 +14,7 @@ from datetime import datetime
 import numpy as np
 from astropy import units
 from astropy.coordinates import AltAz, EarthLocation, SkyCoord
+from astropy.table import QTable
 from astropy.time import Time
 from astropy.utils import iers
 
@@ -23,6 +24,7 @@ from narrow_beacon.core.arrays import Floats
 iers.conf.auto_download = False
 iers.conf.auto_max_age = None
 iers.conf.iers_degraded_accuracy = "ignore"
+_MJD_EPOCH = datetime(1858, 11, 17)
 
 
 @dataclass(frozen=True)
@@ -62,7 +64,9 @@ def exposure_times(
     if not mid_utc:
         return Times(*(np.empty(0) for _ in range(4)))
     location = site.location() if site else EarthLocation.from_geocentric(0, 0, 0, unit=units.m)
-    with warnings.catch_warnings():
+    days = [(moment - _MJD_EPOCH).total_seconds() / 86400.0 for moment in mid_utc]
+    orientation = _orientation(min(days), max(days))
+    with warnings.catch_warnings(), iers.earth_orientation_table.set(orientation):
         warnings.simplefilter("ignore")
         time = Time(list(mid_utc), format="datetime", scale="utc", location=location)
         star = SkyCoord(ra_deg * units.deg, dec_deg * units.deg, frame="icrs")
@@ -75,6 +79,36 @@ def exposure_times(
         else:
             airmass = np.full(jd_utc.size, np.nan)
     return Times(jd_utc, np.asarray(helio), np.asarray(bary), airmass)
+
+
+def _orientation(first_mjd: float, last_mjd: float) -> iers.IERS:
+    """Earth orientation about some days, from the table that comes with Astropy.
+
+    Reading all of its half a century takes seconds; a fixed-width line a day is simple to pick
+    (format: the table's own ReadMe). Days outside of it get its nearest line, which errs by under
+    a second of time in the Earth's turn: 2 µs of light travel.
+    """
+    wanted = range(int(first_mjd) - 2, int(last_mjd) + 4)
+    rows: dict[int, tuple[float, float, float]] = {}
+    nearest = (10**9, (0.0, 0.0, 0.0))
+    with open(iers.IERS_A_FILE, encoding="ascii") as file:
+        for line in file:
+            if not line[58:68].strip():
+                break  # predictions end here
+            day = int(float(line[7:15]))
+            away = min(abs(day - wanted[0]), abs(day - wanted[-1]))
+            if day in wanted or away < nearest[0]:
+                values = (float(line[18:27]), float(line[37:46]), float(line[58:68]))
+                if day in wanted:
+                    rows[day] = values
+                nearest = min(nearest, (away, values))
+    values = np.array([rows.get(day, nearest[1]) for day in wanted])
+    table = QTable()
+    table["MJD"] = np.array(wanted, float) * units.d
+    table["PM_x"], table["PM_y"] = values[:, 0] * units.arcsec, values[:, 1] * units.arcsec
+    table["UT1_UTC"] = values[:, 2] * units.s
+    table["dX_2000A"] = table["dY_2000A"] = np.zeros(len(wanted)) * units.arcsec
+    return iers.IERS(table)
 
 
 def apparent_altitude(altitude_deg: Floats) -> Floats:

@@ -10,13 +10,13 @@ from pathlib import Path
 
 import numpy as np
 
+from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import (
     PixelSource,
     file_sha256,
     looks_like_fits,
     read_image,
-    read_pixels,
 )
 from narrow_beacon.core.frames.header import FrameFacts, interpret
 
@@ -49,6 +49,7 @@ class Frame:
     temperature_c: float | None
     night: str
     levels: Levels | None = None
+    """Of calibration frames, once their pixels were read."""
 
     @property
     def binning(self) -> tuple[int, int]:
@@ -127,10 +128,6 @@ def inspect_file(
     assert facts.exposure_s is not None or kind == "bias"
     exposure_s = facts.exposure_s.value if facts.exposure_s else 0.0
     mid = _middle(facts, exposure_s, rule)
-    try:
-        levels = None if kind == "exposure" else _levels(image.source)
-    except UnreadableFileError as error:
-        return LeftOut(name, str(error).removeprefix(f"{path.name}: "), kind, "", sha256)
     return Frame(
         name=name,
         sha256=sha256,
@@ -142,7 +139,6 @@ def inspect_file(
         exposure_s=exposure_s,
         temperature_c=facts.temperature_c.value if facts.temperature_c else None,
         night=night_of(mid, rule.longitude_deg) if mid else "",
-        levels=levels,
     )
 
 
@@ -174,8 +170,9 @@ def night_of(moment_utc: datetime, longitude_deg: float) -> str:
     return local.date().isoformat()
 
 
-def _levels(source: PixelSource) -> Levels:
-    sample = read_pixels(source)[::_LEVEL_STEP, ::_LEVEL_STEP]
+def levels_of(pixels: Plane) -> Levels:
+    """Level and scatter of a frame (height, width) from a sample of its pixels."""
+    sample = pixels[::_LEVEL_STEP, ::_LEVEL_STEP]
     median = float(np.nanmedian(sample))
     return Levels(median, 1.4826 * float(np.nanmedian(np.abs(sample - median))))
 
@@ -206,7 +203,8 @@ def sort_night(inspected: Sequence[Frame | LeftOut]) -> SortedNight:
     return SortedNight(tuple(exposures), tuple(calibration), tuple(left_out))
 
 
-def _leave(frame: Frame, reason: str) -> LeftOut:
+def leave_out(frame: Frame, reason: str) -> LeftOut:
+    """A frame that takes no part, with the reason."""
     return LeftOut(frame.name, reason, frame.kind, frame.filter or "", frame.sha256)
 
 
@@ -215,7 +213,7 @@ def _drop_duplicates(frames: list[Frame], left_out: list[LeftOut]) -> list[Frame
     kept = []
     for frame in frames:
         if frame.sha256 in first:
-            left_out.append(_leave(frame, f"the same file as {first[frame.sha256]}"))
+            left_out.append(leave_out(frame, f"the same file as {first[frame.sha256]}"))
         else:
             first[frame.sha256] = frame.name
             kept.append(frame)
@@ -238,13 +236,15 @@ def _drop_foreign(frames: list[Frame], left_out: list[LeftOut]) -> list[Frame]:
         other_camera = frame.facts.camera.value if frame.facts.camera else None
         if frame.shape != shape:
             (h, w), (h0, w0) = frame.shape, shape  # type: ignore[misc]
-            left_out.append(_leave(frame, f"foreign: {w} × {h} pixels, the night has {w0} × {h0}"))
+            left_out.append(
+                leave_out(frame, f"foreign: {w} × {h} pixels, the night has {w0} × {h0}")
+            )
         elif frame.binning != binning:
             (x, y), (x0, y0) = frame.binning, binning  # type: ignore[misc]
-            left_out.append(_leave(frame, f"foreign: binned {x} × {y}, the night {x0} × {y0}"))
+            left_out.append(leave_out(frame, f"foreign: binned {x} × {y}, the night {x0} × {y0}"))
         elif camera and other_camera and other_camera != camera:
             left_out.append(
-                _leave(frame, f"foreign: camera {other_camera}, the night has {camera}")
+                leave_out(frame, f"foreign: camera {other_camera}, the night has {camera}")
             )
         else:
             kept.append(frame)
@@ -263,7 +263,7 @@ def _drop_odd_calibration(frames: list[Frame], left_out: list[LeftOut]) -> list[
         for frame in members:
             reason = _odd_level(frame, [other for other in members if other is not frame])
             if reason:
-                left_out.append(_leave(frame, reason))
+                left_out.append(leave_out(frame, reason))
             else:
                 kept.append(frame)
     return kept
