@@ -39,12 +39,19 @@ def warm() -> None:
         for source in sources:
             pixels, flags = correct(source, make_chain(None, None, defects), 7000.0, space)
         seen = see(pixels, flags, 3.3)
-        find_trails(pixels, seen.background, 3.3)
+        find_trails(pixels, seen.found.block_means, seen.background, 3.3)
         masked = np.zeros_like(flags)
         stars = seen.stars
         mask_stars(masked, stars.x_px, stars.y_px, np.full(len(stars), 4.0))
         measure_apertures(
-            pixels, flags, masked, stars.x_px, stars.y_px, np.array([2.0, 4.0]), (6.0, 9.0)
+            pixels,
+            flags,
+            masked,
+            stars.x_px,
+            stars.y_px,
+            np.array([2.0, 4.0]),
+            (6.0, 9.0),
+            *seen.background.at(stars.x_px, stars.y_px),
         )
         ra, dec = 10.0 + places[:, 0] / 3600.0, places[:, 1] / 3600.0
         Solver(ra, dec).place(places[:, 0], places[:, 1], image.shape)

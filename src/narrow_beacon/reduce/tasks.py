@@ -286,14 +286,17 @@ def _census(
     band = context.bands[job.frame.filter or ""]
     magnitudes = context.stars.bands[band].magnitude[table_rows]
     _mark_strikes(seen, context.cameras[job.chain].gain_e_per_adu)
-    trails: list[Trail] = find_trails(seen.pixels, seen.background, settings.fwhm_px)
+    trails: list[Trail] = find_trails(
+        seen.pixels, seen.found.block_means, seen.background, settings.fwhm_px
+    )
     _, masked = _workspace(*job.frame.shape)
     radii = np.array(settings.radii_px)
     fwhm = seen.quality.fwhm_px if np.isfinite(seen.quality.fwhm_px) else settings.fwhm_px
     if settings.radii_follow_width:
         radii = radii / settings.fwhm_px * fwhm
     return take_census(
-        seen.pixels, seen.flags, masked, table_rows, x, y, magnitudes, seen.stars, trails,
+        seen.pixels, seen.flags, masked, table_rows, x, y, magnitudes, seen.background,
+        seen.stars, trails,
         min(fwhm, 2.0 * settings.fwhm_px), radii, settings.annulus_px, job.frame.exposure_s,
         job.airmass, context.cameras[job.chain],
     )  # fmt: skip

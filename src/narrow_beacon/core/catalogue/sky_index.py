@@ -36,8 +36,8 @@ class SkyIndex:
     def within(self, ra_deg: float, dec_deg: float, radius_deg: float) -> Ints:
         """Rows within a circle, in order of row."""
         centre = unit_vectors(np.float64(ra_deg), np.float64(dec_deg))
-        found = self._tree.query_ball_point(centre, _chord(radius_deg))
-        return np.array(sorted(found), dtype=np.int64)
+        near = self.vectors @ centre >= np.cos(np.radians(min(radius_deg, 180.0)))
+        return np.flatnonzero(near)
 
     def nearest(self, ra_deg: float, dec_deg: float) -> tuple[int, float]:
         """The nearest star's row and its distance in degrees."""

@@ -12,6 +12,7 @@ from scipy.spatial import cKDTree
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane
 from narrow_beacon.core.measure.aperture import mask_stars, measure_apertures
 from narrow_beacon.core.measure.noise import CameraConstants, aperture_uncertainty
+from narrow_beacon.core.stars.background import Background
 from narrow_beacon.core.stars.detect import Detections
 from narrow_beacon.core.stars.trails import Trail
 
@@ -89,6 +90,7 @@ def take_census(
     x_px: Floats,
     y_px: Floats,
     magnitudes: Floats,
+    background: Background,
     detections: Detections,
     trails: Sequence[Trail],
     fwhm_px: float,
@@ -106,7 +108,8 @@ def take_census(
     x, y, off_centre = _centre(x_px, y_px, detections, fwhm_px)
     mask_radius = fwhm_px * (1.2 + 0.45 * np.log10(np.maximum(detections.snr, 1.0)))
     mask_stars(masked, detections.x_px, detections.y_px, np.minimum(mask_radius, annulus_px[0]))
-    sums = measure_apertures(pixels, flags, masked, x, y, radii_px, annulus_px)
+    sky, noise = background.at(x, y)
+    sums = measure_apertures(pixels, flags, masked, x, y, radii_px, annulus_px, sky, noise)
     uncertainty = aperture_uncertainty(
         sums.counts_adu,
         sums.sky_adu_per_px,

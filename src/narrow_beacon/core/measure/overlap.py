@@ -50,6 +50,36 @@ def _quadrant(x0, y0, x1, y1, r):  # type: ignore[no-untyped-def]
     return area + r2 * _segment(0.5 * chord / r)
 
 
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def overlaps(x0, y0, r, count, out):  # type: ignore[no-untyped-def]
+    """Overlaps of many unit pixels, lower corners (x0, y0) ≥ 0, with circles of radii r ≥ 1.5.
+
+    Every pixel must be cut by its circle. The same formula as ``_quadrant``, without branches, so
+    that the processor works on several pixels at once.
+    """
+    for i in range(count):
+        r2 = r[i] * r[i]
+        a, b = x0[i], y0[i]
+        c, d = a + 1.0, b + 1.0
+        top = r2 - d * d
+        left = r2 - a * a
+        over = top > a * a
+        root = np.sqrt(top if over else left)
+        xa = root if over else a
+        ya = d if over else root
+        right = r2 - c * c
+        bottom = r2 - b * b
+        beyond = right > b * b
+        foot = np.sqrt(right if beyond else bottom)
+        xb = c if beyond else foot
+        yb = foot if beyond else b
+        dx, dy = xb - xa, ya - yb
+        q = 0.25 * (dx * dx + dy * dy) / r2
+        series = 2 / 3 + q * (1 / 5 + q * (3 / 28 + q * (5 / 72 + q * (
+            35 / 704 + q * (63 / 1664 + q * (0.03007812 + q * 0.02464518))))))  # fmt: skip
+        out[i] = (xa - a) + dx * (0.5 * (ya + yb) - b) + r2 * q * np.sqrt(q) * series
+
+
 @njit(cache=True, nogil=True)
 def pixel_overlap(x, y, r):  # type: ignore[no-untyped-def]
     """Area of the unit pixel centred on (x, y) that lies in a circle of radius r about (0, 0)."""

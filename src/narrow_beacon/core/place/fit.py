@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from narrow_beacon.core.arrays import Bools, Floats
-from narrow_beacon.core.place.solution import Solution, deproject, powers, project
+from narrow_beacon.core.place.solution import Solution, deproject, monomials, powers, project
 
 _CLIP = 3.5
 _LEAST_CLIP = 0.05
@@ -89,7 +89,9 @@ def _fit_order(
     x0, y0 = (width - 1) / 2.0, (height - 1) / 2.0
     unit = max(height, width) / 2.0
     u, v = (x_px - x0) / unit, (y_px - y0) / unit
-    design = np.stack([np.ones_like(u), u, v, *(u**p * v**q for p, q in powers(order))], axis=1)
+    design = np.stack([np.ones_like(u), u, v], axis=1)
+    if order > 1:
+        design = np.concatenate([design, monomials(u, v, order).T], axis=1)
     ra0, dec0 = start.centre
     kept = np.ones(x_px.size, bool)
     coefficients = np.zeros((design.shape[1], 2))

@@ -45,6 +45,15 @@ def powers(order: int) -> list[tuple[int, int]]:
     return [(n - q, q) for n in range(2, order + 1) for q in range(n + 1)]
 
 
+def monomials(u: Floats, v: Floats, order: int) -> Floats:
+    """u^p v^q for all ``powers``, (terms, ...), by multiplication: raising to powers is slow."""
+    up, vp = [np.ones_like(u)], [np.ones_like(v)]
+    for _ in range(order):
+        up.append(up[-1] * u)
+        vp.append(vp[-1] * v)
+    return np.stack([up[p] * vp[q] for p, q in powers(order)])
+
+
 @dataclass(frozen=True)
 class Solution:
     """Where the pixels (0-based) of an exposure are on the sky (ICRS).
@@ -76,13 +85,8 @@ class Solution:
 
     def distortion(self, u: Floats, v: Floats) -> tuple[Floats, Floats]:
         """SIP shifts in pixels at offsets (u, v) from the reference pixel."""
-        a = np.zeros_like(u)
-        b = np.zeros_like(u)
-        for (p, q), ca, cb in zip(powers(self.sip_order), self.sip_a, self.sip_b, strict=True):
-            term = u**p * v**q
-            a += ca * term
-            b += cb * term
-        return a, b
+        terms = monomials(u, v, self.sip_order)
+        return np.tensordot(self.sip_a, terms, 1), np.tensordot(self.sip_b, terms, 1)
 
     def standard(self, x_px: Floats, y_px: Floats) -> tuple[Floats, Floats]:
         """Standard coordinates in degrees of pixels (0-based)."""
@@ -112,7 +116,7 @@ class Solution:
             near = np.hypot(u0, v0) < 0.75 * np.hypot(*self.shape)
             un, vn = np.where(near, u0, 0.0), np.where(near, v0, 0.0)
             u, v = un, vn
-            for _ in range(6):
+            for _ in range(4):
                 a, b = self.distortion(u, v)
                 u, v = un - a, vn - b
             u0, v0 = np.where(near, u, u0), np.where(near, v, v0)

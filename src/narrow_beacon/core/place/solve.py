@@ -224,22 +224,23 @@ class Solver:
         x, y = x_px[top], y_px[top]
         error = np.ones(x.size) if error_px is None else error_px[top]
         radius = start_px or max(4.0, 0.012 * min(shape))
+        least_turns = 1 if keep_distortion else 3
+        near = self._near(solution, x.size)
         for turn in range(8):
-            highest = 1 if turn < 2 else 4
-            pairs = self._pairs(solution, x, y, radius)
+            pairs = self._pairs(solution, near, x, y, radius)
             if pairs is None or pairs[0].size < FREE_COINCIDENCES + 3:
                 return None
             stars, rows, _ = pairs
             fit = fit_solution(
                 x[stars], y[stars], self.ra_deg[rows], self.dec_deg[rows],
                 error[stars], solution,
-                highest_order=highest, keep_distortion=keep_distortion,
+                highest_order=1 if turn < 2 else 4, keep_distortion=keep_distortion,
             )  # fmt: skip
             solution = fit.solution
-            if radius <= _FINEST_MATCH_PX and turn >= 3:
+            if radius <= _FINEST_MATCH_PX and turn >= least_turns:
                 break
             radius = max(_FINEST_MATCH_PX, min(radius * 0.6, 4.0 * fit.residual_px + 0.5))
-        pairs = self._pairs(solution, x, y, _FINEST_MATCH_PX)
+        pairs = self._pairs(solution, near, x, y, _FINEST_MATCH_PX)
         if pairs is None:
             return None
         stars, rows, in_frame = pairs
@@ -256,15 +257,21 @@ class Solver:
             float(np.sqrt(np.sum(weight * away**2) / np.sum(weight))), log10, "",
         )  # fmt: skip
 
+    def _near(self, solution: Solution, detections: int) -> Ints:
+        """Catalogue rows on and around the image, brightest first, to the images' depth."""
+        rows, x, y = self.in_frame(solution, margin_px=0.05 * min(solution.shape))
+        return rows[: int(2.2 * detections) + 20]
+
     def _pairs(
-        self, solution: Solution, x: Floats, y: Floats, radius: float
+        self, solution: Solution, near: Ints, x: Floats, y: Floats, radius: float
     ) -> tuple[Ints, Ints, int] | None:
         """Mutual nearest neighbours: rows of image stars, of catalogue stars, and how many
         catalogue stars of like depth are in the frame.
         """
-        rows, xs, ys = self.in_frame(solution)
-        most = int(2.0 * x.size) + 20
-        rows, xs, ys = rows[:most], xs[:most], ys[:most]
+        xs, ys = solution.pixel(self.ra_deg[near], self.dec_deg[near])
+        height, width = solution.shape
+        inside = (xs > -0.5) & (xs < width - 0.5) & (ys > -0.5) & (ys < height - 0.5)
+        rows, xs, ys = near[inside], xs[inside], ys[inside]
         if rows.size < FREE_COINCIDENCES:
             return None
         sky = cKDTree(np.stack([xs, ys], axis=1))

@@ -11,7 +11,7 @@ from scipy.ndimage import median_filter
 from narrow_beacon.core.arrays import Floats, Plane
 
 MESH_PX = 64
-_STEP = 4
+_ROW_STEP, _COLUMN_STEP = 4, 8
 
 
 @dataclass(frozen=True)
@@ -65,7 +65,8 @@ def measure_background(pixels: Plane, mesh_px: int = MESH_PX) -> Background:
 def _mesh(pixels, mesh_px, sky, noise):  # type: ignore[no-untyped-def]
     height, width = pixels.shape
     rows, columns = sky.shape
-    sample = np.empty(((2 * mesh_px) // _STEP + 1) ** 2, np.float32)
+    room = (2 * mesh_px // _ROW_STEP + 1) * (2 * mesh_px // _COLUMN_STEP + 1)
+    sample = np.empty(room, np.float32)
     for j in range(rows):
         y0 = j * mesh_px
         y1 = height if j == rows - 1 else (j + 1) * mesh_px
@@ -73,9 +74,9 @@ def _mesh(pixels, mesh_px, sky, noise):  # type: ignore[no-untyped-def]
             x0 = i * mesh_px
             x1 = width if i == columns - 1 else (i + 1) * mesh_px
             count = 0
-            for y in range(y0, y1, _STEP):
+            for y in range(y0, y1, _ROW_STEP):
                 # Stagger the rows so that no column is always or never sampled.
-                for x in range(x0 + (y // _STEP) % _STEP, x1, _STEP):
+                for x in range(x0 + (5 * (y // _ROW_STEP)) % _COLUMN_STEP, x1, _COLUMN_STEP):
                     sample[count] = pixels[y, x]
                     count += 1
             values = np.sort(sample[:count])

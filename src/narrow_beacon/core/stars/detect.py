@@ -20,6 +20,8 @@ SHARPEST_STAR = 1.3
 FLATTEST_STAR = 0.02
 _MOST_PEAKS = 20000
 _SPIKE_SIGNIFICANCE = 8.0
+_SCAN = 32
+_STRIP = 512
 
 
 @dataclass(frozen=True)
@@ -56,17 +58,24 @@ class Detections:
 
 @dataclass(frozen=True)
 class Found:
-    """Stars, and single bright pixels that are none: (column, row) of each spike."""
+    """Stars; (column, row) of single bright pixels that are none; means of blocks of 8 × 8 pixels
+    (rows, columns), which come for free and serve the search for trails.
+    """
 
     stars: Detections
     spikes: np.ndarray
+    block_means: Plane
 
 
 def filter_taps(fwhm_px: float) -> Plane:
-    """One side of the separable Gaussian filter for a star width, centre first."""
+    """One side of the separable Gaussian filter for a star width: the centre, then the side taps,
+    filled up with a zero to an even number.
+    """
     sigma = max(fwhm_px, 1.5) / 2.3548
     reach = max(2, min(15, int(np.ceil(2.5 * sigma))))
-    return np.exp(-0.5 * (np.arange(reach + 1) / sigma) ** 2).astype(np.float32)
+    taps = np.zeros(2 * ((reach + 1) // 2) + 1, np.float32)
+    taps[: reach + 1] = np.exp(-0.5 * (np.arange(reach + 1) / sigma) ** 2)
+    return taps
 
 
 def detect(
@@ -79,9 +88,10 @@ def detect(
     norm_1d = float(taps[0] ** 2 + 2 * np.sum(taps[1:] ** 2))
     peaks = np.empty((_MOST_PEAKS, 2), np.int32)
     height = np.empty(_MOST_PEAKS, np.float32)
+    blocks = np.empty((pixels.shape[0] // 8, pixels.shape[1] // 8), np.float32)
     count = _find_peaks(
         pixels, background.sky_adu, background.noise_adu, background.mesh_px, taps,
-        np.float32(threshold * norm_1d), peaks, height,
+        np.float32(threshold * norm_1d), peaks, height, blocks,
     )  # fmt: skip
     peaks, amplitude = peaks[:count], height[:count] / norm_1d**2
     sky, noise = background.at(peaks[:, 0], peaks[:, 1])
@@ -104,7 +114,7 @@ def detect(
         peak_adu=brightest[order],
         elongation=moments[:, 2],
     )
-    return Found(stars.take(_distinct(x, y, peaks[order])), at[spike])
+    return Found(stars.take(_distinct(x, y, peaks[order])), at[spike], blocks)
 
 
 def _distinct(x: Floats, y: Floats, peaks: np.ndarray) -> np.ndarray:
@@ -113,100 +123,155 @@ def _distinct(x: Floats, y: Floats, peaks: np.ndarray) -> np.ndarray:
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _ramp(nodes, row, mesh_px, out):  # type: ignore[no-untyped-def]
-    """Bilinear interpolation of mesh nodes along one image row."""
-    rows, columns = nodes.shape
+def _convolve_row(padded, taps, out):  # type: ignore[no-untyped-def]
+    """Filter along a row that has a margin of as many pixels as there are side taps.
+
+    Two pairs of taps a pass: more arrays than that and the compiler no longer vectorises.
+    """
+    reach = taps.size - 1
     width = out.size
-    v = min(max((row + 0.5) / mesh_px - 0.5, 0.0), rows - 1.0)
-    j = min(int(v), max(rows - 2, 0))
-    below = min(j + 1, rows - 1)
-    share = np.float32(v - j)
-    start = 0
-    for i in range(-1, columns):
-        left = max(i, 0)
-        right = min(i + 1, columns - 1)
-        a = nodes[j, left] * (1 - share) + nodes[below, left] * share
-        b = nodes[j, right] * (1 - share) + nodes[below, right] * share
-        end = width if i == columns - 1 else min(width, int(mesh_px * (i + 1.5)))
-        slope = np.float32((b - a) / mesh_px)
-        first = np.float32(a + slope * (0.5 - (i + 0.5) * mesh_px)) if i >= 0 else a
-        if i < 0 or i == columns - 1:
-            for x in range(start, end):
-                out[x] = a if i >= 0 else b
-        else:
-            for x in range(start, end):
-                out[x] = first + slope * np.float32(x)
-        start = end
+    middle = padded[reach : reach + width]
+    for x in range(width):
+        out[x] = taps[0] * middle[x]
+    for k in range(1, reach + 1, 2):
+        t1, t2 = taps[k], taps[k + 1]
+        l1, r1 = padded[reach - k :], padded[reach + k :]
+        l2, r2 = padded[reach - k - 1 :], padded[reach + k + 1 :]
+        for x in range(width):
+            out[x] += t1 * (l1[x] + r1[x]) + t2 * (l2[x] + r2[x])
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _find_peaks(pixels, sky, noise, mesh_px, taps, threshold, peaks, heights):  # type: ignore[no-untyped-def]
+def _convolve_column(ring, y, height, taps, out):  # type: ignore[no-untyped-def]
+    """Filter across rows kept in a ring of rows, about image row ``y``; edge rows repeat."""
+    reach = taps.size - 1
+    span = ring.shape[0]
+    width = out.size
+    middle = ring[y % span]
+    for x in range(width):
+        out[x] = taps[0] * middle[x]
+    for k in range(1, reach + 1, 2):
+        t1, t2 = taps[k], taps[k + 1]
+        u1 = ring[min(y + k, height - 1) % span]
+        d1 = ring[max(y - k, 0) % span]
+        u2 = ring[min(y + k + 1, height - 1) % span]
+        d2 = ring[max(y - k - 1, 0) % span]
+        for x in range(width):
+            out[x] += t1 * (u1[x] + d1[x]) + t2 * (u2[x] + d2[x])
+
+
+@njit(cache=True, nogil=True)
+def _level(nodes, x, y, mesh_px):  # type: ignore[no-untyped-def]
+    """Bilinear interpolation of mesh nodes at a pixel."""
+    rows, columns = nodes.shape
+    v = min(max((y + 0.5) / mesh_px - 0.5, 0.0), rows - 1.0)
+    u = min(max((x + 0.5) / mesh_px - 0.5, 0.0), columns - 1.0)
+    j, i = int(v), int(u)
+    jj, ii = min(j + 1, rows - 1), min(i + 1, columns - 1)
+    v -= j
+    u -= i
+    low = nodes[j, i] * (1.0 - u) + nodes[j, ii] * u
+    high = nodes[jj, i] * (1.0 - u) + nodes[jj, ii] * u
+    return low * (1.0 - v) + high * v
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _add_row(row, sums):  # type: ignore[no-untyped-def]
+    for x in range(row.size):
+        sums[x] += row[x]
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _find_peaks(pixels, sky, noise, mesh_px, taps, threshold, peaks, heights, blocks):  # type: ignore[no-untyped-def]
+    """Local maxima of the filtered image; also the means of blocks of 8 × 8 pixels.
+
+    The sky is not taken off before filtering but after, where something is bright: the filter
+    turns a level into the level times the square of the taps' sum. The image is worked off in
+    strips so narrow that the rows in use stay in the processor's nearest cache.
+    """
+    width = pixels.shape[1]
+    count = 0
+    for first in range(1, width - 1, _STRIP):
+        last = min(first + _STRIP, width - 1)
+        count = _search_strip(
+            pixels, first, last, sky, noise, mesh_px, taps, threshold, peaks, heights, count
+        )
+    sums = np.empty(width, np.float32)
+    for j in range(blocks.shape[0]):
+        sums[:] = 0.0
+        for y in range(8 * j, 8 * j + 8):
+            _add_row(pixels[y], sums)
+        for i in range(blocks.shape[1]):
+            total = np.float32(0.0)
+            for x in range(8 * i, 8 * i + 8):
+                total += sums[x]
+            blocks[j, i] = total / 64
+    return count
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _search_strip(pixels, first, last, sky, noise, mesh_px, taps, threshold, peaks, heights, count):  # type: ignore[no-untyped-def]
+    """Maxima in columns ``first`` to ``last`` (excluded); one more column each side is filtered."""
     height, width = pixels.shape
     reach = taps.size - 1
     span = 2 * reach + 1
-    padded = np.zeros(width + 2 * reach, np.float32)
-    level = np.empty(width, np.float32)
-    across = np.zeros((span, width), np.float32)
-    filtered = np.zeros((3, width), np.float32)
-    limit = np.zeros((3, width), np.float32)
-    count = 0
+    total = taps[0]
+    for k in range(1, reach + 1):
+        total += 2.0 * taps[k]
+    gain = total * total
+    columns = last - first + 2
+    start = first - 1 - reach
+    left_out = max(0, -start)
+    right_out = max(0, start + columns + 2 * reach - width)
+    padded = np.empty(columns + 2 * reach, np.float32)
+    across = np.empty((span, columns), np.float32)
+    filtered = np.empty((3, columns), np.float32)
     most = heights.size
     for y in range(height + reach + 1):
-        slot = across[y % span]
         if y < height:
-            _ramp(sky, y, mesh_px, level)
             row = pixels[y]
-            for x in range(width):
-                padded[reach + x] = row[x] - level[x]
-            for x in range(width):
-                slot[x] = taps[0] * padded[reach + x]
-            for k in range(1, reach + 1):
-                t = taps[k]
-                left = padded[reach - k : reach - k + width]
-                right = padded[reach + k : reach + k + width]
-                for x in range(width):
-                    slot[x] += t * (left[x] + right[x])
-        else:
-            slot[:] = 0.0
+            end = padded.size - right_out
+            padded[left_out:end] = row[start + left_out : start + end]
+            padded[:left_out] = row[0]
+            padded[end:] = row[width - 1]
+            _convolve_row(padded, taps, across[y % span])
         yc = y - reach
-        if yc < 0:
-            continue
-        out = filtered[yc % 3]
-        if yc < height:
-            middle = across[yc % span]
-            for x in range(width):
-                out[x] = taps[0] * middle[x]
-            for k in range(1, reach + 1):
-                t = taps[k]
-                up = across[(yc + k) % span]
-                down = across[(yc - k + span) % span]
-                if yc - k < 0:
-                    for x in range(width):
-                        out[x] += t * up[x]
-                else:
-                    for x in range(width):
-                        out[x] += t * (up[x] + down[x])
-            _ramp(noise, yc, mesh_px, limit[yc % 3])
-        else:
-            out[:] = 0.0
+        if 0 <= yc < height:
+            _convolve_column(across, yc, height, taps, filtered[yc % 3])
         ym = yc - 1
         if ym < 1 or ym >= height - 1:
             continue
         here = filtered[ym % 3]
         above = filtered[(ym + 1) % 3]
         below = filtered[(ym - 1) % 3]
-        lim = limit[ym % 3]
-        for x in range(1, width - 1):
-            v = here[x]
-            if v > threshold * lim[x] and (
-                v > here[x - 1] and v >= here[x + 1]
-                and v > below[x - 1] and v > below[x] and v > below[x + 1]
-                and v >= above[x - 1] and v >= above[x] and v >= above[x + 1]
-            ):  # fmt: skip
-                if count < most:
-                    peaks[count, 0] = x
+        noise_row = noise[min(ym // mesh_px, noise.shape[0] - 1)]
+        right = _level(sky, first, ym, mesh_px) * gain
+        for x0 in range(1, columns - 1, _SCAN):
+            x1 = min(x0 + _SCAN, columns - 1)
+            left = right
+            right = _level(sky, first - 1 + x1, ym, mesh_px) * gain
+            # Most stretches hold nothing bright; one vectorised maximum passes over them.
+            cell = min((first - 1 + x0) // mesh_px, noise.shape[1] - 1)
+            limit = threshold * noise_row[cell]
+            highest = here[x0]
+            piece = here[x0:x1]
+            for x in range(piece.size):
+                highest = max(highest, piece[x])
+            if highest <= limit + min(left, right):
+                continue
+            slope = (right - left) / (x1 - x0)
+            for x in range(x0, x1):
+                v = here[x]
+                height_here = v - left - slope * (x - x0)
+                if (
+                    count < most and height_here > limit
+                    and v > here[x - 1] and v >= here[x + 1]
+                    and v > below[x - 1] and v > below[x] and v > below[x + 1]
+                    and v >= above[x - 1] and v >= above[x] and v >= above[x + 1]
+                ):  # fmt: skip
+                    peaks[count, 0] = first - 1 + x
                     peaks[count, 1] = ym
-                    heights[count] = v
+                    heights[count] = height_here
                     count += 1
     return count
 
@@ -238,7 +303,7 @@ def _sharpness(pixels, peaks, sky):  # type: ignore[no-untyped-def]
     return sharp, brightest, at
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath=True)
 def centroids(pixels, x_px, y_px, sky, sigma):  # type: ignore[no-untyped-def]
     """Windowed centroids: x, y (0-based) and elongation of each star, (stars, 3).
 
@@ -281,7 +346,7 @@ def centroids(pixels, x_px, y_px, sky, sigma):  # type: ignore[no-untyped-def]
                 step_x, step_y = 1.5 * step_x / size, 1.5 * step_y / size
             x += step_x
             y += step_y
-            if size < 0.003 or turn == 11:
+            if size < 0.01 or turn == 11:
                 a, b, c = sxx / total, syy / total, sxy / total
                 det = a * b - c * c
                 if det > 0.0:

@@ -14,7 +14,7 @@ from numba import njit
 from narrow_beacon.core.arrays import Flags, Plane
 from narrow_beacon.core.stars.detect import Detections
 
-_MOST_STARS = 20
+_MOST_STARS = 15
 _LEAST_SNR = 25.0
 
 

@@ -9,7 +9,7 @@ from narrow_beacon.core.arrays import Flags, Floats, Plane
 from narrow_beacon.core.correct.apply import SPIKE
 from narrow_beacon.core.stars.profile import StarProfile
 
-_REACH_FWHM = 2.0
+_REACH_FWHM = 1.7
 _SIGMA = 6.0
 _OF_MODEL, _OF_PEAK = 0.12, 0.02
 _SHARP = 0.6

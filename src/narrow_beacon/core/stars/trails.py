@@ -13,9 +13,8 @@ from numba import njit
 
 from narrow_beacon.core.arrays import Floats, Plane
 from narrow_beacon.core.stars.background import Background
-from narrow_beacon.core.stars.detect import _ramp
 
-_BLOCK = 8
+_BLOCK = 16
 _ANGLES = 180
 _BLOCK_SIGNIFICANCE = 4.0
 _LEAST_SIGNIFICANCE = 12.0
@@ -45,25 +44,33 @@ class Trail:
         return np.hypot(x_px - self.x0_px - along * dx, y_px - self.y0_px - along * dy)
 
 
-def find_trails(pixels: Plane, background: Background, fwhm_px: float) -> list[Trail]:
-    """Trails at least a third of the short side long on an image (height, width)."""
-    height, width = pixels.shape
-    blocks = np.empty((height // _BLOCK, width // _BLOCK), np.float32)
-    _block_means(pixels, background.sky_adu, background.mesh_px, blocks)
+def find_trails(
+    pixels: Plane, block_means: Plane, background: Background, fwhm_px: float
+) -> list[Trail]:
+    """Trails at least a third of the short side long on an image (height, width).
+
+    ``block_means`` are the means of its blocks of 8 × 8 pixels.
+    """
+    rows, columns = (size // 2 for size in block_means.shape)
+    halves = block_means[: 2 * rows, : 2 * columns].reshape(rows, 2, columns, 2)
+    across = (np.arange(columns) + 0.5) * _BLOCK
+    up = (np.arange(rows) + 0.5) * _BLOCK
+    sky, _ = background.at(across[None, :], up[:, None])
+    blocks = halves.mean(axis=(1, 3)) - sky
     noise = background.median_noise_adu / _BLOCK
     y, x = np.nonzero(blocks > _BLOCK_SIGNIFICANCE * noise)
     if y.size < 10:
         return []
-    reach = int(np.hypot(*blocks.shape)) + 2
+    reach = int(np.hypot(rows, columns)) + 2
     votes = np.zeros((_ANGLES, 2 * reach), np.int32)
     angles = np.arange(_ANGLES) * np.pi / _ANGLES
     _vote(x, y, np.cos(angles), np.sin(angles), reach, votes)
-    # A line of n blocks has some 0.5 n + 10 votes beyond what scattered stars give it.
-    expected = np.median(votes[votes > 0]) if votes.any() else 0.0
+    # What scattered stars give a line that runs across the middle, were they spread evenly.
+    expected = y.size / float(np.hypot(rows, columns))
     trails: list[Trail] = []
     for _ in range(_CANDIDATES):
         k, r = np.unravel_index(np.argmax(votes), votes.shape)
-        if votes[k, r] < 2 * expected + 0.25 * min(blocks.shape):
+        if votes[k, r] < 2.0 * expected + 0.25 * min(rows, columns):
             break
         trail = _judge(pixels, background, angles[k], (r - reach + 0.5) * _BLOCK, fwhm_px)
         if trail:
@@ -71,27 +78,6 @@ def find_trails(pixels: Plane, background: Background, fwhm_px: float) -> list[T
         near = np.minimum(np.abs(np.arange(_ANGLES) - k), _ANGLES - np.abs(np.arange(_ANGLES) - k))
         votes[near < 4] = 0
     return trails
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _block_means(pixels, sky, mesh_px, blocks):  # type: ignore[no-untyped-def]
-    rows, columns = blocks.shape
-    width = pixels.shape[1]
-    level = np.empty(width, np.float32)
-    sums = np.empty(width, np.float32)
-    for j in range(rows):
-        _ramp(sky, j * _BLOCK + _BLOCK // 2, mesh_px, level)
-        for x in range(width):
-            sums[x] = -_BLOCK * level[x]
-        for dy in range(_BLOCK):
-            row = pixels[j * _BLOCK + dy]
-            for x in range(width):
-                sums[x] += row[x]
-        for i in range(columns):
-            total = np.float32(0.0)
-            for dx in range(_BLOCK):
-                total += sums[i * _BLOCK + dx]
-            blocks[j, i] = total / (_BLOCK * _BLOCK)
 
 
 @njit(cache=True, nogil=True)
@@ -104,29 +90,19 @@ def _vote(xs, ys, cosines, sines, reach, votes):  # type: ignore[no-untyped-def]
 def _judge(
     pixels: Plane, background: Background, angle: float, offset_px: float, fwhm_px: float
 ) -> Trail | None:
-    """Refine angle and offset on full pixels, then say where the line is lit."""
-    best = None
-    for fine in (2.0 * _BLOCK / _ANGLES, 0.02, 0.005):
-        steps = np.linspace(-1, 1, 9)
-        shift = _BLOCK * 1.5 if fine > 0.05 else 4.0 if fine > 0.01 else 1.5
-        for d_angle in steps * fine * 0.5:
-            for d_offset in np.linspace(-1, 1, 9 if fine > 0.05 else 5) * shift:
-                line = _sample(pixels, background, angle + d_angle, offset_px + d_offset)
-                if line is None:
-                    continue
-                score = float(np.median(line[2]))
-                if best is None or score > best[0]:
-                    best = (score, angle + d_angle, offset_px + d_offset)
-        if best is None:
+    """Refine a proposed line on full pixels, then say where it is lit."""
+    for reach in (2.0 * _BLOCK, 6.0):
+        refined = _straighten(pixels, background, angle, offset_px, reach)
+        if refined is None:
             return None
-        _, angle, offset_px = best
+        angle, offset_px = refined
     on = _sample(pixels, background, angle, offset_px)
+    if on is None:
+        return None
     beside = [
         _sample(pixels, background, angle, offset_px + side * max(3.0 * fwhm_px, 8.0))
         for side in (-1, 1)
     ]
-    if on is None:
-        return None
     pieces = _pieces(on[2])
     base = [float(np.median(other[2])) for other in beside if other is not None]
     noise = background.median_noise_adu / np.sqrt(_PIECE_PX / 1.57)
@@ -141,6 +117,37 @@ def _judge(
         return None
     a, b = int(first * _PIECE_PX), min(int(last * _PIECE_PX), on[0].size) - 1
     return Trail(float(on[0][a]), float(on[1][a]), float(on[0][b]), float(on[1][b]), significance)
+
+
+def _straighten(
+    pixels: Plane, background: Background, angle: float, offset_px: float, reach: float
+) -> tuple[float, float] | None:
+    """A better angle and offset: the brightest offset of each piece of the line, then a straight
+    line through those by the median of slopes (Theil–Sen).
+    """
+    on = _sample(pixels, background, angle, offset_px)
+    if on is None:
+        return None
+    size = int(_PIECE_PX)
+    count = on[0].size // size
+    shifts = np.arange(-reach, reach + 0.5)
+    x = on[0][: count * size] + shifts[:, None] * np.cos(angle)
+    y = on[1][: count * size] + shifts[:, None] * np.sin(angle)
+    height, width = pixels.shape
+    i = np.clip(np.rint(x).astype(int), 0, width - 1)
+    j = np.clip(np.rint(y).astype(int), 0, height - 1)
+    profile = np.median(pixels[j, i].reshape(shifts.size, count, size), axis=2)
+    best = shifts[np.argmax(profile, axis=0)]
+    t = (np.arange(count) - (count - 1) / 2.0) * size
+    one, other = np.triu_indices(count, 1)
+    slope = float(np.median((best[other] - best[one]) / (t[other] - t[one])))
+    middle = float(np.median(best - slope * t))
+    centre = count * size // 2
+    x0 = on[0][centre] + middle * np.cos(angle)
+    y0 = on[1][centre] + middle * np.sin(angle)
+    # Along the line t grows by (−sin, cos); a slope turns the normal by −arctan(slope).
+    turned = angle - np.arctan(slope)
+    return turned, float(x0 * np.cos(turned) + y0 * np.sin(turned))
 
 
 def _sample(
