@@ -42,7 +42,7 @@ def warm() -> None:
         find_trails(pixels, seen.found.block_means, seen.background, 3.3)
         masked = np.zeros_like(flags)
         stars = seen.stars
-        mask_stars(masked, stars.x_px, stars.y_px, np.full(len(stars), 4.0))
+        mask_stars(flags, masked, stars.x_px, stars.y_px, np.full(len(stars), 4.0))
         measure_apertures(
             pixels,
             flags,

@@ -11,7 +11,6 @@ from narrow_beacon.core.arrays import Flags, Floats, Plane
 from narrow_beacon.core.measure.overlap import overlaps, pixel_overlap
 
 NEAR_SATURATED, NEAR_DEFECT, NEAR_SPIKE, NEAR_EDGE = range(4)
-_HALF_DIAGONAL = 0.70711
 
 
 @dataclass(frozen=True)
@@ -44,7 +43,7 @@ def measure_apertures(
 ) -> ApertureSums:
     """Measure stars at 0-based positions on an image (height, width).
 
-    ``radii_px`` ascend; ``masked`` marks pixels near any star, left out of the sky. The sky is the
+    ``radii_px`` ascend; ``masked`` marks what is no sky (``mask_stars``). The sky is the
     mean of the ring's pixels within three times the scatter about their median, the scatter being
     that of the lower half. ``sky_guess_adu`` and ``noise_guess_adu`` (stars) only speed the search
     for the median.
@@ -62,11 +61,15 @@ def measure_apertures(
     return sums
 
 
+def mask_stars(flags: Flags, masked: Flags, x_px: Floats, y_px: Floats, radius_px: Floats) -> None:
+    """Mark in ``masked`` what is no sky: flagged pixels, and those within a radius of each star."""
+    np.copyto(masked, flags)
+    _paint(masked, x_px, y_px, radius_px)
+
+
 @njit(cache=True, nogil=True)
-def mask_stars(masked, x_px, y_px, radius_px):  # type: ignore[no-untyped-def]
-    """Mark the pixels within a radius of each star in ``masked``, in place."""
+def _paint(masked, x_px, y_px, radius_px):  # type: ignore[no-untyped-def]
     height, width = masked.shape
-    masked[:] = 0
     for n in range(x_px.size):
         r = radius_px[n]
         for y in range(max(0, int(y_px[n] - r)), min(height, int(y_px[n] + r) + 2)):
@@ -124,35 +127,36 @@ def _median(values, count, guess, noise, bins):  # type: ignore[no-untyped-def]
     return _select(values, count, count // 2)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath=True)
 def _ring_sky(values, count, guess, noise, bins):  # type: ignore[no-untyped-def]
     """Mean, scatter and number of the values within 3 σ of the median; σ from the lower half."""
     median = _median(values, count, guess, noise, bins)
     total = 0.0
     below = 0
+    centre = np.float32(median)
     for i in range(count):
-        d = min(values[i] - median, 0.0)
+        d = min(values[i] - centre, np.float32(0.0))
         total += d * d
-        below += d < 0.0
+        below += 1 if d < 0.0 else 0
     sigma = np.sqrt(total / below) if below else 0.0
-    limit = 3.0 * max(sigma, 1e-6)
+    limit = np.float32(3.0 * max(sigma, 1e-6))
     total = 0.0
     squares = 0.0
     kept = 0
     for i in range(count):
-        d = values[i] - median
-        if abs(d) <= limit:
-            total += d
-            squares += d * d
-            kept += 1
+        d = values[i] - centre
+        inside = np.float32(1.0) if abs(d) <= limit else np.float32(0.0)
+        total += d * inside
+        squares += d * d * inside
+        kept += int(inside)
     if kept == 0:
-        return median, sigma, count
+        return np.float64(_select(values, count, count // 2)), sigma, count
     mean = total / kept
     return median + mean, np.sqrt(max(squares / kept - mean * mean, 0.0)), kept
 
 
 @njit(cache=True, nogil=True)
-def _gather_ring(pixels, flags, masked, xc, yc, inner, outer, values):  # type: ignore[no-untyped-def]
+def _gather_ring(pixels, masked, xc, yc, inner, outer, values):  # type: ignore[no-untyped-def]
     """Good pixels of the ring into ``values``; returns how many."""
     height, width = pixels.shape
     count = 0
@@ -165,10 +169,10 @@ def _gather_ring(pixels, flags, masked, xc, yc, inner, outer, values):  # type: 
         right = max(left, min(last, int(np.ceil(xc + hole))))
         for x in range(first, left):
             values[count] = pixels[y, x]
-            count += 1 - (masked[y, x] | (flags[y, x] != 0))
+            count += 1 if masked[y, x] == 0 else 0
         for x in range(right, last):
             values[count] = pixels[y, x]
-            count += 1 - (masked[y, x] | (flags[y, x] != 0))
+            count += 1 if masked[y, x] == 0 else 0
     return count
 
 
@@ -193,7 +197,7 @@ def _measure(
     largest = radii[steps - 1]
     values = np.empty(int(np.pi * (outer + 1.5) ** 2) + 16, np.float32)
     bins = np.empty(128, np.int64)
-    whole = np.empty(steps + 1)
+    along = np.empty(int(2 * largest) + 8)
     squared = radii * radii
     # Pixels that a circle cuts: lower corner, radius, value and step, worked off together.
     room = int((2 * largest + 3) ** 2) * steps
@@ -202,7 +206,7 @@ def _measure(
     cut_k = np.empty(room, np.int64)
     for n in range(xs.size):
         xc, yc = xs[n], ys[n]
-        count = _gather_ring(pixels, flags, masked, xc, yc, inner, outer, values)
+        count = _gather_ring(pixels, masked, xc, yc, inner, outer, values)
         if count >= 8:
             sky, scatter, kept = _ring_sky(values, count, guesses[n], max(noises[n], 1e-3), bins)
         else:
@@ -210,45 +214,49 @@ def _measure(
         skies[n], scatters[n], rings[n] = sky, scatter, kept
         near[n, 0] = near[n, 1] = near[n, 2] = np.inf
         near[n, 3] = min(min(xc + 0.5, width - 0.5 - xc), min(yc + 0.5, height - 0.5 - yc))
-        whole[:] = 0.0
         counts[n, :] = 0.0
         peak = -np.inf
         cut = 0
-        reach = largest + _HALF_DIAGONAL
-        for y in range(max(0, int(np.ceil(yc - reach))), min(height, int(yc + reach) + 1)):
+        for y in range(
+            max(0, int(np.ceil(yc - largest - 0.5))), min(height, int(yc + largest + 0.5) + 1)
+        ):
             dy = y - yc
             y0 = abs(dy) - 0.5
             near_y = max(y0, 0.0) ** 2
             far_y = (y0 + 1.0) ** 2
-            far = np.sqrt(max(reach * reach - dy * dy, 0.0))
-            for x in range(max(0, int(np.ceil(xc - far))), min(width, int(xc + far) + 1)):
-                dx = x - xc
-                x0 = abs(dx) - 0.5
+            far = np.sqrt(max(squared[steps - 1] - near_y, 0.0)) + 0.5
+            first, last = max(0, int(np.ceil(xc - far))), min(width, int(xc + far) + 1)
+            # Sums along the row give what lies wholly inside a circle by one difference.
+            along[0] = 0.0
+            for x in range(first, last):
                 value = pixels[y, x]
-                v = value - sky
+                along[x - first + 1] = along[x - first] + (value - sky)
+                peak = max(peak, value)
                 if flags[y, x]:
-                    _note_flag(near, n, flags[y, x], dx, dy)
-                near2 = near_y + max(x0, 0.0) ** 2
-                far2 = far_y + (x0 + 1.0) ** 2
-                if near2 < squared[steps - 1] and value > peak:
-                    peak = value
-                k = 0
-                while k < steps and squared[k] <= near2:
-                    k += 1
-                while k < steps and squared[k] < far2:
-                    if x0 >= 0.0 and y0 >= 0.0 and radii[k] >= 1.5:
-                        cut_x[cut], cut_y[cut], cut_r[cut] = x0, y0, radii[k]
-                        cut_v[cut], cut_k[cut] = v, k
-                        cut += 1
-                    else:
-                        counts[n, k] += v * pixel_overlap(dx, dy, radii[k])
-                    k += 1
-                whole[k] += v
+                    _note_flag(near, n, flags[y, x], x - xc, dy)
+            for k in range(steps):
+                if squared[k] <= near_y:
+                    continue
+                out = np.sqrt(squared[k] - near_y) + 0.5
+                a, d = max(first, int(np.ceil(xc - out))), min(last, int(xc + out) + 1)
+                room_in = squared[k] - far_y
+                b = c = a
+                if room_in > 0.25:
+                    within = np.sqrt(room_in) - 0.5
+                    b = min(d, max(a, int(np.ceil(xc - within))))
+                    c = max(b, min(d, int(np.floor(xc + within)) + 1))
+                    counts[n, k] += along[c - first] - along[b - first]
+                for side in range(2):
+                    for x in range(a if side == 0 else c, b if side == 0 else d):
+                        x0 = abs(x - xc) - 0.5
+                        v = pixels[y, x] - sky
+                        if x0 >= 0.0 and y0 >= 0.0 and radii[k] >= 1.5:
+                            cut_x[cut], cut_y[cut], cut_r[cut] = x0, y0, radii[k]
+                            cut_v[cut], cut_k[cut] = v, k
+                            cut += 1
+                        else:
+                            counts[n, k] += v * pixel_overlap(x - xc, dy, radii[k])
         overlaps(cut_x, cut_y, cut_r, cut, cut_area)
         for i in range(cut):
             counts[n, cut_k[i]] += cut_v[i] * cut_area[i]
-        total = 0.0
-        for k in range(steps):
-            total += whole[k]
-            counts[n, k] += total
         peaks[n] = peak

@@ -107,7 +107,9 @@ def take_census(
     """
     x, y, off_centre = _centre(x_px, y_px, detections, fwhm_px)
     mask_radius = fwhm_px * (1.2 + 0.45 * np.log10(np.maximum(detections.snr, 1.0)))
-    mask_stars(masked, detections.x_px, detections.y_px, np.minimum(mask_radius, annulus_px[0]))
+    mask_stars(
+        flags, masked, detections.x_px, detections.y_px, np.minimum(mask_radius, annulus_px[0])
+    )
     sky, noise = background.at(x, y)
     sums = measure_apertures(pixels, flags, masked, x, y, radii_px, annulus_px, sky, noise)
     uncertainty = aperture_uncertainty(

@@ -27,6 +27,7 @@ SCALE_RANGE_ARCSEC = (0.2, 40.0)
 _PATTERN_STARS = 45
 _JUDGE_STARS = 120
 _FINAL_STARS = 300
+_FOLLOW_STARS = 180
 _CODE_TOLERANCE = 0.012
 _SHORTEST, _LONGEST = 0.22, 0.75  # spans of image patterns in units of the short side
 _LEVEL_STEP = 1.5
@@ -220,7 +221,7 @@ class Solver:
     ) -> Placement | None:
         """Refine a proposed solution and accept or refuse it."""
         shape = solution.shape
-        top = slice(0, _FINAL_STARS)
+        top = slice(0, _FOLLOW_STARS if keep_distortion else _FINAL_STARS)
         x, y = x_px[top], y_px[top]
         error = np.ones(x.size) if error_px is None else error_px[top]
         radius = start_px or max(4.0, 0.012 * min(shape))

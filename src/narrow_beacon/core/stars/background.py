@@ -11,7 +11,7 @@ from scipy.ndimage import median_filter
 from narrow_beacon.core.arrays import Floats, Plane
 
 MESH_PX = 64
-_ROW_STEP, _COLUMN_STEP = 4, 8
+_ROW_STEP, _COLUMN_STEP = 8, 8
 
 
 @dataclass(frozen=True)

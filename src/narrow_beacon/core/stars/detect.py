@@ -21,7 +21,7 @@ FLATTEST_STAR = 0.02
 _MOST_PEAKS = 20000
 _SPIKE_SIGNIFICANCE = 8.0
 _SCAN = 32
-_STRIP = 512
+_HALVED_FWHM_PX = 2.6
 
 
 @dataclass(frozen=True)
@@ -84,18 +84,9 @@ def detect(
     """Stars on an image (height, width) whose filtered signal exceeds ``threshold`` times its
     noise, for stars about ``fwhm_px`` wide.
     """
-    taps = filter_taps(fwhm_px)
-    norm_1d = float(taps[0] ** 2 + 2 * np.sum(taps[1:] ** 2))
-    peaks = np.empty((_MOST_PEAKS, 2), np.int32)
-    height = np.empty(_MOST_PEAKS, np.float32)
-    blocks = np.empty((pixels.shape[0] // 8, pixels.shape[1] // 8), np.float32)
-    count = _find_peaks(
-        pixels, background.sky_adu, background.noise_adu, background.mesh_px, taps,
-        np.float32(threshold * norm_1d), peaks, height, blocks,
-    )  # fmt: skip
-    peaks, amplitude = peaks[:count], height[:count] / norm_1d**2
-    sky, noise = background.at(peaks[:, 0], peaks[:, 1])
-    sharp, brightest, at = _sharpness(pixels, peaks, sky)
+    found, amplitude, blocks = _filtered_peaks(pixels, background, fwhm_px, threshold)
+    sky, noise = background.at(found[:, 0], found[:, 1])
+    sharp, brightest, peaks = _sharpness(pixels, found, sky)
     sharp = sharp / amplitude
     star = (sharp < SHARPEST_STAR) & (sharp > FLATTEST_STAR)
     spike = (sharp >= SHARPEST_STAR) & (brightest > _SPIKE_SIGNIFICANCE * noise)
@@ -105,16 +96,47 @@ def detect(
         pixels, peaks[order, 0].astype(float), peaks[order, 1].astype(float), sky[order], sigma
     )
     x, y = moments[:, 0], moments[:, 1]
-    amplitude = amplitude[order].astype(float)
+    amplitude = amplitude[order]
+    filter_gain = float(np.sqrt(np.pi) * sigma)
     stars = Detections(
         x_px=x,
         y_px=y,
         flux_adu=amplitude * 2 * np.pi * sigma**2,
-        snr=amplitude * norm_1d / noise[order],
+        snr=amplitude * filter_gain / noise[order],
         peak_adu=brightest[order],
         elongation=moments[:, 2],
     )
-    return Found(stars.take(_distinct(x, y, peaks[order])), at[spike], blocks)
+    kept = stars.take(_distinct(x, y, peaks[order]))
+    return Found(kept, peaks[spike], blocks)
+
+
+def _filtered_peaks(
+    pixels: Plane, background: Background, fwhm_px: float, threshold: float
+) -> tuple[np.ndarray, Floats, Plane]:
+    """Peaks (column, row), the height of a star that would give each, and means of 8 × 8 blocks.
+
+    Stars wider than ``_HALVED_FWHM_PX`` are sought on an image of half the size, which loses
+    next to nothing of them and costs a quarter.
+    """
+    height, width = pixels.shape
+    step = 2 if fwhm_px >= _HALVED_FWHM_PX and min(pixels.shape) >= 64 else 1
+    image = pixels
+    if step == 2:
+        image = np.empty((height // 2, width // 2), np.float32)
+        _halve(pixels, image)
+    # Averaging 2 × 2 pixels widens the stars a little before the pixels double in size.
+    taps = filter_taps(float(np.hypot(fwhm_px, 1.2)) / 2 if step == 2 else fwhm_px)
+    norm_1d = float(taps[0] ** 2 + 2 * np.sum(taps[1:] ** 2))
+    peaks = np.empty((_MOST_PEAKS, 2), np.int32)
+    heights = np.empty(_MOST_PEAKS, np.float32)
+    blocks = np.empty((height // 8, width // 8), np.float32)
+    count = _find_peaks(
+        image, background.sky_adu, background.noise_adu / np.float32(step),
+        background.mesh_px // step, taps, np.float32(threshold * norm_1d), peaks, heights,
+        blocks, 8 // step,
+    )  # fmt: skip
+    amplitude = heights[:count].astype(float) / norm_1d**2
+    return peaks[:count] * step + (step - 1), amplitude, blocks
 
 
 def _distinct(x: Floats, y: Floats, peaks: np.ndarray) -> np.ndarray:
@@ -176,42 +198,12 @@ def _level(nodes, x, y, mesh_px):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _add_row(row, sums):  # type: ignore[no-untyped-def]
-    for x in range(row.size):
-        sums[x] += row[x]
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _find_peaks(pixels, sky, noise, mesh_px, taps, threshold, peaks, heights, blocks):  # type: ignore[no-untyped-def]
-    """Local maxima of the filtered image; also the means of blocks of 8 × 8 pixels.
+def _find_peaks(pixels, sky, noise, mesh_px, taps, threshold, peaks, heights, blocks, side):  # type: ignore[no-untyped-def]
+    """Local maxima of the filtered image; also the means of blocks of ``side`` × ``side`` pixels.
 
     The sky is not taken off before filtering but after, where something is bright: the filter
-    turns a level into the level times the square of the taps' sum. The image is worked off in
-    strips so narrow that the rows in use stay in the processor's nearest cache.
+    turns a level into the level times the square of the taps' sum.
     """
-    width = pixels.shape[1]
-    count = 0
-    for first in range(1, width - 1, _STRIP):
-        last = min(first + _STRIP, width - 1)
-        count = _search_strip(
-            pixels, first, last, sky, noise, mesh_px, taps, threshold, peaks, heights, count
-        )
-    sums = np.empty(width, np.float32)
-    for j in range(blocks.shape[0]):
-        sums[:] = 0.0
-        for y in range(8 * j, 8 * j + 8):
-            _add_row(pixels[y], sums)
-        for i in range(blocks.shape[1]):
-            total = np.float32(0.0)
-            for x in range(8 * i, 8 * i + 8):
-                total += sums[x]
-            blocks[j, i] = total / 64
-    return count
-
-
-@njit(cache=True, nogil=True, fastmath=True)
-def _search_strip(pixels, first, last, sky, noise, mesh_px, taps, threshold, peaks, heights, count):  # type: ignore[no-untyped-def]
-    """Maxima in columns ``first`` to ``last`` (excluded); one more column each side is filtered."""
     height, width = pixels.shape
     reach = taps.size - 1
     span = 2 * reach + 1
@@ -219,22 +211,20 @@ def _search_strip(pixels, first, last, sky, noise, mesh_px, taps, threshold, pea
     for k in range(1, reach + 1):
         total += 2.0 * taps[k]
     gain = total * total
-    columns = last - first + 2
-    start = first - 1 - reach
-    left_out = max(0, -start)
-    right_out = max(0, start + columns + 2 * reach - width)
-    padded = np.empty(columns + 2 * reach, np.float32)
-    across = np.empty((span, columns), np.float32)
-    filtered = np.empty((3, columns), np.float32)
+    padded = np.empty(width + 2 * reach, np.float32)
+    across = np.empty((span, width), np.float32)
+    filtered = np.empty((3, width), np.float32)
+    sums = np.zeros(side * blocks.shape[1], np.float32)
+    count = 0
     most = heights.size
     for y in range(height + reach + 1):
         if y < height:
             row = pixels[y]
-            end = padded.size - right_out
-            padded[left_out:end] = row[start + left_out : start + end]
-            padded[:left_out] = row[0]
-            padded[end:] = row[width - 1]
+            padded[:reach] = row[0]
+            padded[reach : reach + width] = row
+            padded[reach + width :] = row[width - 1]
             _convolve_row(padded, taps, across[y % span])
+            _gather_blocks(padded[reach:], y, side, sums, blocks)
         yc = y - reach
         if 0 <= yc < height:
             _convolve_column(across, yc, height, taps, filtered[yc % 3])
@@ -245,14 +235,13 @@ def _search_strip(pixels, first, last, sky, noise, mesh_px, taps, threshold, pea
         above = filtered[(ym + 1) % 3]
         below = filtered[(ym - 1) % 3]
         noise_row = noise[min(ym // mesh_px, noise.shape[0] - 1)]
-        right = _level(sky, first, ym, mesh_px) * gain
-        for x0 in range(1, columns - 1, _SCAN):
-            x1 = min(x0 + _SCAN, columns - 1)
+        right = _level(sky, 1, ym, mesh_px) * gain
+        for x0 in range(1, width - 1, _SCAN):
+            x1 = min(x0 + _SCAN, width - 1)
             left = right
-            right = _level(sky, first - 1 + x1, ym, mesh_px) * gain
+            right = _level(sky, x1, ym, mesh_px) * gain
             # Most stretches hold nothing bright; one vectorised maximum passes over them.
-            cell = min((first - 1 + x0) // mesh_px, noise.shape[1] - 1)
-            limit = threshold * noise_row[cell]
+            limit = threshold * noise_row[min(x0 // mesh_px, noise.shape[1] - 1)]
             highest = here[x0]
             piece = here[x0:x1]
             for x in range(piece.size):
@@ -260,25 +249,59 @@ def _search_strip(pixels, first, last, sky, noise, mesh_px, taps, threshold, pea
             if highest <= limit + min(left, right):
                 continue
             slope = (right - left) / (x1 - x0)
+            least = np.float32(limit + min(left, right))
             for x in range(x0, x1):
                 v = here[x]
-                height_here = v - left - slope * (x - x0)
+                if v <= least:
+                    continue
                 if (
-                    count < most and height_here > limit
+                    count < most
                     and v > here[x - 1] and v >= here[x + 1]
                     and v > below[x - 1] and v > below[x] and v > below[x + 1]
                     and v >= above[x - 1] and v >= above[x] and v >= above[x + 1]
+                    and v - left - slope * (x - x0) > limit
                 ):  # fmt: skip
-                    peaks[count, 0] = first - 1 + x
+                    peaks[count, 0] = x
                     peaks[count, 1] = ym
-                    heights[count] = height_here
+                    heights[count] = v - left - slope * (x - x0)
                     count += 1
     return count
 
 
+@njit(cache=True, nogil=True, fastmath=True)
+def _gather_blocks(row, y, side, sums, blocks):  # type: ignore[no-untyped-def]
+    """Add an image row to the column sums; every ``side`` rows they become block means."""
+    if y // side >= blocks.shape[0]:
+        return
+    for x in range(sums.size):
+        sums[x] += row[x]
+    if y % side == side - 1:
+        out = blocks[y // side]
+        for i in range(out.size):
+            total = np.float32(0.0)
+            for x in range(side * i, side * (i + 1)):
+                total += sums[x]
+            out[i] = total / np.float32(side * side)
+        sums[:] = 0.0
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _halve(pixels, out):  # type: ignore[no-untyped-def]
+    """Means of 2 × 2 pixels."""
+    for y in range(out.shape[0]):
+        low, high, row = pixels[2 * y], pixels[2 * y + 1], out[y]
+        for x in range(row.size):
+            row[x] = np.float32(0.25) * (
+                (low[2 * x] + low[2 * x + 1]) + (high[2 * x] + high[2 * x + 1])
+            )
+
+
 @njit(cache=True, nogil=True)
 def _sharpness(pixels, peaks, sky):  # type: ignore[no-untyped-def]
-    """Brightest pixel near each peak less the mean of its neighbours, and that pixel."""
+    """Brightest pixel near each peak less the mean of its neighbours, and that pixel.
+
+    Also its height above the sky and where it is.
+    """
     height, width = pixels.shape
     count = peaks.shape[0]
     sharp = np.empty(count)
@@ -287,8 +310,8 @@ def _sharpness(pixels, peaks, sky):  # type: ignore[no-untyped-def]
     for n in range(count):
         best = np.float32(-1e30)
         bx, by = peaks[n, 0], peaks[n, 1]
-        for y in range(max(peaks[n, 1] - 1, 1), min(peaks[n, 1] + 2, height - 1)):
-            for x in range(max(peaks[n, 0] - 1, 1), min(peaks[n, 0] + 2, width - 1)):
+        for y in range(max(peaks[n, 1] - 2, 1), min(peaks[n, 1] + 2, height - 1)):
+            for x in range(max(peaks[n, 0] - 2, 1), min(peaks[n, 0] + 2, width - 1)):
                 if pixels[y, x] > best:
                     best = pixels[y, x]
                     bx, by = x, y

@@ -14,7 +14,7 @@ from numba import njit
 from narrow_beacon.core.arrays import Flags, Plane
 from narrow_beacon.core.stars.detect import Detections
 
-_MOST_STARS = 15
+_MOST_STARS = 12
 _LEAST_SNR = 25.0
 
 
@@ -159,7 +159,7 @@ def _fit_one(r2, data, guess):  # type: ignore[no-untyped-def]
         new_beta = min(max(beta * np.exp(step1), 1.2), 12.0)
         na, nb, new_cost = _cost(r2, data, new_alpha, new_beta, trial)
         if new_cost <= cost:
-            small = abs(step0) < 1e-3 and abs(step1) < 3e-3
+            small = abs(step0) < 2e-3 and abs(step1) < 1e-2
             alpha, beta, a, b, cost = new_alpha, new_beta, na, nb, new_cost
             model[:] = trial
             damping = max(damping * 0.2, 1e-9)
