@@ -298,5 +298,5 @@ def _census(
         seen.pixels, seen.flags, masked, table_rows, x, y, magnitudes, seen.background,
         seen.stars, trails,
         min(fwhm, 2.0 * settings.fwhm_px), radii, settings.annulus_px, job.frame.exposure_s,
-        job.airmass, context.cameras[job.chain],
+        job.airmass, context.cameras[job.chain], load_chain(context.chains[job.chain]).gain,
     )  # fmt: skip

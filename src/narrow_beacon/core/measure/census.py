@@ -99,11 +99,13 @@ def take_census(
     exposure_s: float,
     airmass: float,
     camera: CameraConstants,
+    flat_gain: Plane | None = None,
 ) -> ExposureCensus:
     """Measure the catalogue stars ``rows`` predicted at (x_px, y_px), 0-based, on an image.
 
     A bright star is measured at its own centroid, a faint one where the solution puts it.
-    ``masked`` is a scratch plane; ``magnitudes`` of the stars tell which neighbours matter.
+    ``masked`` is a scratch plane; ``magnitudes`` of the stars tell which neighbours matter;
+    ``flat_gain`` is what the exposure was multiplied with, 1 / flat.
     """
     x, y, off_centre = _centre(x_px, y_px, detections, fwhm_px)
     mask_radius = fwhm_px * (1.2 + 0.45 * np.log10(np.maximum(detections.snr, 1.0)))
@@ -112,15 +114,15 @@ def take_census(
     )
     sky, noise = background.at(x, y)
     sums = measure_apertures(pixels, flags, masked, x, y, radii_px, annulus_px, sky, noise)
-    uncertainty = aperture_uncertainty(
-        sums.counts_adu,
-        sums.sky_adu_per_px,
-        sums.ring_pixels,
-        radii_px,
-        exposure_s,
-        airmass,
-        camera,
+    response = (
+        1.0 / flat_gain[np.rint(y).astype(int), np.rint(x).astype(int)]
+        if (flat_gain is not None)
+        else np.ones(x.size)
     )
+    uncertainty = aperture_uncertainty(
+        sums.counts_adu, sums.sky_adu_per_px, sums.ring_pixels, radii_px, exposure_s, airmass,
+        camera, response,
+    )  # fmt: skip
     never = np.inf
     near = np.full((rows.size, len(StarFlag)), never)
     near[:, :4] = sums.near_px

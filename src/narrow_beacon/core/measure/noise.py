@@ -55,20 +55,22 @@ def aperture_uncertainty(
     exposure_s: float,
     airmass: float,
     camera: CameraConstants,
+    response: Floats | float = 1.0,
 ) -> Floats:
     """Standard uncertainty of aperture sums in ADU, (stars, radii).
 
     ``counts_adu`` (stars, radii) has the sky off; ``sky_adu_per_px`` and ``ring_pixels`` (stars)
-    describe the ring.
+    describe the ring. ``response`` is the flat's value at each star: where it is above 1 an ADU of
+    the corrected exposure stands for more electrons than the gain says, in the corners for fewer.
     """
-    g = camera.gain_e_per_adu
+    g = camera.gain_e_per_adu * np.broadcast_to(response, ring_pixels.shape)[:, None]
     n = np.pi * np.asarray(radii_px, float)[None, :] ** 2
     ring = np.maximum(ring_pixels, 1.0)[:, None]
     dark_share = 1.0 + (1.0 / camera.dark_frames if camera.dark_frames else 0.0)
     per_pixel = (
         np.maximum(sky_adu_per_px, 0.0)[:, None] * g
         + (camera.dark_e_per_s * exposure_s + camera.read_noise_e**2) * dark_share
-        + g * g / 12.0
+        + camera.gain_e_per_adu**2 / 12.0
     )
     flux_e = np.maximum(counts_adu, 0.0) * g
     variance = flux_e + n * (1.0 + n / ring) * per_pixel

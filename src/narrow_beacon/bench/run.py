@@ -1,0 +1,36 @@
+"""Run benchmarks by name and say which aims were met."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+
+from narrow_beacon.bench.fields import print_fields
+from narrow_beacon.bench.nights import print_demo, print_plain
+from narrow_beacon.bench.pulls import print_pulls
+from narrow_beacon.bench.speed import print_steps, print_throughput
+
+BENCHES: dict[str, Callable[[], bool]] = {
+    "speed": print_steps,
+    "night": print_throughput,
+    "pulls": print_pulls,
+    "fields": print_fields,
+    "plain": print_plain,
+    "demo": print_demo,
+}
+
+
+def run_benches(names: Sequence[str]) -> int:
+    """Run the named benchmarks, or all; 0 if every aim was met, 1 if not, 2 for a wrong name."""
+    unknown = [name for name in names if name not in BENCHES]
+    if unknown:
+        print(f"no benchmark {', '.join(unknown)}; there are {', '.join(BENCHES)}")
+        return 2
+    verdicts = {}
+    for name in names or BENCHES:
+        begin = time.perf_counter()
+        verdicts[name] = BENCHES[name]()
+        print(f"  ({name} took {time.perf_counter() - begin:.0f} s)\n")
+    for name, met in verdicts.items():
+        print(f"{name}: {'every aim met' if met else 'AN AIM WAS MISSED'}")
+    return 0 if all(verdicts.values()) else 1
