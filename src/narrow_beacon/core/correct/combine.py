@@ -94,7 +94,6 @@ def combine(
 def _clipped_mean(stack, kappa, floor, out):  # type: ignore[no-untyped-def]
     count, rows, width = stack.shape
     values = np.empty(count, np.float32)
-    distances = np.empty(count, np.float32)
     clipped = 0
     for y in range(rows):
         for x in range(width):
@@ -115,14 +114,21 @@ def _clipped_mean(stack, kappa, floor, out):  # type: ignore[no-untyped-def]
             if used < 5:
                 out[y, x] = median
                 continue
-            for i in range(used):
-                d = abs(values[i] - median)
-                j = i
-                while j > 0 and distances[j - 1] > d:
-                    distances[j] = distances[j - 1]
-                    j -= 1
-                distances[j] = d
-            scatter = 1.4826 * 0.5 * (distances[(used - 1) // 2] + distances[used // 2])
+            # The values are in order: their distances from the median grow outwards on either
+            # side, and merging the sides up to the middle one gives the median distance.
+            left, right = (used - 1) // 2, used // 2
+            if left == right:
+                right += 1
+            distance = before = np.float32(0.0)
+            for _ in range(used // 2 + 1):
+                before = distance
+                if right >= used or (left >= 0 and median - values[left] <= values[right] - median):
+                    distance = median - values[left]
+                    left -= 1
+                else:
+                    distance = values[right] - median
+                    right += 1
+            scatter = 1.4826 * (distance if used % 2 else 0.5 * (before + distance))
             limit = kappa * max(scatter, floor)
             total = 0.0
             kept = 0

@@ -16,7 +16,7 @@ from narrow_beacon.core.frames.fits_file import read_pixels
 from narrow_beacon.core.frames.sort import Frame
 
 _PATCH = 64
-_MOST_PAIRS = 4
+_MOST_PAIRS = 2
 
 
 @dataclass(frozen=True)
@@ -64,12 +64,10 @@ def _centre(frame: Frame) -> Plane:
 
 def _difference_variance(first: Plane, second: Plane) -> float:
     """Robust variance of the difference: the median over patches of clipped variances."""
-    difference = (first - second).astype(float)
-    variances = []
-    for y in range(0, difference.shape[0] - _PATCH + 1, _PATCH):
-        for x in range(0, difference.shape[1] - _PATCH + 1, _PATCH):
-            patch = difference[y : y + _PATCH, x : x + _PATCH]
-            patch = patch - np.median(patch)
-            limit = 5 * 1.4826 * np.median(np.abs(patch)) + 1e-6
-            variances.append(np.var(patch[np.abs(patch) < limit]))
-    return float(np.median(variances))
+    rows, columns = (size // _PATCH for size in first.shape)
+    difference = (first - second)[: rows * _PATCH, : columns * _PATCH]
+    patches = difference.reshape(rows, _PATCH, columns, _PATCH).swapaxes(1, 2)
+    values = patches.reshape(rows * columns, -1)
+    values = values - np.median(values, axis=1, keepdims=True)
+    limit = 5 * 1.4826 * np.median(np.abs(values), axis=1, keepdims=True) + 1e-6
+    return float(np.median(np.nanvar(np.where(np.abs(values) < limit, values, np.nan), axis=1)))

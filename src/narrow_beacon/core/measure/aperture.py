@@ -8,7 +8,7 @@ import numpy as np
 from numba import njit
 
 from narrow_beacon.core.arrays import Flags, Floats, Plane
-from narrow_beacon.core.measure.overlap import overlaps, pixel_overlap
+from narrow_beacon.core.measure.overlap import cut_sum, pixel_overlap
 
 NEAR_SATURATED, NEAR_DEFECT, NEAR_SPIKE, NEAR_EDGE = range(4)
 
@@ -49,16 +49,17 @@ def measure_apertures(
     for the median.
     """
     n, m = x_px.size, radii_px.size
-    sums = ApertureSums(
-        np.empty((n, m)), np.empty(n), np.empty(n), np.empty(n), np.empty(n), np.empty((n, 4))
-    )
+    # Neighbours on the image one after the other: their pixels are still in the cache.
+    order = np.argsort(y_px, kind="stable")
+    counts, near = np.empty((n, m)), np.empty((n, 4))
+    sky, scatter, ring, peak = (np.empty(n) for _ in range(4))
     _measure(
-        pixels, flags, masked, x_px, y_px, np.asarray(radii_px, float),
-        float(annulus_px[0]), float(annulus_px[1]), np.asarray(sky_guess_adu, float),
-        np.asarray(noise_guess_adu, float), sums.counts_adu, sums.sky_adu_per_px,
-        sums.sky_scatter_adu, sums.ring_pixels, sums.peak_adu, sums.near_px,
+        pixels, flags, masked, x_px[order], y_px[order], np.asarray(radii_px, float),
+        float(annulus_px[0]), float(annulus_px[1]), sky_guess_adu[order], noise_guess_adu[order],
+        counts, sky, scatter, ring, peak, near,
     )  # fmt: skip
-    return sums
+    back = np.argsort(order, kind="stable")
+    return ApertureSums(*(values[back] for values in (counts, sky, scatter, ring, peak, near)))
 
 
 def mask_stars(flags: Flags, masked: Flags, x_px: Floats, y_px: Floats, radius_px: Floats) -> None:
@@ -104,33 +105,37 @@ def _select(values, count, k):  # type: ignore[no-untyped-def]
     return values[k]
 
 
-@njit(cache=True, nogil=True)
-def _median(values, count, guess, noise, bins):  # type: ignore[no-untyped-def]
-    """The median to a sixteenth of the noise by counting, or exactly where the guess is far off.
+@njit(cache=True, nogil=True, fastmath=True)
+def _count_below(values, limit):  # type: ignore[no-untyped-def]
+    count = np.int32(0)
+    for i in range(values.size):
+        count += np.int32(1) if values[i] < limit else np.int32(0)
+    return count
 
-    It only centres the clipping, whose mean is the sky, so that this is close enough.
+
+@njit(cache=True, nogil=True)
+def _median(values, count, guess, noise):  # type: ignore[no-untyped-def]
+    """The median to a hundredth of the noise by halving a bracket, or exactly where the guess is
+    far off. It only centres the clipping, whose mean is the sky, so that this is close enough.
     """
-    most = bins.size
-    bins[:] = 0
-    low = np.float32(guess - 0.0625 * noise * most / 2)
-    scale = np.float32(16.0 / noise)
-    for i in range(count):
-        bins[int(min(max((values[i] - low) * scale, 0.0), most - 1.0))] += 1
-    wanted = 0.5 * count
-    before = 0
-    for k in range(most):
-        if before + bins[k] >= wanted:
-            if k == 0 or k == most - 1:
-                break
-            return low + (k + (wanted - before) / bins[k]) / scale
-        before += bins[k]
-    return _select(values, count, count // 2)
+    used = values[:count]
+    low, high = np.float32(guess - 4.0 * noise), np.float32(guess + 4.0 * noise)
+    half = count // 2
+    if _count_below(used, low) > half or _count_below(used, high) <= half:
+        return _select(values, count, half)
+    for _ in range(10):
+        middle = np.float32(0.5) * (low + high)
+        if _count_below(used, middle) > half:
+            high = middle
+        else:
+            low = middle
+    return np.float32(0.5) * (low + high)
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _ring_sky(values, count, guess, noise, bins):  # type: ignore[no-untyped-def]
+def _ring_sky(values, count, guess, noise):  # type: ignore[no-untyped-def]
     """Mean, scatter and number of the values within 3 σ of the median; σ from the lower half."""
-    median = _median(values, count, guess, noise, bins)
+    median = _median(values, count, guess, noise)
     total = 0.0
     below = 0
     centre = np.float32(median)
@@ -193,70 +198,85 @@ def _measure(
     counts, skies, scatters, rings, peaks, near,
 ):  # type: ignore[no-untyped-def]  # fmt: skip
     height, width = pixels.shape
-    steps = radii.size
-    largest = radii[steps - 1]
+    largest = radii[radii.size - 1]
     values = np.empty(int(np.pi * (outer + 1.5) ** 2) + 16, np.float32)
-    bins = np.empty(128, np.int64)
-    along = np.empty(int(2 * largest) + 8)
-    squared = radii * radii
-    # Pixels that a circle cuts: lower corner, radius, value and step, worked off together.
-    room = int((2 * largest + 3) ** 2) * steps
-    cut_x, cut_y, cut_r = np.empty(room), np.empty(room), np.empty(room)
-    cut_v, cut_area = np.empty(room), np.empty(room)
-    cut_k = np.empty(room, np.int64)
+    side = int(2 * largest) + 4
+    # Sums along the rows give what lies wholly inside a circle by one difference a row.
+    along = np.empty((side, side + 1))
+    # Pixels that a circle cuts: their corners and values, worked off together.
+    cuts = np.empty((5, side * side + 4 * side))
     for n in range(xs.size):
         xc, yc = xs[n], ys[n]
         count = _gather_ring(pixels, masked, xc, yc, inner, outer, values)
         if count >= 8:
-            sky, scatter, kept = _ring_sky(values, count, guesses[n], max(noises[n], 1e-3), bins)
+            sky, scatter, kept = _ring_sky(values, count, guesses[n], max(noises[n], 1e-3))
         else:
             sky, scatter, kept = np.nan, np.nan, count
         skies[n], scatters[n], rings[n] = sky, scatter, kept
         near[n, 0] = near[n, 1] = near[n, 2] = np.inf
         near[n, 3] = min(min(xc + 0.5, width - 0.5 - xc), min(yc + 0.5, height - 0.5 - yc))
-        counts[n, :] = 0.0
-        peak = -np.inf
-        cut = 0
-        for y in range(
-            max(0, int(np.ceil(yc - largest - 0.5))), min(height, int(yc + largest + 0.5) + 1)
-        ):
-            dy = y - yc
-            y0 = abs(dy) - 0.5
-            near_y = max(y0, 0.0) ** 2
-            far_y = (y0 + 1.0) ** 2
-            far = np.sqrt(max(squared[steps - 1] - near_y, 0.0)) + 0.5
-            first, last = max(0, int(np.ceil(xc - far))), min(width, int(xc + far) + 1)
-            # Sums along the row give what lies wholly inside a circle by one difference.
-            along[0] = 0.0
-            for x in range(first, last):
+        left = max(0, int(np.ceil(xc - largest - 0.5)))
+        right = min(width, int(xc + largest + 0.5) + 1)
+        low = max(0, int(np.ceil(yc - largest - 0.5)))
+        high = min(height, int(yc + largest + 0.5) + 1)
+        peak = np.float32(-np.inf)
+        for y in range(low, high):
+            row = along[y - low]
+            row[0] = 0.0
+            total = 0.0
+            for x in range(left, right):
                 value = pixels[y, x]
-                along[x - first + 1] = along[x - first] + (value - sky)
-                peak = max(peak, value)
+                total += value - sky
+                row[x - left + 1] = total
+                if value > peak and (x - xc) ** 2 + (y - yc) ** 2 <= largest * largest:
+                    peak = value
                 if flags[y, x]:
-                    _note_flag(near, n, flags[y, x], x - xc, dy)
-            for k in range(steps):
-                if squared[k] <= near_y:
-                    continue
-                out = np.sqrt(squared[k] - near_y) + 0.5
-                a, d = max(first, int(np.ceil(xc - out))), min(last, int(xc + out) + 1)
-                room_in = squared[k] - far_y
-                b = c = a
-                if room_in > 0.25:
-                    within = np.sqrt(room_in) - 0.5
-                    b = min(d, max(a, int(np.ceil(xc - within))))
-                    c = max(b, min(d, int(np.floor(xc + within)) + 1))
-                    counts[n, k] += along[c - first] - along[b - first]
-                for side in range(2):
-                    for x in range(a if side == 0 else c, b if side == 0 else d):
-                        x0 = abs(x - xc) - 0.5
-                        v = pixels[y, x] - sky
-                        if x0 >= 0.0 and y0 >= 0.0 and radii[k] >= 1.5:
-                            cut_x[cut], cut_y[cut], cut_r[cut] = x0, y0, radii[k]
-                            cut_v[cut], cut_k[cut] = v, k
-                            cut += 1
-                        else:
-                            counts[n, k] += v * pixel_overlap(x - xc, dy, radii[k])
-        overlaps(cut_x, cut_y, cut_r, cut, cut_area)
-        for i in range(cut):
-            counts[n, cut_k[i]] += cut_v[i] * cut_area[i]
+                    _note_flag(near, n, flags[y, x], x - xc, y - yc)
         peaks[n] = peak
+        for k in range(radii.size):
+            counts[n, k] = _circle_sum(along, left, right, low, high, xc, yc, radii[k], cuts)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _push(cuts, at, x0, y0, x1, y1, value):  # type: ignore[no-untyped-def]
+    cuts[0, at], cuts[1, at], cuts[2, at], cuts[3, at], cuts[4, at] = x0, y0, x1, y1, value
+    return at + 1
+
+
+@njit(cache=True, nogil=True)
+def _circle_sum(along, left, right, low, high, xc, yc, radius, cuts):  # type: ignore[no-untyped-def]
+    """Sum over a circle of a patch given by its running sums along rows."""
+    r2 = radius * radius
+    total = 0.0
+    cut = 0
+    for y in range(
+        max(low, int(np.ceil(yc - radius - 0.5))), min(high, int(yc + radius + 0.5) + 1)
+    ):
+        dy = y - yc
+        y0 = abs(dy) - 0.5
+        row = along[y - low]
+        out = np.sqrt(max(r2 - max(y0, 0.0) ** 2, 0.0)) + 0.5
+        a, d = max(left, int(np.ceil(xc - out))), min(right, int(xc + out) + 1)
+        room = r2 - (y0 + 1.0) ** 2
+        b = c = d
+        if room > 0.25:
+            within = np.sqrt(room) - 0.5
+            b = min(d, max(a, int(np.ceil(xc - within))))
+            c = max(b, min(d, int(np.floor(xc + within)) + 1))
+            total += row[c - left] - row[b - left]
+        for first, last in ((a, b), (c, d)):
+            for x in range(first, last):
+                x0 = abs(x - xc) - 0.5
+                v = row[x - left + 1] - row[x - left]
+                if radius < 1.5:
+                    total += v * pixel_overlap(x - xc, dy, radius)
+                    continue
+                # A pixel across an axis falls into the quadrants on either side.
+                cut = _push(cuts, cut, max(x0, 0.0), max(y0, 0.0), x0 + 1.0, y0 + 1.0, v)
+                if x0 < 0.0:
+                    cut = _push(cuts, cut, 0.0, max(y0, 0.0), -x0, y0 + 1.0, v)
+                if y0 < 0.0:
+                    cut = _push(cuts, cut, max(x0, 0.0), 0.0, x0 + 1.0, -y0, v)
+                    if x0 < 0.0:
+                        cut = _push(cuts, cut, 0.0, 0.0, -x0, -y0, v)
+    return total + cut_sum(cuts[0], cuts[1], cuts[2], cuts[3], cuts[4], cut, radius)

@@ -51,33 +51,35 @@ def _quadrant(x0, y0, x1, y1, r):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def overlaps(x0, y0, r, count, out):  # type: ignore[no-untyped-def]
-    """Overlaps of many unit pixels, lower corners (x0, y0) ≥ 0, with circles of radii r ≥ 1.5.
+def cut_sum(x0, y0, x1, y1, values, count, radius):  # type: ignore[no-untyped-def]
+    """Sum of values times overlaps of rectangles [x0, x1] × [y0, y1], all ≥ 0 and at most one
+    pixel large, with a circle about the origin of a radius of at least 1.5.
 
-    Every pixel must be cut by its circle. The same formula as ``_quadrant``, without branches, so
-    that the processor works on several pixels at once.
+    The same formula as ``_quadrant``, without branches, so that the processor works on several
+    pixels at once.
     """
+    r2 = radius * radius
+    by_r2 = 0.25 / r2
+    total = 0.0
     for i in range(count):
-        r2 = r[i] * r[i]
-        a, b = x0[i], y0[i]
-        c, d = a + 1.0, b + 1.0
+        a, b, c, d = x0[i], y0[i], x1[i], y1[i]
         top = r2 - d * d
-        left = r2 - a * a
         over = top > a * a
-        root = np.sqrt(top if over else left)
-        xa = root if over else a
-        ya = d if over else root
+        root = np.sqrt(max(top if over else r2 - a * a, 0.0))
+        xa = min(root, c) if over else a
+        ya = d if over else max(root, b)
         right = r2 - c * c
-        bottom = r2 - b * b
         beyond = right > b * b
-        foot = np.sqrt(right if beyond else bottom)
-        xb = c if beyond else foot
-        yb = foot if beyond else b
+        foot = np.sqrt(max(right if beyond else r2 - b * b, 0.0))
+        xb = c if beyond else max(foot, a)
+        yb = min(foot, d) if beyond else b
         dx, dy = xb - xa, ya - yb
-        q = 0.25 * (dx * dx + dy * dy) / r2
+        q = (dx * dx + dy * dy) * by_r2
         series = 2 / 3 + q * (1 / 5 + q * (3 / 28 + q * (5 / 72 + q * (
             35 / 704 + q * (63 / 1664 + q * (0.03007812 + q * 0.02464518))))))  # fmt: skip
-        out[i] = (xa - a) + dx * (0.5 * (ya + yb) - b) + r2 * q * np.sqrt(q) * series
+        area = (xa - a) * (d - b) + dx * (0.5 * (ya + yb) - b) + r2 * q * np.sqrt(q) * series
+        total += values[i] * area
+    return total
 
 
 @njit(cache=True, nogil=True)

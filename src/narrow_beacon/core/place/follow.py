@@ -47,10 +47,10 @@ def _shift(solver: Solver, start: Solution, x: Floats, y: Floats) -> tuple[float
     """The shift in pixels that most pairs of bright stars agree on; None where none stands out."""
     height, width = start.shape
     reach = 0.35 * min(height, width)
-    rows, xs, ys = solver.in_frame(start, margin_px=reach)
     # As many catalogue stars over the enlarged frame as there are voters on the image.
     share = (height + 2 * reach) * (width + 2 * reach) / (height * width)
     most = int(_VOTERS * share)
+    _, xs, ys = solver.in_frame(start, reach, most)
     dx = (x[:_VOTERS, None] - xs[None, :most]).ravel()
     dy = (y[:_VOTERS, None] - ys[None, :most]).ravel()
     near = (np.abs(dx) < reach) & (np.abs(dy) < reach)

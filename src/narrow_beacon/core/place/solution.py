@@ -116,9 +116,12 @@ class Solution:
             near = np.hypot(u0, v0) < 0.75 * np.hypot(*self.shape)
             un, vn = np.where(near, u0, 0.0), np.where(near, v0, 0.0)
             u, v = un, vn
-            for _ in range(4):
+            for _ in range(8):
                 a, b = self.distortion(u, v)
+                step = np.abs(un - a - u).max(initial=0.0) + np.abs(vn - b - v).max(initial=0.0)
                 u, v = un - a, vn - b
+                if step < 1e-3:  # the next step would be smaller by the distortion's slope
+                    break
             u0, v0 = np.where(near, u, u0), np.where(near, v, v0)
         return u0 + self.x0_px, v0 + self.y0_px
 

@@ -260,8 +260,9 @@ class Solver:
 
     def _near(self, solution: Solution, detections: int) -> Ints:
         """Catalogue rows on and around the image, brightest first, to the images' depth."""
-        rows, x, y = self.in_frame(solution, margin_px=0.05 * min(solution.shape))
-        return rows[: int(2.2 * detections) + 20]
+        most = int(2.2 * detections) + 20
+        rows, _, _ = self.in_frame(solution, 0.05 * min(solution.shape), most)
+        return rows[:most]
 
     def _pairs(
         self, solution: Solution, near: Ints, x: Floats, y: Floats, radius: float
@@ -283,11 +284,18 @@ class Solver:
         stars = stars[back == stars]
         return stars, rows[nearest[stars]], int(rows.size)
 
-    def in_frame(self, solution: Solution, margin_px: float = 0.0) -> tuple[Ints, Floats, Floats]:
-        """Catalogue rows on the image, brightest first, with their pixels (0-based)."""
+    def in_frame(
+        self, solution: Solution, margin_px: float = 0.0, most: int | None = None
+    ) -> tuple[Ints, Floats, Floats]:
+        """Catalogue rows on the image, brightest first, with their pixels (0-based).
+
+        About ``most`` of them at the most, where that is enough.
+        """
         ra, dec = solution.centre
         margin = margin_px * solution.scale_arcsec_per_px / 3600.0
         rows = self.index.within(ra, dec, min(1.05 * solution.radius_deg + margin, 60.0))
+        if most is not None:
+            rows = rows[: 2 * most]  # the circle about the frame is less than twice as large
         x, y = solution.pixel(self.ra_deg[rows], self.dec_deg[rows])
         height, width = solution.shape
         with np.errstate(invalid="ignore"):
