@@ -56,6 +56,23 @@ def demo(folder: Path) -> None:
 
 
 @main.command()
+@click.argument("catalogue", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+@click.option("--port", type=click.IntRange(0, 65535), default=0, help="Default: a free one.")
+def cone(catalogue: Path, port: int) -> None:
+    """Serve a VOTable of stars as a cone search on this machine, as a stand-in for a service."""
+    import threading
+
+    from narrow_beacon.simulate.cone_service import ConeService
+
+    with ConeService(catalogue, port) as service:
+        click.echo(f"Answering cone searches at {service.url}; Ctrl+C stops it.")
+        try:
+            threading.Event().wait()
+        except KeyboardInterrupt:
+            click.echo("stopped")
+
+
+@main.command()
 @click.argument("names", nargs=-1)
 def bench(names: tuple[str, ...]) -> None:
     """Measure speed and accuracy: any of speed, night, plain, fields, pulls, demo; all without

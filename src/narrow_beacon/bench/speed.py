@@ -151,7 +151,7 @@ def print_throughput() -> bool:
 
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        exposures = 120
+        exposures = 200
         write_plain_night(
             folder,
             5,

@@ -19,6 +19,7 @@ from narrow_beacon.core.report.provenance import versions, write_provenance
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.reduce.run import Outcome
 from narrow_beacon.reduce.vet import THIN_CLOUD
+from narrow_beacon.reduce.workers import Workers
 
 _OUTPUTS = (
     "light_curve.csv", "light_curve.ecsv", "light_curve.vot", "light_curve.svg", "exposures.csv",
@@ -26,17 +27,23 @@ _OUTPUTS = (
 )  # fmt: skip
 
 
-def write_outputs(outcome: Outcome) -> None:
+def write_outputs(outcome: Outcome, pool: Workers) -> None:
     """Write every file that the outcome allows; files of an earlier run don't stay beside them."""
     folder = outcome.plan.output
     folder.mkdir(parents=True, exist_ok=True)
     for name in _OUTPUTS:
         (folder / name).unlink(missing_ok=True)
+    points = curve_points(outcome)
+    figure = None
+    if any(np.isfinite(point.magnitude) for point in points):
+        path = folder / "light_curve.svg"
+        figure = pool.start(
+            draw_light_curve, points, target_name(outcome), _check_name(outcome), path
+        )
     write_exposures(exposure_rows(outcome), folder / "exposures.csv")
     write_provenance(provenance(outcome), folder / "provenance.json")
     if not outcome.curves:
         return
-    points = curve_points(outcome)
     write_light_curve(points, folder)
     layout = read_layout(outcome.plan.layout, outcome.plan.base)
     (folder / "report.txt").write_text(

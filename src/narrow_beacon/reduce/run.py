@@ -41,7 +41,7 @@ from narrow_beacon.reduce.tasks import (
 )
 from narrow_beacon.reduce.workers import Workers, core_count
 
-_FILES_PER_TASK = 8
+_FILES_PER_TASK = 4
 _EXPOSURES_PER_TASK = 5
 _PROBES = 3
 _DEFAULT_LINEAR_LIMIT_ADU = 60000.0
@@ -103,7 +103,7 @@ def reduce_plan(
         tempfile.TemporaryDirectory(prefix="narrow-beacon-") as scratch,
     ):
         outcome = _Run(plan, pool, Path(scratch), progress or _Silent()).run()
-        write_outputs(outcome)
+        write_outputs(outcome, pool)
         return outcome
 
 

@@ -60,6 +60,13 @@ class Workers:
             raise
         return [future.result() for future in futures]
 
+    def start(self, task: Callable[..., R], *arguments: Any) -> Callable[[], R]:
+        """Begin one task beside what this process does; the returned function waits for it."""
+        if self._pool is None:
+            result = task(*arguments)
+            return lambda: result
+        return self._pool.submit(task, *arguments).result
+
     def close(self) -> None:
         """End the processes."""
         if self._pool:

@@ -143,7 +143,7 @@ def repair(pixels, flags, where):  # type: ignore[no-untyped-def]
     """Replace the pixels at flat indices ``where`` from good ones nearby, in place.
 
     Where the 5 × 5 pixels around are good, P_x + P_y − P_x P_y with the cubic interpolations P
-    along rows and columns: its error is the product of theirs, about 1% at the very peak of a
+    along rows and columns: its error is the product of theirs, about 5% at the very peak of a
     star 3 pixels wide. Else along the row or the column alone, else the median of good neighbours.
     """
     height, width = pixels.shape

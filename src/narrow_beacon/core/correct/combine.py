@@ -12,11 +12,12 @@ from pathlib import Path
 import numpy as np
 from numba import njit
 
-from narrow_beacon.core.arrays import Floats, Plane
+from narrow_beacon.core.arrays import Floats, Ints, Plane
 from narrow_beacon.core.frames.fits_file import PixelSource, read_pixels
 
 KAPPA = 4.0
 LEAST_TO_CLIP = 5
+_CHUNK = 256
 _BLOCK_BYTES = 4_000_000
 _QUANTISATION_FLOOR_ADU = 0.5
 
@@ -73,6 +74,7 @@ def combine(
     count = len(readers)
     rows = max(1, min(height, _BLOCK_BYTES // (4 * width * count)))
     stack = np.empty((count, rows, width), np.float32)
+    exchanges = sorting_network(count)
     plane = np.empty((height, width), np.float32)
     factors = np.ones(count) if scales is None else np.asarray(scales, float)
     clipped = 0
@@ -86,56 +88,110 @@ def combine(
             if scales is not None:
                 block[index] *= np.float32(factors[index])
         floor = _QUANTISATION_FLOOR_ADU * float(factors.mean())
-        clipped += _clipped_mean(block, kappa, floor, plane[first:last])
+        clipped += _clipped_mean(block, exchanges, kappa, floor, plane[first:last])
     return Combined(plane, count, clipped / (count * height * width))
 
 
+def sorting_network(count: int) -> Ints:
+    """Pairs of places, (exchanges, 2), which compared and exchanged in turn sort any ``count``
+    values (merge exchange: Knuth, The Art of Computer Programming 3, 5.2.2, algorithm M).
+
+    The order of comparisons does not depend on the values, so that thousands of pixels are sorted
+    side by side without a branch.
+    """
+    pairs = []
+    top = 1 << max(0, (count - 1).bit_length() - 1)
+    p = top
+    while p > 0:
+        q, r, d = top, 0, p
+        while True:
+            pairs += [(i, i + d) for i in range(count - d) if i & p == r]
+            if q == p:
+                break
+            d, q, r = q - p, q >> 1, p
+        p >>= 1
+    return np.array(pairs, np.int64).reshape(-1, 2)
+
+
 @njit(cache=True, nogil=True)
-def _clipped_mean(stack, kappa, floor, out):  # type: ignore[no-untyped-def]
+def _clipped_mean(stack, exchanges, kappa, floor, out):  # type: ignore[no-untyped-def]
     count, rows, width = stack.shape
-    values = np.empty(count, np.float32)
+    values = np.empty((count, _CHUNK), np.float32)
+    distances = np.empty((count, _CHUNK), np.float32)
     clipped = 0
     for y in range(rows):
-        for x in range(width):
-            used = 0
+        for start in range(0, width, _CHUNK):
+            size = min(_CHUNK, width - start)
+            undefined = False
             for i in range(count):
-                v = stack[i, y, x]
-                if not np.isnan(v):
-                    j = used
-                    while j > 0 and values[j - 1] > v:
-                        values[j] = values[j - 1]
-                        j -= 1
-                    values[j] = v
-                    used += 1
-            if used == 0:
-                out[y, x] = np.nan
-                continue
-            median = 0.5 * (values[(used - 1) // 2] + values[used // 2])
-            if used < 5:
-                out[y, x] = median
-                continue
-            # The values are in order: their distances from the median grow outwards on either
-            # side, and merging the sides up to the middle one gives the median distance.
-            left, right = (used - 1) // 2, used // 2
-            if left == right:
-                right += 1
-            distance = before = np.float32(0.0)
-            for _ in range(used // 2 + 1):
-                before = distance
-                if right >= used or (left >= 0 and median - values[left] <= values[right] - median):
-                    distance = median - values[left]
-                    left -= 1
-                else:
-                    distance = values[right] - median
-                    right += 1
-            scatter = 1.4826 * (distance if used % 2 else 0.5 * (before + distance))
-            limit = kappa * max(scatter, floor)
-            total = 0.0
-            kept = 0
-            for i in range(used):
-                if abs(values[i] - median) <= limit:
-                    total += values[i]
-                    kept += 1
-            out[y, x] = total / kept
-            clipped += used - kept
+                line, source = values[i], stack[i, y, start : start + size]
+                total = np.float32(0.0)
+                for x in range(size):
+                    line[x] = source[x]
+                    total += source[x]
+                undefined |= np.isnan(total)
+                line[size:] = 0.0
+            target = out[y, start : start + size]
+            if undefined:
+                _means_with_gaps(values, size, kappa, floor, target)
+            else:
+                clipped += _chunk_means(values, distances, exchanges, size, kappa, floor, target)
     return clipped
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _sort_columns(values, exchanges):  # type: ignore[no-untyped-def]
+    for k in range(exchanges.shape[0]):
+        low, high = values[exchanges[k, 0]], values[exchanges[k, 1]]
+        for x in range(low.size):
+            a, b = low[x], high[x]
+            low[x] = min(a, b)
+            high[x] = max(a, b)
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _chunk_means(values, distances, exchanges, size, kappa, floor, out):  # type: ignore[no-untyped-def]
+    """Clipped means of the columns of ``values``; returns how many values were clipped."""
+    count = values.shape[0]
+    half = np.float32(0.5)
+    _sort_columns(values, exchanges)
+    low, high = values[(count - 1) // 2], values[count // 2]
+    if count < LEAST_TO_CLIP:
+        for x in range(size):
+            out[x] = half * (low[x] + high[x])
+        return 0
+    median = half * (low + high)
+    for i in range(count):
+        for x in range(median.size):
+            distances[i, x] = abs(values[i, x] - median[x])
+    _sort_columns(distances, exchanges)
+    low, high = distances[(count - 1) // 2], distances[count // 2]
+    limit = np.float32(kappa) * np.maximum(np.float32(0.7413) * (low + high), np.float32(floor))
+    total = np.zeros(median.size, np.float32)
+    kept = np.zeros(median.size, np.float32)
+    for i in range(count):
+        for x in range(median.size):
+            d = values[i, x] - median[x]
+            inside = np.float32(1.0) if abs(d) <= limit[x] else np.float32(0.0)
+            total[x] += d * inside
+            kept[x] += inside
+    clipped = 0
+    for x in range(size):
+        out[x] = median[x] + total[x] / kept[x]
+        clipped += count - int(kept[x])
+    return clipped
+
+
+@njit(cache=True, nogil=True)
+def _means_with_gaps(values, size, kappa, floor, out):  # type: ignore[no-untyped-def]
+    """The same for columns that hold undefined pixels; those are left out."""
+    for x in range(size):
+        column = values[:, x]
+        good = np.sort(column[~np.isnan(column)])
+        if good.size == 0:
+            out[x] = np.nan
+            continue
+        median = np.median(good)
+        away = np.abs(good - median)
+        limit = kappa * max(1.4826 * np.median(away), floor)
+        out[x] = median if good.size < LEAST_TO_CLIP else np.mean(good[away <= limit])

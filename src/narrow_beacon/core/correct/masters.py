@@ -17,7 +17,7 @@ from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.correct.combine import Combined, combine
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import read_pixels
-from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.frames.sort import Frame, levels_of
 
 MASTER_KIND = "NBMASTER"
 _TEMPERATURE_STEP_C = 1.0
@@ -137,10 +137,10 @@ def build_master(group: Sequence[Frame], scratch: Path, signal: Master | None = 
 
 
 def _flat_level(frame: Frame, base: Plane | None) -> float:
-    sample = read_pixels(frame.source)[::_SAMPLE_STEP, ::_SAMPLE_STEP]
-    if base is not None:
-        sample = sample - base[::_SAMPLE_STEP, ::_SAMPLE_STEP]
-    return max(float(np.nanmedian(sample)), 1.0)
+    """Level of a flat above its signal; from the inspection, or from its pixels."""
+    levels = frame.levels or levels_of(read_pixels(frame.source))
+    signal = 0.0 if base is None else float(np.median(base[::_SAMPLE_STEP, ::_SAMPLE_STEP]))
+    return max(levels.median_adu - signal, 1.0)
 
 
 def write_master(master: Master, path: Path) -> None:

@@ -16,6 +16,7 @@ from narrow_beacon.core.frames.fits_file import read_pixels
 from narrow_beacon.core.frames.sort import Frame
 
 _PATCH = 64
+_REACH = 256
 _MOST_PAIRS = 2
 
 
@@ -58,8 +59,8 @@ def _pair(frames: Sequence[Frame], index: int) -> tuple[Plane, Plane]:
 
 
 def _centre(frame: Frame) -> Plane:
-    height, width = frame.shape
-    return read_pixels(frame.source)[height // 4 : 3 * height // 4, width // 4 : 3 * width // 4]
+    middle = [slice(max(0, size // 2 - _REACH), size // 2 + _REACH) for size in frame.shape]
+    return read_pixels(frame.source)[middle[0], middle[1]]
 
 
 def _difference_variance(first: Plane, second: Plane) -> float:

@@ -17,8 +17,9 @@ from narrow_beacon.core.stars.background import Background
 _BLOCK = 16
 _ANGLES = 180
 _BLOCK_SIGNIFICANCE = 4.0
-_LEAST_SIGNIFICANCE = 12.0
-_LEAST_LIT = 0.5
+_LEAST_LIT = 0.7
+_LEAST_LENGTH = 0.45
+_MOST_UNEVEN = 0.35
 _PIECE_PX = 24.0
 _CANDIDATES = 3
 
@@ -44,10 +45,16 @@ class Trail:
         return np.hypot(x_px - self.x0_px - along * dx, y_px - self.y0_px - along * dy)
 
 
+    def lies_on(self, other: Trail) -> bool:
+        """Whether this is a piece of another trail."""
+        ends = np.array([self.x0_px, self.x1_px]), np.array([self.y0_px, self.y1_px])
+        return bool(other.distance(*ends).max() < _BLOCK)
+
+
 def find_trails(
     pixels: Plane, block_means: Plane, background: Background, fwhm_px: float
 ) -> list[Trail]:
-    """Trails at least a third of the short side long on an image (height, width).
+    """Trails at least half of the short side long on an image (height, width).
 
     ``block_means`` are the means of its blocks of 8 × 8 pixels.
     """
@@ -73,10 +80,15 @@ def find_trails(
         if votes[k, r] < 2.0 * expected + 0.25 * min(rows, columns):
             break
         trail = _judge(pixels, background, angles[k], (r - reach + 0.5) * _BLOCK, fwhm_px)
-        if trail:
-            trails.append(trail)
-        near = np.minimum(np.abs(np.arange(_ANGLES) - k), _ANGLES - np.abs(np.arange(_ANGLES) - k))
-        votes[near < 4] = 0
+        if trail is None or any(trail.lies_on(other) for other in trails):
+            votes[max(k - 3, 0) : k + 4] = 0
+            continue
+        trails.append(trail)
+        # What this trail lit must not propose it again at another angle.
+        rest = trail.distance((x + 0.5) * _BLOCK, (y + 0.5) * _BLOCK) > 1.5 * _BLOCK
+        x, y = x[rest], y[rest]
+        votes[:] = 0
+        _vote(x, y, np.cos(angles), np.sin(angles), reach, votes)
     return trails
 
 
@@ -103,19 +115,26 @@ def _judge(
         _sample(pixels, background, angle, offset_px + side * max(3.0 * fwhm_px, 8.0))
         for side in (-1, 1)
     ]
+    # A trail is brighter than both its sides, all along and evenly; starlight is not.
+    sides = [_pieces(other[2]) for other in beside if other is not None]
     pieces = _pieces(on[2])
-    base = [float(np.median(other[2])) for other in beside if other is not None]
+    sizes = [side.size for side in sides] + [pieces.size]
+    pieces = pieces[: min(sizes)]
+    excess = pieces - np.max([side[: min(sizes)] for side in sides] + [0.0 * pieces], axis=0)
     noise = background.median_noise_adu / np.sqrt(_PIECE_PX / 1.57)
-    lit = pieces > 3.0 * noise + max([0.0, *base])
-    first, last, filled = _longest(lit)
+    first, last, filled = _longest(excess > 4.0 * noise)
     length = (last - first) * _PIECE_PX
-    if length < min(pixels.shape) / 3 or filled < _LEAST_LIT * (last - first):
+    if length < _LEAST_LENGTH * min(pixels.shape) or filled < _LEAST_LIT * (last - first):
         return None
-    signal = float(np.median(pieces[first:last])) - (float(np.mean(base)) if base else 0.0)
-    significance = signal / noise * np.sqrt(last - first)
-    if significance < _LEAST_SIGNIFICANCE:
+    lit = excess[first:last][excess[first:last] > 4.0 * noise]
+    usual = float(np.median(lit))
+    spread = 1.4826 * float(np.median(np.abs(lit - usual)))
+    if spread > _MOST_UNEVEN * usual + 2.0 * noise:
         return None
-    a, b = int(first * _PIECE_PX), min(int(last * _PIECE_PX), on[0].size) - 1
+    # What is lit up to the last whole piece is lit up to the edge.
+    a = 0 if first <= 1 else int(first * _PIECE_PX)
+    b = on[0].size - 1 if last >= pieces.size - 1 else int(last * _PIECE_PX) - 1
+    significance = usual / noise * float(np.sqrt(filled))
     return Trail(float(on[0][a]), float(on[1][a]), float(on[0][b]), float(on[1][b]), significance)
 
 

@@ -1,0 +1,131 @@
+"""A stand-in for a catalogue service: answers cone searches on a VOTable of stars.
+
+IVOA Simple Cone Search 1.03 (Plante et al. 2008): GET with RA, DEC, SR in degrees and VERB; the
+answer is a VOTable with the UCDs that the standard names, an error is a VOTable with one INFO.
+"""
+
+from __future__ import annotations
+
+import io
+import logging
+import math
+import threading
+from pathlib import Path
+from types import TracebackType
+
+import numpy as np
+from astropy.io import votable
+from astropy.io.votable.tree import Info, Resource, TableElement, VOTableFile
+from astropy.table import Table
+from flask import Flask, Response, request
+from werkzeug.serving import make_server
+
+MIME_TYPE = "text/xml;content=x-votable"
+LARGEST_RADIUS_DEG = 10.0
+# Names, UCD1 of the standard, and the least verbosity at which the column is sent.
+_COLUMNS = (
+    ("name", "ID_MAIN", 1), ("ra", "POS_EQ_RA_MAIN", 1), ("dec", "POS_EQ_DEC_MAIN", 1),
+    ("pm_ra", "POS_EQ_PMRA", 2), ("pm_dec", "POS_EQ_PMDEC", 2), ("epoch", "TIME_EPOCH", 2),
+    ("B_mag", "PHOT_JHN_B", 2), ("B_err", "ERROR", 2), ("V_mag", "PHOT_JHN_V", 2),
+    ("V_err", "ERROR", 2), ("variable", "VAR_FLAG", 2),
+)  # fmt: skip
+
+
+class _BadRequestError(ValueError):
+    pass
+
+
+logging.getLogger("werkzeug").setLevel(logging.ERROR)
+
+
+def make_app(catalogue: Table) -> Flask:
+    """The service as a Flask application; the cone search is at ``/cone``."""
+    app = Flask("narrow_beacon_cone")
+    ra, dec = np.radians(catalogue["ra"]), np.radians(catalogue["dec"])
+
+    @app.get("/cone")
+    def cone() -> Response:
+        try:
+            centre_ra = _number("RA", 0.0, 360.0)
+            centre_dec = _number("DEC", -90.0, 90.0)
+            radius = _number("SR", 0.0, LARGEST_RADIUS_DEG)
+            verbosity = int(_number("VERB", 1, 3, default=2))
+        except _BadRequestError as error:
+            return _answer(_error_document(str(error)))
+        a0, d0 = math.radians(centre_ra), math.radians(centre_dec)
+        haversine = (
+            np.sin((dec - d0) / 2) ** 2 + np.cos(dec) * math.cos(d0) * np.sin((ra - a0) / 2) ** 2
+        )
+        inside = 2 * np.arcsin(np.sqrt(np.minimum(haversine, 1))) <= math.radians(radius)
+        # A radius of 0 asks for the columns only.
+        return _answer(_document(catalogue[inside & (radius > 0)], verbosity))
+
+    return app
+
+
+def _number(name: str, low: float, high: float, default: float | None = None) -> float:
+    given = {key.upper(): value for key, value in request.args.items()}
+    text = given.get(name)
+    if text is None:
+        if default is None:
+            raise _BadRequestError(f"{name} is missing")
+        return default
+    try:
+        value = float(text)
+    except ValueError as error:
+        raise _BadRequestError(f"{name}: “{text}” is not a number") from error
+    if not low <= value <= high:
+        raise _BadRequestError(f"{name} = {value:g} is outside {low:g} to {high:g}")
+    return value
+
+
+def _document(table: Table, verbosity: int) -> VOTableFile:
+    names = [name for name, _, least in _COLUMNS if least <= verbosity and name in table.colnames]
+    document = votable.from_table(table[names])
+    ucds = {name: ucd for name, ucd, _ in _COLUMNS}
+    for entry in document.get_first_table().fields:
+        entry.ucd = ucds[entry.name]
+    return document
+
+
+def _error_document(words: str) -> VOTableFile:
+    document = VOTableFile()
+    resource = Resource()
+    resource.infos.append(Info(name="Error", value=words))
+    resource.tables.append(TableElement(document))
+    document.resources.append(resource)
+    return document
+
+
+def _answer(document: VOTableFile) -> Response:
+    buffer = io.BytesIO()
+    document.to_xml(buffer)
+    return Response(buffer.getvalue(), content_type=MIME_TYPE)
+
+
+class ConeService:
+    """The service in a thread, on a free port of the loopback; use as a context manager."""
+
+    def __init__(self, catalogue: Path, port: int = 0) -> None:
+        table = votable.parse_single_table(catalogue).to_table(use_names_over_ids=True)
+        self._server = make_server("127.0.0.1", port, make_app(table), threaded=True)
+        self._thread = threading.Thread(target=self._server.serve_forever, daemon=True)
+
+    @property
+    def url(self) -> str:
+        """Where to ask."""
+        return f"http://127.0.0.1:{self._server.server_port}/cone"
+
+    def __enter__(self) -> ConeService:
+        self._thread.start()
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        value: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self._server.shutdown()
+        self._thread.join()
+        self._server.server_close()

@@ -1,0 +1,256 @@
+"""Correction: what the camera added comes off, and what cannot be corrected is repaired or said."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from builders import frame, noise, star_image, write_simple
+
+from narrow_beacon.core.correct.apply import (
+    DEFECT,
+    SATURATED,
+    Workspace,
+    correct,
+    make_chain,
+    repair,
+)
+from narrow_beacon.core.correct.combine import combine
+from narrow_beacon.core.correct.dark_scale import fit_dark_scale
+from narrow_beacon.core.correct.defects import find_defects
+from narrow_beacon.core.correct.flat_check import compare_flats
+from narrow_beacon.core.correct.masters import (
+    MasterFacts,
+    build_master,
+    group_calibration,
+    read_master,
+    write_master,
+)
+from narrow_beacon.core.correct.match import (
+    choose_bias,
+    choose_dark,
+    choose_dark_to_scale,
+    choose_flat,
+)
+from narrow_beacon.core.correct.photon_transfer import measure_camera_noise
+from narrow_beacon.core.frames.fits_file import read_image
+from narrow_beacon.simulate.camera import Camera, Dust
+
+SHAPE = (96, 128)
+
+
+def master_facts(kind: str, **changes: object) -> MasterFacts:
+    facts: dict[str, object] = {
+        "kind": kind, "filter": "V" if kind == "flat" else None, "exposure_s": 60.0,
+        "temperature_c": -10.0, "gain_setting": 100.0, "offset_setting": 30.0, "readout_mode": None,
+        "binning": (1, 1), "shape": SHAPE, "night": "2026-10-12", "count": 15, "level_adu": 500.0,
+        "clipped_share": 0.0, "inputs": (),
+    }  # fmt: skip
+    return MasterFacts(**{**facts, **changes})  # type: ignore[arg-type]
+
+
+def sources(tmp_path: Path, images: list[np.ndarray], wrapping: str = "plain") -> list:  # type: ignore[type-arg]
+    paths = [
+        write_simple(tmp_path / f"c{n}.fits", im.astype(np.uint16), wrapping=wrapping)
+        for n, im in enumerate(images)
+    ]
+    return [read_image(path).source for path in paths]
+
+
+@pytest.mark.parametrize("wrapping", ["plain", "extension", "float"])
+def test_clipped_mean_is_the_mean_without_the_outliers(tmp_path: Path, wrapping: str) -> None:
+    rng = np.random.default_rng(3)
+    images = [np.rint(rng.normal(1000, 6, SHAPE)) for _ in range(13)]
+    clean = np.mean(images, axis=0)
+    images[4][10:20, 30:40] += 5000  # a cosmic ray shower on one frame
+    made = combine(sources(tmp_path, images, wrapping), tmp_path)
+    hit = np.zeros(SHAPE, bool)
+    hit[10:20, 30:40] = True
+    # Without the hit frame 12 of 13 are left: the means differ by their noise, 6/√12/√13 ADU.
+    assert np.abs(made.plane - clean)[hit].max() < 5 * 6 / np.sqrt(12 * 13) + 0.1
+    # Four robust σ of 13 values clip a few values in ten thousand by chance.
+    assert np.mean(np.abs(made.plane - clean)[~hit] > 1e-3) < 0.1
+    assert made.clipped_share > 100 / (13 * images[0].size)
+
+
+def test_few_frames_are_combined_by_their_median(tmp_path: Path) -> None:
+    images = [np.full(SHAPE, value, float) for value in (100, 102, 900)]
+    assert np.all(combine(sources(tmp_path, images), tmp_path).plane == 102)
+
+
+def test_the_fused_pass_is_the_formula(tmp_path: Path) -> None:
+    raw = np.rint(noise(SHAPE, 3000, 300, 5)).astype(np.uint16)
+    raw[7, 9] = 60000
+    offset, flat = noise(SHAPE, 500, 3, 6), noise(SHAPE, 1.0, 0.05, 7)
+    chain = make_chain(offset, flat, np.zeros(SHAPE, np.uint8))
+    for wrapping in ("plain", "float"):
+        source = read_image(
+            write_simple(tmp_path / f"{wrapping}.fits", raw, wrapping=wrapping)
+        ).source
+        pixels, flags = correct(source, chain, 52000.0, Workspace.of_shape(*SHAPE))
+        assert np.allclose(pixels, (raw - offset) / flat, rtol=2e-6)
+        assert flags[7, 9] == SATURATED
+        assert flags.sum() == SATURATED
+    assert (pixels < 0).any() or raw.min() > 510  # nothing is clipped at zero
+
+
+def test_negative_pixels_stay_negative(tmp_path: Path) -> None:
+    source = read_image(write_simple(tmp_path / "a.fits", np.full(SHAPE, 90, np.uint16))).source
+    chain = make_chain(np.full(SHAPE, 100, np.float32), None, np.zeros(SHAPE, np.uint8))
+    assert np.all(correct(source, chain, 1e5, Workspace.of_shape(*SHAPE))[0] == -10)
+
+
+def test_a_repaired_peak_of_a_star_is_right_to_a_few_percent() -> None:
+    x, y = np.array([40.2, 90.0]), np.array([50.1, 40.4])
+    image = star_image(SHAPE, x, y, np.array([3e5, 3e5]), sky=0.0, sigma=1.0)
+    flags = np.zeros(SHAPE, np.uint8)
+    damaged = image.copy()
+    where = np.array([50 * 128 + 40, 40 * 128 + 90])
+    damaged.reshape(-1)[where] = 9e4
+    flags.reshape(-1)[where] = DEFECT
+    repair(damaged, flags, where)
+    ratio = damaged.reshape(-1)[where] / image.reshape(-1)[where]
+    assert np.all(np.abs(ratio - 1) < 0.06)  # a median of the neighbours would be 40% off
+
+
+def test_a_bad_column_is_filled_from_its_sides() -> None:
+    ramp = np.tile(np.arange(128, dtype=np.float32), (96, 1))
+    flags = np.zeros(SHAPE, np.uint8)
+    flags[:, 60] = DEFECT
+    damaged = np.where(flags, np.float32(9999), ramp)
+    repair(damaged, flags, np.flatnonzero(flags))
+    assert np.abs(damaged - ramp).max() < 1e-3
+
+
+@pytest.mark.parametrize("true_scale", [0.5, 1.0, 1.5])
+def test_the_scale_of_a_dark_is_found_from_its_pattern(true_scale: float) -> None:
+    rng = np.random.default_rng(1)
+    thermal = rng.normal(4, 1, (300, 400)).astype(np.float32)
+    hot = rng.random(thermal.shape) < 0.004
+    thermal[hot] += rng.exponential(300, int(hot.sum())).astype(np.float32)
+    x, y = rng.uniform(20, 280, (2, 40))
+    sky = star_image(thermal.shape, x, y, rng.uniform(1e3, 1e5, 40), sigma=9.0)
+    fit = fit_dark_scale(sky + np.float32(true_scale) * thermal, thermal)
+    assert fit is not None
+    assert abs(fit.factor - true_scale) < max(4 * fit.uncertainty, 0.004)
+    assert fit.uncertainty < 0.01
+
+
+def test_a_dark_without_pattern_gives_no_scale() -> None:
+    flat_dark = noise((200, 200), 4, 1)
+    assert fit_dark_scale(noise((200, 200), 300, 9, 2), flat_dark) is None
+
+
+def test_defects_are_hot_pixels_bad_columns_and_dead_pixels() -> None:
+    dark = noise(SHAPE, 40, 1.5)
+    dark[20, 30] += 900
+    dark[25, 77] += 20  # warm, but steady: better subtracted
+    dark[:, 101] += 25
+    flat = noise(SHAPE, 1.0, 0.01, 2)
+    flat[60, 10] = 0.2
+    defects = find_defects(dark, flat, SHAPE)
+    assert defects[20, 30]
+    assert defects[60, 10]
+    assert defects[:, 101].all()
+    assert not defects[25, 77]
+    assert defects.sum() == 96 + 2
+
+
+def test_a_flat_with_a_moved_dust_grain_is_reported_and_noise_is_not() -> None:
+    camera = Camera(5, (384, 512))
+    rng = np.random.default_rng(0)
+
+    def flat(dust: Dust) -> np.ndarray:
+        made = camera.throughput((dust,)) * (1 + rng.normal(0, 0.002, camera.shape))
+        return (made / np.median(made)).astype(np.float32)
+
+    first, again = flat(Dust(150, 200, 20, 0.05)), flat(Dust(150, 200, 20, 0.05))
+    moved = flat(Dust(210, 180, 20, 0.05))
+    assert compare_flats(first, again) == []
+    changes = compare_flats(moved, first)
+    assert len(changes) == 2
+    darker, brighter = sorted(changes, key=lambda change: change.change)
+    assert np.hypot(darker.x_px - 211, darker.y_px - 181) < 6
+    assert np.hypot(brighter.x_px - 151, brighter.y_px - 201) < 6
+
+
+def test_gain_and_read_noise_are_measured_from_pairs(tmp_path: Path) -> None:
+    camera = Camera(2, (512, 512), gain_e_per_adu=1.7, read_noise_e=9.0, hot_share=0.0)
+    rng = np.random.default_rng(4)
+    bias = [frame(tmp_path, camera.read(rng, None, 0.0), "bias") for _ in range(4)]
+    light = camera.throughput() * np.float32(30000 * 1.7)
+    # The second flat of each pair is fainter, as twilight makes it.
+    flats = [
+        frame(tmp_path, camera.read(rng, light * np.float32(f), 2.0, cosmic_per_s=0), "flat")
+        for f in (1.0, 0.9, 0.85, 0.8)
+    ]
+    found = measure_camera_noise(flats, bias)
+    assert found is not None
+    assert found.gain_e_per_adu == pytest.approx(1.7, rel=0.02)
+    assert found.read_noise_e == pytest.approx(9.0, rel=0.03)
+
+
+def test_a_master_comes_back_from_its_file_as_it_was(tmp_path: Path) -> None:
+    group = [frame(tmp_path, noise(SHAPE, 500, 5, n).astype(np.uint16), "dark") for n in range(6)]
+    master = build_master(group, tmp_path)
+    write_master(master, tmp_path / "m.fit")
+    again = read_master(tmp_path / "m.fit")
+    assert again.facts == master.facts
+    assert np.array_equal(again.plane, master.plane)
+    assert [name for name, _ in again.facts.inputs] == [item.name for item in group]
+
+
+def test_flats_of_a_fading_twilight_weigh_alike_and_lose_their_signal(tmp_path: Path) -> None:
+    rng = np.random.default_rng(1)
+    pattern = 1 + 0.1 * np.sin(np.arange(128) / 9.0)[None, :] * np.ones((96, 1))
+    bias = build_master([frame(tmp_path, np.full(SHAPE, 800, np.uint16), "bias")] * 3, tmp_path)
+    flats = [
+        frame(
+            tmp_path, (800 + rng.poisson(level * pattern)).astype(np.uint16), "flat", exposure_s=2.0
+        )
+        for level in (30000, 20000, 12000, 7000, 4000, 30000, 9000)
+    ]
+    made = build_master(flats, tmp_path, bias)
+    assert np.std(made.plane / (pattern / np.median(pattern)) - 1) < 0.005
+    assert made.facts.made_with == (bias.facts.label,)
+
+
+def test_darks_are_grouped_by_temperature_and_exposure(tmp_path: Path) -> None:
+    temperatures = (-10.1, -9.9, -10.0, -3.6)
+    darks = [
+        frame(tmp_path, noise(SHAPE, 500, 5, n).astype(np.uint16), "dark", temperature_c=t)
+        for n, t in enumerate(temperatures)
+    ]
+    darks.append(frame(tmp_path, noise(SHAPE, 510, 5).astype(np.uint16), "dark", exposure_s=90.0))
+    assert sorted(len(group) for group in group_calibration(darks)) == [1, 1, 3]
+
+
+def test_the_right_masters_are_chosen_and_the_reason_is_given(tmp_path: Path) -> None:
+    exposure = frame(tmp_path, np.full(SHAPE, 500, np.uint16))
+    masters = [
+        master_facts("dark", temperature_c=-3.0),
+        master_facts("dark", night="2026-10-10"),
+        master_facts("dark", exposure_s=90.0),
+        master_facts("bias", gain_setting=0.0),
+        master_facts("bias"),
+        master_facts("flat", filter="B"),
+        master_facts("flat", night="2026-09-01", count=4),
+    ]
+    dark = choose_dark(exposure, masters)
+    assert dark.index == 1
+    assert dark.reason == "15 darks of 60 s at −10 °C, 2 days apart"
+    assert choose_bias(exposure, masters).index == 4
+    flat = choose_flat(exposure, masters)
+    assert flat.index == 6
+    assert any("dust may have moved" in words for words in flat.remarks)
+    assert any("only 4 frames" in words for words in flat.remarks)
+
+
+def test_a_missing_dark_says_what_is_nearest_and_what_can_be_scaled(tmp_path: Path) -> None:
+    exposure = frame(tmp_path, np.full(SHAPE, 500, np.uint16), exposure_s=120.0)
+    masters = [master_facts("dark", exposure_s=30.0), master_facts("dark", exposure_s=60.0)]
+    missing = choose_dark(exposure, masters)
+    assert missing.index is None
+    assert missing.reason == "no dark within 2% of 120 s at −10 °C; nearest: 60 s at −10 °C"
+    assert choose_dark_to_scale(exposure, masters).index == 1

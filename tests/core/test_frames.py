@@ -1,0 +1,261 @@
+"""Files of a night: read whatever a camera writes, say what it is, leave out what is none."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from pathlib import Path
+
+import numpy as np
+import pytest
+from astropy.io import fits
+from builders import EVENING, frame, frame_of, header_of, noise, write_simple
+from hypothesis import given
+from hypothesis import strategies as st
+
+from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.fits_file import FitsImage, read_image, read_pixels
+from narrow_beacon.core.frames.header import FrameFacts, interpret, kind_of, sexagesimal_deg
+from narrow_beacon.core.frames.sort import (
+    LeftOut,
+    TimeRule,
+    inspect_file,
+    levels_of,
+    list_files,
+    night_of,
+    sort_night,
+)
+from narrow_beacon.simulate.headers import (
+    FrameInfo,
+    sexagesimal,
+    spelling_capitals,
+    spelling_short,
+    spelling_words,
+)
+
+ADU = np.arange(48 * 64, dtype=np.uint16).reshape(48, 64) * 20 + 7
+
+
+def facts_of(**cards: object) -> FrameFacts:
+    image = FitsImage({k.replace("_", "-"): v for k, v in cards.items()}, (), None)  # type: ignore[arg-type,misc]
+    return interpret(image)
+
+
+@pytest.mark.parametrize(
+    ("wrapping", "ending"),
+    [
+        ("plain", ".fits"), ("tiled", ".fits.fz"), ("gzip", ".fits.gz"),
+        ("extension", ".fits"), ("float", ".fits"), ("long", ".fits"),
+    ],
+)  # fmt: skip
+def test_pixels_are_the_same_in_every_wrapping(tmp_path: Path, wrapping: str, ending: str) -> None:
+    path = write_simple(tmp_path / f"a{ending}", ADU, wrapping=wrapping)
+    image = read_image(path)
+    assert np.array_equal(read_pixels(image.source), ADU.astype(np.float32))
+    assert (image.source.height, image.source.width) == ADU.shape
+    assert interpret(image).filter.value == "V"  # type: ignore[union-attr]
+
+
+def test_undefined_pixels_become_nan(tmp_path: Path) -> None:
+    hdu = fits.PrimaryHDU(np.array([[5, -99], [7, 8]], np.int16))
+    hdu.header["BLANK"] = -99
+    hdu.writeto(tmp_path / "b.fits")
+    pixels = read_pixels(read_image(tmp_path / "b.fits").source)
+    assert np.isnan(pixels[0, 1])
+    assert pixels[1, 0] == 7
+
+
+def test_a_file_cut_short_says_how_much_of_it_is_there(tmp_path: Path) -> None:
+    whole = write_simple(tmp_path / "a.fits", noise((100, 100), 500, 5).astype(np.uint16))
+    data = whole.read_bytes()
+    (tmp_path / "short.fits").write_bytes(data[: 2880 + 20000 // 2])
+    with pytest.raises(UnreadableFileError, match=r"short\.fits: cut short, 50% of its pixels"):
+        read_image(tmp_path / "short.fits")
+
+
+@pytest.mark.parametrize(
+    "make",
+    [
+        lambda path: path.write_bytes(b"SIMPLE  =  T" + bytes(4000)),
+        lambda path: fits.PrimaryHDU(np.zeros((3, 4, 5), np.int16)).writeto(path),
+        lambda path: fits.PrimaryHDU().writeto(path),
+    ],
+    ids=["garbage", "cube", "no image"],
+)
+def test_what_holds_no_image_is_left_out_with_a_reason(tmp_path: Path, make: object) -> None:
+    path = tmp_path / "x.fits"
+    make(path)  # type: ignore[operator]
+    item = inspect_file(path, "x.fits", None, TimeRule())
+    assert isinstance(item, LeftOut)
+    assert len(item.reason) > 10
+
+
+@pytest.mark.parametrize(
+    ("text", "kind"),
+    [
+        ("Light Frame", "exposure"), ("LIGHT", "exposure"), ("object", "exposure"),
+        ("Flat Field", "flat"), ("DARKFLAT", "flat dark"), ("Dark Flat", "flat dark"),
+        ("FLATDARK", "flat dark"), ("zero", "bias"), ("Bias Frame", "bias"), ("DARK", "dark"),
+        ("skyflat", "flat"), ("Master Dark", "master"), ("focus run", None),
+    ],
+)  # fmt: skip
+def test_kinds_are_understood_in_many_spellings(text: str, kind: str | None) -> None:
+    assert kind_of(text) == kind
+
+
+@pytest.mark.parametrize("spelling", [spelling_words, spelling_capitals, spelling_short])
+@pytest.mark.parametrize("kind", ["exposure", "bias", "dark", "flat", "flat dark"])
+def test_every_capture_program_gives_the_same_facts(spelling, kind: str) -> None:  # type: ignore[no-untyped-def]
+    info = FrameInfo(kind, "V", EVENING, 45.0, -9.5, 340.26, 38.2)
+    header = spelling(info)
+    facts = interpret(FitsImage(dict(header), (), None))  # type: ignore[arg-type]
+    assert facts.kind.value == kind  # type: ignore[union-attr]
+    assert facts.exposure_s.value == 45.0  # type: ignore[union-attr]
+    assert facts.temperature_c.value == -9.5  # type: ignore[union-attr]
+    assert facts.time_utc.value == EVENING  # type: ignore[union-attr]
+    assert facts.filter.value == "V"  # type: ignore[union-attr]
+    assert facts.kind.keyword in header  # type: ignore[union-attr]
+    if facts.ra_deg:
+        assert facts.ra_deg.value == pytest.approx(340.26, abs=1e-3)
+
+
+@pytest.mark.parametrize(
+    ("cards", "moment", "middle"),
+    [
+        ({"DATE-OBS": "2026-10-12T20:30:00.250"}, EVENING + timedelta(seconds=0.25), False),
+        ({"DATE-OBS": "2026-10-12", "UT": "20:30:00"}, EVENING, False),
+        ({"DATE-AVG": "2026-10-12T20:30:00", "DATE-OBS": "2026-10-12T20:29:00"}, EVENING, True),
+        ({"JD": 2461326.3541666665}, EVENING, False),
+        ({"MJD-AVG": 61325.854166666664}, EVENING, True),
+        ({"DATE-OBS": "12/10/98", "TIME-OBS": "20:30:00"}, datetime(1998, 10, 12, 20, 30), False),
+    ],
+)
+def test_times_are_read_in_every_form(
+    cards: dict[str, object], moment: datetime, middle: bool
+) -> None:
+    facts = facts_of(**cards)
+    assert abs((facts.time_utc.value - moment).total_seconds()) < 1e-4  # type: ignore[union-attr]
+    assert facts.time_is_middle is middle
+
+
+def test_odd_values_are_unknown_not_errors() -> None:
+    facts = facts_of(
+        EXPTIME="soon",
+        EXPOSURE=30.0,
+        CCD_TEMP=999,
+        DATE_OBS="yesterday",
+        RA="x",
+        XBINNING=0,
+        FILTER="",
+    )
+    assert facts.exposure_s.value == 30.0  # type: ignore[union-attr]
+    assert facts.exposure_s.keyword == "EXPOSURE"  # type: ignore[union-attr]
+    for name in ("temperature_c", "time_utc", "ra_deg", "binning", "filter", "kind"):
+        assert getattr(facts, name) is None
+
+
+def test_scale_comes_from_pixel_size_and_focal_length() -> None:
+    scale = facts_of(XPIXSZ=9.0, FOCALLEN=1600.0).scale_arcsec_per_px
+    assert scale.value == pytest.approx(206.265 * 9 / 1600, rel=1e-5)  # type: ignore[union-attr]
+    assert scale.keyword == "XPIXSZ/FOCALLEN"  # type: ignore[union-attr]
+
+
+@given(st.floats(0, 359.999), st.floats(-89.99, 89.99))
+def test_sexagesimal_round_trip(ra: float, dec: float) -> None:
+    assert (
+        abs((sexagesimal_deg(sexagesimal(ra, hours=True), hours=True) - ra + 180) % 360 - 180)
+        < 3e-5
+    )
+    assert sexagesimal_deg(sexagesimal(dec, hours=False), hours=False) == pytest.approx(
+        dec, abs=3e-6
+    )
+
+
+@pytest.mark.parametrize("text", ["", "19 61 00", "a b c", "1 2 3 4"])
+def test_nonsense_is_no_angle(text: str) -> None:
+    with pytest.raises(ValueError):
+        sexagesimal_deg(text, hours=True)
+
+
+@pytest.mark.parametrize(
+    ("cards", "words"),
+    [
+        ({"HISTORY": "dark subtracted by the master"}, "already processed"),
+        ({"NCOMBINE": 12}, "already processed"),
+        ({"IMAGETYP": "Master Flat"}, "already combined"),
+        ({"IMAGETYP": None}, "what kind of frame"),
+        ({"EXPTIME": None}, "no exposure time"),
+        ({"DATE_OBS": None}, "no time"),
+        ({"FILTER": None}, "no filter"),
+    ],
+)
+def test_a_file_that_cannot_be_used_says_why(
+    tmp_path: Path, cards: dict[str, object], words: str
+) -> None:
+    path = write_simple(tmp_path / "a.fits", ADU, **cards)  # type: ignore[arg-type]
+    item = inspect_file(path, "a.fits", None, TimeRule())
+    assert isinstance(item, LeftOut)
+    assert words in item.reason
+
+
+def test_the_plan_gives_the_filter_that_headers_lack(tmp_path: Path) -> None:
+    path = write_simple(tmp_path / "a.fits", ADU, FILTER=None)
+    assert inspect_file(path, "a.fits", "R", TimeRule()).filter == "R"
+
+
+def test_mid_exposure_follows_the_kit(tmp_path: Path) -> None:
+    path = write_simple(tmp_path / "a.fits", ADU, exposure_s=90.0)
+    assert frame_of(path).mid_utc == EVENING + timedelta(seconds=45)
+    assert frame_of(path, TimeRule("middle", -1.5)).mid_utc == EVENING - timedelta(seconds=1.5)
+
+
+def test_a_night_is_named_by_its_evening() -> None:
+    assert night_of(datetime(2026, 10, 13, 3, 0), -9.4) == "2026-10-12"
+    assert night_of(datetime(2026, 10, 13, 3, 0), 170.0) == "2026-10-13"
+
+
+def test_sorting_leaves_out_copies_strangers_and_wrong_kinds(tmp_path: Path) -> None:
+    def inspected(name: str, adu: np.ndarray, kind: str = "exposure", **facts: object) -> object:
+        item = frame_of(write_simple(tmp_path / name, adu, kind, **facts))  # type: ignore[arg-type]
+        if kind == "exposure":
+            return item
+        from dataclasses import replace
+
+        return replace(item, levels=levels_of(read_pixels(item.source)))
+
+    items = [
+        inspected(f"e{n}.fits", noise((60, 80), 500, 5, n).astype(np.uint16)) for n in range(4)
+    ]
+    copy = tmp_path / "again.fits"
+    copy.write_bytes((tmp_path / "e1.fits").read_bytes())
+    items.append(frame_of(copy))
+    items.append(inspected("small.fits", noise((30, 80), 500, 5).astype(np.uint16)))
+    items.append(
+        inspected("other.fits", ADU[:1].repeat(60, 0).repeat(2, 1)[:, :80], INSTRUME="Puffin 2")
+    )
+    items += [
+        inspected(f"d{n}.fits", noise((60, 80), 520, 6, 9 + n).astype(np.uint16), "dark")
+        for n in range(5)
+    ]
+    items.append(inspected("d9.fits", noise((60, 80), 900, 14).astype(np.uint16), "dark"))
+    night = sort_night(items)  # type: ignore[arg-type]
+    reasons = {item.name: item.reason for item in night.left_out}
+    assert len(night.exposures) == 4
+    assert len(night.calibration) == 5
+    assert "the same file as" in reasons["again.fits"]
+    assert reasons["small.fits"] == "foreign: 80 × 30 pixels, the night has 80 × 60"
+    assert "foreign: camera Puffin 2" in reasons["other.fits"]
+    assert "wrong kind: called a dark" in reasons["d9.fits"]
+
+
+def test_files_are_found_in_subfolders_once_and_in_order(tmp_path: Path) -> None:
+    for name in ("b/2.fits", "a/1.fits", "a/.hidden"):
+        (tmp_path / name).parent.mkdir(exist_ok=True)
+        (tmp_path / name).write_text("x")
+    found = list_files([tmp_path, tmp_path / "a"])
+    assert [path.name for path in found] == ["1.fits", "2.fits"]
+
+
+def test_a_header_without_any_fact_gives_none(tmp_path: Path) -> None:
+    facts = interpret(FitsImage(dict(header_of(NAXIS=2)), (), None))  # type: ignore[arg-type]
+    assert all(value is None for name, value in vars(facts).items() if name != "time_is_middle")
+    assert frame(tmp_path, ADU).night == "2026-10-12"

@@ -1,0 +1,143 @@
+"""What is on an exposure: sky, stars, their width, and what is no star."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from builders import noise, scattered, star_image
+
+from narrow_beacon.core.stars.background import measure_background
+from narrow_beacon.core.stars.detect import detect
+from narrow_beacon.core.stars.profile import measure_profile
+from narrow_beacon.core.stars.strikes import mark_strikes
+from narrow_beacon.core.stars.trails import find_trails
+from narrow_beacon.simulate.render import add_trail
+
+SHAPE = (512, 640)
+
+
+def test_background_follows_a_gradient_under_stars() -> None:
+    x, y = scattered(150, SHAPE)
+    ramp = np.linspace(0, 60, SHAPE[1], dtype=np.float32)[None, :]
+    image = star_image(SHAPE, x, y, np.full(150, 2e4), sky=300, sigma=7) + ramp
+    background = measure_background(image)
+    centres = (np.arange(background.sky_adu.shape[1]) + 0.5) * 64
+    expected = 300 + 60 * centres / SHAPE[1]
+    # 64 samples a cell and a median of nine: 7 · 1.25 / 8 / ~2 ADU, and a little starlight.
+    assert np.abs(np.median(background.sky_adu, axis=0) - expected).max() < 2.0
+    assert background.median_noise_adu == pytest.approx(7.0, rel=0.1)
+
+
+@pytest.mark.parametrize("fwhm", [2.0, 3.0, 5.0])
+def test_stars_are_found_where_they_are_and_nothing_else_is(fwhm: float) -> None:
+    x, y = scattered(120, SHAPE, gap=8 * fwhm if fwhm < 4 else 24)
+    flux = np.geomspace(1.5e3, 2e5, 120) * (fwhm / 3.0)
+    image = star_image(SHAPE, x, y, flux, fwhm=fwhm)
+    found = detect(image, measure_background(image), fwhm).stars
+    away = np.hypot(found.x_px[:, None] - x, found.y_px[:, None] - y)
+    assert (away.min(axis=0) < 1.0).mean() > 0.98
+    assert (away.min(axis=1) > 2.0).sum() <= 2  # 330,000 pixels at five sigma
+    bright = flux > 3e4
+    assert away.min(axis=0)[bright].max() < 0.08
+    order = away.argmin(axis=1)[:20]
+    assert np.all(np.diff(flux[order]) < 0.3 * flux[order][:-1])  # brightest first
+
+
+def test_touching_stars_are_told_apart() -> None:
+    image = star_image(
+        SHAPE, np.array([200.0, 206.0]), np.array([200.0, 201.0]), np.array([3e4, 2e4])
+    )
+    assert len(detect(image, measure_background(image), 3.0).stars) == 2
+
+
+def test_noise_alone_gives_no_stars() -> None:
+    image = noise((1024, 1024), 500, 10)
+    assert len(detect(image, measure_background(image), 3.0).stars) <= 2
+
+
+@pytest.mark.parametrize("fwhm", [2.0, 3.0, 4.5])
+def test_single_bright_pixels_are_spikes_not_stars(fwhm: float) -> None:
+    x, y = scattered(40, SHAPE)
+    image = star_image(SHAPE, x, y, np.full(40, 3e4), fwhm=fwhm)
+    rng = np.random.default_rng(3)
+    i, j = rng.integers(30, 600, 30), rng.integers(30, 480, 30)
+    alone = np.array([np.hypot(x - a, y - b).min() > 15 for a, b in zip(i, j, strict=True)])
+    i, j = i[alone], j[alone]
+    image[j, i] += 2500
+    found = detect(image, measure_background(image), fwhm)
+    marked = {(int(a), int(b)) for a, b in found.spikes}
+    assert {(int(a), int(b)) for a, b in zip(i, j, strict=True)} <= marked
+    assert len(found.stars) == 40
+
+
+@pytest.mark.parametrize("fwhm", [2.0, 2.8, 4.0, 7.0])
+def test_star_width_is_right_to_two_percent(fwhm: float) -> None:
+    x, y = scattered(40, SHAPE, gap=40)
+    image = star_image(SHAPE, x, y, np.full(40, 1e5), fwhm=fwhm)
+    background = measure_background(image)
+    stars = detect(image, background, fwhm * 1.1).stars
+    sky, _ = background.at(stars.x_px, stars.y_px)
+    profile = measure_profile(image, np.zeros(SHAPE, np.uint8), stars, sky, fwhm * 1.1)
+    assert profile is not None
+    assert profile.fwhm_px == pytest.approx(fwhm, rel=0.02)
+    assert profile.beta == pytest.approx(2.5, rel=0.15)
+    assert profile.elongation < 1.05
+
+
+def test_drawn_out_stars_show_in_the_elongation() -> None:
+    x, y = scattered(40, SHAPE, gap=40)
+    image = sum(
+        star_image(SHAPE, x + d, y, np.full(40, 4e4), sigma=4, seed=int(d)) for d in (0, 1, 2, 3)
+    )
+    background = measure_background(image)
+    stars = detect(image, background, 3.5).stars
+    # A shift spread over 3 px adds 3²·5/4/12 to a variance of ~1.9: axes in a ratio of 1.3.
+    assert np.median(stars.elongation) > 1.2
+
+
+@pytest.mark.parametrize("angle", [3.0, 27.0, 88.0, 141.0])
+@pytest.mark.parametrize("strength", [150.0, 2000.0])
+def test_a_trail_is_found_where_it_runs(angle: float, strength: float) -> None:
+    x, y = scattered(200, SHAPE)
+    image = star_image(SHAPE, x, y, np.geomspace(2e3, 3e5, 200))
+    add_trail(image, (300.0, 260.0), angle, strength, 3.0)
+    background = measure_background(image)
+    found = detect(image, background, 3.0)
+    trails = find_trails(image, found.block_means, background, 3.0)
+    assert len(trails) == 1
+    t = np.linspace(-150, 150, 7)
+    on = 300 + t * np.cos(np.radians(angle)), 260 + t * np.sin(np.radians(angle))
+    assert trails[0].distance(*on).max() < 1.5
+
+
+@pytest.mark.parametrize("seed", range(5))
+def test_a_crowded_field_has_no_trails(seed: int) -> None:
+    x, y = scattered(500, SHAPE, seed=seed, gap=6)
+    image = star_image(SHAPE, x, y, np.geomspace(1e3, 5e5, 500), seed=seed)
+    background = measure_background(image)
+    found = detect(image, background, 3.0)
+    assert find_trails(image, found.block_means, background, 3.0) == []
+
+
+def test_a_cosmic_ray_on_a_star_is_flagged_and_clean_stars_are_not() -> None:
+    x, y = scattered(60, SHAPE, gap=30)
+    flux = np.geomspace(1e4, 3e5, 60)
+    image = star_image(SHAPE, x, y, flux)
+    struck = np.arange(10, 60, 5)
+    for n in struck:
+        image[int(round(y[n])) + 1, int(round(x[n])) - 1] += 0.05 * flux[n] + 600
+    background = measure_background(image)
+    sky, sigma = background.at(x, y)
+    flags = np.zeros(SHAPE, np.uint8)
+    stars = detect(image, background, 3.0).stars
+    profile = measure_profile(image, flags, stars, background.at(stars.x_px, stars.y_px)[0], 3.0)
+    assert profile is not None
+    mark_strikes(image, flags, x, y, flux, sky, sigma, 1.0, profile)
+    marked = np.array(
+        [
+            flags[int(b) - 3 : int(b) + 5, int(a) - 3 : int(a) + 5].any()
+            for a, b in zip(x, y, strict=True)
+        ]
+    )
+    assert marked[struck].all()
+    assert not np.delete(marked, struck).any()
