@@ -251,7 +251,8 @@ def _parse(document: dict[str, Any], notes: _Notes) -> dict[tuple[str, str], Any
 
 
 def _like(word: str, known: dict[str, Any]) -> str:
-    close = difflib.get_close_matches(word, known, n=1, cutoff=0.5)
+    close = [key for key in known if key.startswith(word) or word.startswith(key)]
+    close = close or difflib.get_close_matches(word, known, n=1, cutoff=0.5)
     return f"; did you mean {close[0]}?" if close else f"; there are {', '.join(known)}"
 
 

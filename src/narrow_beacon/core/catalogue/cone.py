@@ -56,7 +56,12 @@ def search_cone(
         raise CatalogueError(f"{where}: answered with HTTP status {status}")
     try:
         stars = stars_from_votable(body, url, epoch_yr)
-    except CatalogueError:
+    except CatalogueError as error:
+        if "holds no star" in str(error):
+            raise CatalogueError(
+                f"{where}: has no stars within {radius_deg:g}° of {ra_deg:.4f}° {dec_deg:+.4f}°; "
+                "is that its part of the sky?"
+            ) from error
         raise
     except Exception as error:
         start = body[:60].decode("utf-8", "replace").strip()

@@ -133,7 +133,8 @@ class Solution:
     @property
     def rotation_deg(self) -> float:
         """Position angle of the image's +y axis, from north through east, 0 to 360."""
-        return float(np.degrees(np.arctan2(self.cd[0, 1], self.cd[1, 1])) % 360.0)
+        angle = float(np.degrees(np.arctan2(self.cd[0, 1], self.cd[1, 1])))
+        return round(angle, 9) % 360.0  # −1e-15° is 0°, not 360°
 
     @property
     def mirrored(self) -> bool:

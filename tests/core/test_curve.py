@@ -1,0 +1,278 @@
+"""Time, airmass, zero points, comparison stars: from counts to a curve."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+
+import numpy as np
+import pytest
+from builders import star_table
+
+from narrow_beacon.core.curve.cast import settle_cast
+from narrow_beacon.core.curve.ensemble import solve_ensemble
+from narrow_beacon.core.curve.light_curve import star_curve, transparency
+from narrow_beacon.core.curve.steadiness import judge_steadiness
+from narrow_beacon.core.curve.time import (
+    Site,
+    apparent_altitude,
+    exposure_times,
+    julian_year,
+    pickering_airmass,
+)
+from narrow_beacon.core.errors import NotMeasurableError
+from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.simulate.pointing import airmass_at, altitude_deg
+
+AU_S = 499.00478384
+# Approximate Keplerian elements at J2000 with their rates a century (Standish 1992, Explanatory
+# Supplement, Table 5.8.1): a (au), e, i, mean longitude, perihelion, node (degrees); and the mass
+# of the Sun over that of the planet.
+ELEMENTS = {
+    "earth": ((1.00000261, 0.01671123, -0.00001531, 100.46457166, 102.93768193, 0.0),
+              (0.00000562, -0.00004392, -0.01294668, 35999.37244981, 0.32327364, 0.0), None),
+    "jupiter": ((5.20288700, 0.04838624, 1.30439695, 34.39644051, 14.72847983, 100.47390909),
+                (-0.00011607, -0.00013253, -0.00183714, 3034.74612775, 0.21252668, 0.20469106), 1047.35),
+    "saturn": ((9.53667594, 0.05386179, 2.48599187, 49.95424423, 92.59887831, 113.66242448),
+               (-0.00125060, -0.00050991, 0.00193609, 1222.49362201, -0.41897216, -0.28867794), 3497.9),
+    "uranus": ((19.18916464, 0.04725744, 0.77263783, 313.23810451, 170.95427630, 74.01692503),
+               (-0.00196176, -0.00004397, -0.00242939, 428.48202785, 0.40805281, 0.04240589), 22903.0),
+    "neptune": ((30.06992276, 0.00859048, 1.77004347, -55.12002969, 44.96476227, 131.78422574),
+                (0.00026291, 0.00005105, 0.00035372, 218.45945325, -0.32241464, -0.00508664), 19412.0),
+}  # fmt: skip
+
+
+def heliocentric_au(name: str, jd: float) -> np.ndarray:
+    """Equatorial position (J2000) of a planet from its elements."""
+    base, rate, _ = ELEMENTS[name]
+    t = (jd - 2451545.0) / 36525.0
+    a, e, i, longitude, perihelion, node = (b + r * t for b, r in zip(base, rate, strict=True))
+    mean = np.radians((longitude - perihelion + 180) % 360 - 180)
+    anomaly = mean
+    for _ in range(20):
+        anomaly = mean + e * np.sin(anomaly)
+    x, y = a * (np.cos(anomaly) - e), a * np.sqrt(1 - e * e) * np.sin(anomaly)
+    w, n, i = np.radians(perihelion - node), np.radians(node), np.radians(i)
+    u, v = x * np.cos(w) - y * np.sin(w), x * np.sin(w) + y * np.cos(w)
+    ecliptic = np.array([
+        u * np.cos(n) - v * np.cos(i) * np.sin(n), u * np.sin(n) + v * np.cos(i) * np.cos(n), v * np.sin(i),
+    ])  # fmt: skip
+    tilt = np.radians(23.43928)
+    turn = np.array([[1, 0, 0], [0, np.cos(tilt), -np.sin(tilt)], [0, np.sin(tilt), np.cos(tilt)]])
+    return turn @ ecliptic
+
+
+@pytest.mark.parametrize(
+    "moment", [datetime(2026, 1, 3, 4, 5), datetime(2026, 10, 12, 21), datetime(2019, 6, 30, 23)]
+)
+@pytest.mark.parametrize(("ra", "dec"), [(340.26, 38.21), (90.0, -5.0), (200.0, 71.0)])
+def test_bjd_is_right_to_a_tenth_of_a_second_by_another_way(
+    moment: datetime, ra: float, dec: float
+) -> None:
+    times = exposure_times([moment], ra, dec, None)
+    jd = (moment - datetime(2000, 1, 1, 12)).total_seconds() / 86400.0 + 2451545.0
+    assert abs(times.jd_utc[0] - jd) * 86400 < 1e-3
+    star = np.array([
+        np.cos(np.radians(dec)) * np.cos(np.radians(ra)),
+        np.cos(np.radians(dec)) * np.sin(np.radians(ra)),
+        np.sin(np.radians(dec)),
+    ])  # fmt: skip
+    earth = heliocentric_au("earth", jd)
+    planets = [name for name in ELEMENTS if name != "earth"]
+    sun = -sum(heliocentric_au(name, jd) / (1 + ELEMENTS[name][2]) for name in planets)
+    # 37 leap seconds since 2017, and TT − TAI = 32.184 s; TDB − TT stays below 2 ms.
+    expected = jd + (37 + 32.184 + AU_S * star @ (earth + sun)) / 86400
+    assert abs(times.bjd_tdb[0] - expected) * 86400 < 0.1
+    assert abs(times.hjd_utc[0] - jd - AU_S * star @ earth / 86400) * 86400 < 0.1
+
+
+def test_bjd_with_a_site_differs_by_its_place_on_the_earth() -> None:
+    moment = datetime(2026, 10, 12, 21)
+    with_site = exposure_times([moment], 340.26, 38.21, Site(61.2, -9.4, 140.0))
+    without = exposure_times([moment], 340.26, 38.21, None)
+    shift = (with_site.bjd_tdb - without.bjd_tdb)[0] * 86400
+    height = altitude_deg(moment, 340.26, 38.21, 61.2, -9.4)
+    assert shift == pytest.approx(6378.0 / 299792.458 * np.sin(np.radians(height)), abs=2e-4)
+    assert np.isnan(without.airmass[0])
+
+
+def test_airmass_agrees_with_other_formulas_and_ends_at_the_horizon() -> None:
+    moments = [datetime(2026, 10, 12, 19) + timedelta(hours=h) for h in range(9)]
+    ours = exposure_times(moments, 340.26, 38.21, Site(61.2, -9.4)).airmass
+    theirs = [airmass_at(altitude_deg(m, 340.26, 38.21, 61.2, -9.4)) for m in moments]
+    assert np.allclose(ours, theirs, rtol=0.01)  # precession since 2000 is left out of theirs
+    assert pickering_airmass(np.array([90.0]))[0] == pytest.approx(1.0, abs=1e-3)
+    assert 37 < pickering_airmass(np.array([0.01]))[0] < 40  # 38.7 at the horizon by Pickering
+    assert np.isnan(pickering_airmass(np.array([-1.0]))[0])
+    assert apparent_altitude(np.array([0.0]))[0] == pytest.approx(28.9 / 60, abs=0.02)
+
+
+def test_julian_year() -> None:
+    assert julian_year(datetime(2000, 1, 1, 12)) == 2000.0
+    assert julian_year(datetime(2024, 12, 31, 18)) == pytest.approx(2025.0, abs=1e-9)
+
+
+def night(
+    exposures: int = 60,
+    stars: int = 8,
+    *,
+    seed: int = 0,
+    extra: float = 0.0,
+    catalogue: float = 0.01,
+):  # type: ignore[no-untyped-def]
+    """Instrumental magnitudes of constant stars under cloud, with everything known."""
+    rng = np.random.default_rng(seed)
+    true = np.linspace(11, 13, stars)
+    zero = 20.0 - 0.3 * rng.random(exposures) - np.linspace(0, 0.4, exposures)
+    sigma = np.tile(0.002 * 10 ** (0.2 * (true - 11)), (exposures, 1))
+    inst = true[None, :] - zero[:, None] + rng.normal(0, np.hypot(sigma, extra))
+    known = true + rng.normal(0, catalogue, stars)
+    return true, zero, inst, sigma, known
+
+
+def test_zero_points_follow_the_clouds_within_their_uncertainty() -> None:
+    pulls = []
+    for seed in range(30):
+        true, zero, inst, sigma, known = night(seed=seed)
+        fit = solve_ensemble(inst, sigma, np.ones(inst.shape, bool), known, np.full(8, 0.01))
+        error = fit.zero_point - zero
+        pulls.append((error - error.mean()) / fit.zero_point_uncertainty)
+        # The common offset is the catalogue's mean error, 0.01/√8.
+        assert abs(error.mean()) < 4 * fit.common_offset_uncertainty_mag
+        assert fit.extra_mag < 0.0012
+    assert np.std(pulls) == pytest.approx(1.0, abs=0.05)
+
+
+def test_extra_scatter_is_found() -> None:
+    found = [
+        solve_ensemble(inst, sigma, np.ones(inst.shape, bool), known, np.full(8, 0.01)).extra_mag
+        for _, _, inst, sigma, known in (night(seed=s, extra=0.006) for s in range(10))
+    ]
+    assert np.mean(found) == pytest.approx(0.006, rel=0.1)
+
+
+def test_a_star_that_drops_out_does_not_shift_the_zero_points() -> None:
+    _, zero, inst, sigma, known = night(catalogue=0.05)
+    known[2] += 0.2  # a catalogue error that would jump in and out with the star
+    usable = np.ones(inst.shape, bool)
+    usable[20:40, 2] = False
+    error = solve_ensemble(inst, sigma, usable, known, np.full(8, 0.05)).zero_point - zero
+    assert abs(error[20:40].mean() - np.delete(error, slice(20, 40)).mean()) < 0.001
+
+
+def test_a_star_never_enters_its_own_zero_point() -> None:
+    _, _, inst, sigma, known = night()
+    usable = np.ones(inst.shape, bool)
+
+    def residual() -> float:
+        fit = solve_ensemble(inst, sigma, usable, known, np.full(8, 0.01))
+        return float(fit.residual_mag[30, 3])
+
+    before = residual()
+    inst[30, 3] += 0.02
+    # The star's mean moves by 0.02/60; in its own zero point it would hide an eighth and more.
+    assert residual() - before == pytest.approx(-0.02, abs=0.0006)
+
+
+def test_one_wild_measurement_is_not_used() -> None:
+    _, zero, inst, sigma, known = night()
+    inst[10, 1] += 0.5
+    fit = solve_ensemble(inst, sigma, np.ones(inst.shape, bool), known, np.full(8, 0.01))
+    assert not fit.used[10, 1]
+    assert abs((fit.zero_point - zero)[10] - np.mean(fit.zero_point - zero)) < 0.005
+
+
+def test_an_exposure_without_stars_has_no_zero_point() -> None:
+    _, _, inst, sigma, known = night()
+    usable = np.ones(inst.shape, bool)
+    usable[5] = False
+    fit = solve_ensemble(inst, sigma, usable, known, np.full(8, 0.01))
+    assert np.isnan(fit.zero_point[5])
+    assert np.isfinite(np.delete(fit.zero_point, 5)).all()
+
+
+def test_steadiness_tells_a_variable_from_a_constant_star() -> None:
+    rng = np.random.default_rng(1)
+    sigma = np.full(80, 0.005)
+    steady = rng.normal(12, 0.005, 80)
+    assert not judge_steadiness(steady, sigma).varies
+    swing = steady + 0.03 * np.sin(np.arange(80) / 7)
+    verdict = judge_steadiness(swing, sigma)
+    assert verdict.varies
+    assert verdict.excess_mag == pytest.approx(0.03 / np.sqrt(2), rel=0.15)
+    steady[3] = 13.0
+    assert not judge_steadiness(steady, sigma).varies  # one accident is no variability
+    assert not judge_steadiness(steady[:3], sigma[:3]).varies
+
+
+def census(
+    stars: int = 12, exposures: int = 60, *, vary: int | None = None, off: int | None = None
+):  # type: ignore[no-untyped-def]
+    """A census of stars of like brightness and its catalogue; the target is row 0."""
+    rng = np.random.default_rng(4)
+    v = np.concatenate([[12.0], np.linspace(11.6, 12.8, stars - 1)])
+    inst = (
+        v[None, :]
+        - 20.0
+        + 0.2 * rng.random((exposures, 1))
+        + rng.normal(0, 0.004, (exposures, stars))
+    )
+    inst[:, 0] += 0.3 * np.sin(np.arange(exposures) / 10)
+    if vary is not None:
+        inst[:, vary] += 0.03 * np.sin(np.arange(exposures) / 8)
+    catalogue = v.copy()
+    if off is not None:
+        catalogue[off] += 0.25
+    counts = 60.0 * 10 ** (-0.4 * inst)
+    table = star_table(stars, magnitude=catalogue)
+    made = FilterCensus(
+        np.arange(stars), np.full(exposures, 60.0), np.full((exposures, 1), 5.0),
+        counts[:, :, None], (counts * 0.004 / 1.0857)[:, :, None], np.full((exposures, stars, 8), np.inf),
+    )  # fmt: skip
+    return made, table
+
+
+def test_the_program_chooses_a_cast_with_reasons() -> None:
+    made, table = census()
+    cast, ensemble = settle_cast(made, 0, table, "V", 0, [], None)
+    assert 0 not in (*cast.comparison, cast.check)
+    assert cast.check not in cast.comparison
+    assert len(cast.comparison) >= 5
+    assert {name for name, _ in cast.reasons} >= {table.names[row] for row in cast.comparison}
+    curve = star_curve(made, 0, ensemble, 0)
+    expected = 12.0 + 0.3 * np.sin(np.arange(60) / 10)
+    assert np.std(curve.magnitude - expected) < 0.006
+    assert np.median(curve.uncertainty) == pytest.approx(0.0043, rel=0.15)
+
+
+@pytest.mark.parametrize("named", [True, False])
+def test_a_comparison_star_that_varies_is_dropped_and_named(named: bool) -> None:
+    made, table = census(vary=4)
+    cast, _ = settle_cast(made, 0, table, "V", 0, list(range(1, 9)) if named else [], None)
+    assert 4 not in (*cast.comparison, cast.check)
+    assert [d.name for d in cast.dropped] == [table.names[4]]
+    assert "varies" in cast.dropped[0].reason
+
+
+def test_a_comparison_star_off_the_line_is_dropped_and_named() -> None:
+    made, table = census(off=6)
+    cast, _ = settle_cast(made, 0, table, "V", 0, list(range(1, 9)), 9)
+    assert 6 not in cast.comparison
+    assert "off the line" in cast.dropped[0].reason
+
+
+def test_no_usable_comparison_star_is_an_error_that_says_why() -> None:
+    made, table = census(3)
+    made.counts_adu[:, 1:] = np.nan
+    with pytest.raises(NotMeasurableError, match=r"Sorrel 2: spoiled or missing on 100%"):
+        settle_cast(made, 0, table, "V", 0, [1, 2], None)
+    with pytest.raises(NotMeasurableError, match="no star in the field can be"):
+        settle_cast(made, 0, table, "V", 0, [], None)
+
+
+def test_transparency_sees_cloud_but_not_extinction() -> None:
+    airmass = np.linspace(1.0, 2.2, 80)
+    zero = 21.0 - 0.25 * airmass
+    zero[30:34] -= 1.2
+    share = transparency(zero, airmass)
+    assert np.allclose(np.delete(share, slice(30, 34)), 1.0, atol=0.03)
+    assert np.allclose(share[30:34], 10 ** (-0.4 * 1.2), atol=0.02)

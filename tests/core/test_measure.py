@@ -1,0 +1,187 @@
+"""Apertures, sky, noise and flags: how bright, and how sure."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from builders import scattered, star_image
+from hypothesis import given
+from hypothesis import strategies as st
+from scipy.integrate import quad
+
+from narrow_beacon.bench.pulls import measure_pulls
+from narrow_beacon.core.correct.apply import DEFECT, SATURATED, SPIKE
+from narrow_beacon.core.measure.aperture import mask_stars, measure_apertures
+from narrow_beacon.core.measure.census import ExposureCensus, StarFlag, flag_words, take_census
+from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.core.measure.growth import choose_radius, enclosed_share
+from narrow_beacon.core.measure.noise import CameraConstants, aperture_uncertainty, scintillation
+from narrow_beacon.core.measure.overlap import pixel_overlap
+from narrow_beacon.core.stars.background import measure_background
+from narrow_beacon.core.stars.detect import detect
+from narrow_beacon.core.stars.trails import Trail
+
+SHAPE = (256, 320)
+RADII = np.array([1.2, 2.0, 3.0, 4.5, 6.0, 9.0])
+CAMERA = CameraConstants(1.0, 0.0)
+
+
+def sums_of(
+    image: np.ndarray, x: np.ndarray, y: np.ndarray, radii: np.ndarray = RADII, *, mask: float = 9.0
+):  # type: ignore[no-untyped-def]
+    flags, masked = np.zeros(image.shape, np.uint8), np.zeros(image.shape, np.uint8)
+    mask_stars(flags, masked, x, y, np.full(x.size, mask))
+    sky, noise = measure_background(image).at(x, y)
+    return measure_apertures(image, flags, masked, x, y, radii, (10.5, 16.5), sky, noise)
+
+
+@given(st.floats(-0.5, 0.5), st.floats(-0.5, 0.5), st.floats(0.1, 12.0))
+def test_overlaps_add_up_to_the_circle(x: float, y: float, radius: float) -> None:
+    span = range(-int(radius) - 2, int(radius) + 3)
+    total = sum(pixel_overlap(i - x, j - y, radius) for i in span for j in span)
+    assert abs(total - np.pi * radius**2) < 1e-6
+
+
+@given(st.floats(-6, 6), st.floats(-6, 6), st.floats(0.2, 8.0))
+def test_each_overlap_is_its_integral(x: float, y: float, radius: float) -> None:
+    def height(u: float) -> float:
+        half = np.sqrt(max(radius**2 - u * u, 0.0))
+        return max(0.0, min(y + 0.5, half) - max(y - 0.5, -half))
+
+    # The integrand has corners where the circle crosses the pixel's edges.
+    corners = [
+        s * np.sqrt(max(radius**2 - e * e, 0.0)) for e in (y - 0.5, y + 0.5, 0) for s in (-1, 1)
+    ]
+    edges = sorted({x - 0.5, x + 0.5, *(c for c in corners if x - 0.5 < c < x + 0.5)})
+    area = sum(quad(height, a, b, epsabs=1e-9)[0] for a, b in zip(edges, edges[1:], strict=False))
+    assert abs(pixel_overlap(x, y, radius) - area) < 1e-6
+
+
+def test_apertures_on_a_plateau_measure_their_area_exactly() -> None:
+    yy, xx = np.mgrid[0:80, 0:80]
+    plateau = (np.hypot(xx - 40, yy - 40) < 14).astype(np.float32)
+    rng = np.random.default_rng(1)
+    x, y = rng.uniform(38, 42, 50), rng.uniform(38, 42, 50)
+    radii = np.array([0.4, 1.0, 1.49, 1.5, 2.3, 5.0, 9.6])
+    flags = np.zeros(plateau.shape, np.uint8)
+    sums = measure_apertures(
+        plateau, flags, flags, x, y, radii, (22.0, 26.0), np.zeros(50), np.full(50, 0.1)
+    )
+    assert np.abs(sums.counts_adu - np.pi * radii**2).max() < 1e-6
+
+
+def test_a_star_of_known_light_is_measured_whole() -> None:
+    x, y = scattered(30, SHAPE, gap=40)
+    flux = np.geomspace(5e3, 2e5, 30)
+    image = star_image(SHAPE, x, y, flux)
+    sums = sums_of(image, x, y)
+    # Moffat with β = 2.5: the share within r is 1 − (1 + r²/α²)^−1.5.
+    alpha = 3.0 / (2 * np.sqrt(2**0.4 - 1))
+    share = 1 - (1 + 81 / alpha**2) ** -1.5
+    ring = (
+        ((1 + 10.5**2 / alpha**2) ** -1.5 - (1 + 16.5**2 / alpha**2) ** -1.5)
+        * 81
+        / (16.5**2 - 10.5**2)
+    )
+    ratio = sums.counts_adu[:, -1] / (flux * (share - ring))
+    sigma = np.sqrt(flux + np.pi * 81 * 64 * 1.5) / flux
+    assert np.abs(ratio - 1).max() < 4.5 * sigma.max()
+    assert abs(np.median((ratio - 1) / sigma)) < 1.0
+
+
+def test_a_neighbour_in_the_ring_does_not_raise_the_sky() -> None:
+    x, y = np.array([100.0, 113.0]), np.array([100.0, 100.0])
+    lonely = sums_of(star_image(SHAPE, x[:1], y[:1], np.array([1e4])), x[:1], y[:1])
+    crowded = star_image(SHAPE, x, y, np.array([1e4, 3e5]))
+    masked = sums_of(crowded, x, y)
+    # What is left is the neighbour's outer wing, below the noise of the sky in the ring's pixels.
+    assert abs(masked.sky_adu_per_px[0] - lonely.sky_adu_per_px[0]) < 8.0
+
+
+def test_the_noise_of_an_aperture_is_the_equation() -> None:
+    camera = CameraConstants(1.5, 8.0, 0.1, 0.25, 500.0)
+    sigma = aperture_uncertainty(
+        np.array([[1e5]]), np.array([200.0]), np.array([400.0]), np.array([5.0]), 60.0, 1.5, camera
+    )[0, 0]
+    n = np.pi * 25
+    scint = np.sqrt(1e-5 * 2.25 * 0.25 ** (-4 / 3) / 60 * 1.5**3 * np.exp(-1000 / 8000))
+    electrons = 1e5 * 1.5
+    expected = electrons + n * (1 + n / 400) * (300 + 6 + 64 + 2.25 / 12) + (scint * electrons) ** 2
+    assert sigma == pytest.approx(np.sqrt(expected) / 1.5, rel=1e-12)
+    assert scintillation(0.25, 60.0, 1.5, 500.0) == pytest.approx(scint)
+
+
+def test_uncertainties_are_what_errors_scatter_by() -> None:
+    pulls = measure_pulls(60)
+    # 60 frames of some 13 stars each: 780 values, whose scatter is known to 2.5%.
+    assert np.all(np.abs(pulls.scatter - 1.0) < 0.12)
+
+
+def census_of(
+    image: np.ndarray, x: np.ndarray, y: np.ndarray, flags: np.ndarray | None = None, **more: object
+) -> ExposureCensus:
+    background = measure_background(image)
+    flags = np.zeros(image.shape, np.uint8) if flags is None else flags
+    found = detect(image, background, 3.0)
+    settings: dict[str, object] = {"magnitudes": np.full(x.size, 12.0), "trails": ()}
+    return take_census(
+        image, flags, np.zeros_like(flags), np.arange(x.size), x, y, background=background,
+        detections=found.stars, fwhm_px=3.0, radii_px=RADII, annulus_px=(10.5, 16.5),
+        exposure_s=60.0, airmass=1.2, camera=CAMERA, **{**settings, **more},
+    )  # type: ignore[arg-type]  # fmt: skip
+
+
+def test_every_flag_is_raised_from_the_radius_where_it_matters() -> None:
+    x = np.array([60.0, 120.0, 180.0, 5.0, 240.0, 240.0, 60.0])
+    y = np.array([60.0, 60.0, 60.0, 200.0, 120.0, 128.0, 200.0])
+    image = star_image(SHAPE, x, y, np.full(7, 5e4))
+    flags = np.zeros(SHAPE, np.uint8)
+    flags[60, 63] = SATURATED
+    flags[64, 120] = DEFECT
+    flags[60, 182] = SPIKE
+    trail = Trail(0.0, 206.0, 319.0, 206.0, 50.0)
+    census = census_of(image, x, y, flags, trails=(trail,))
+    words = [flag_words(int(f)) for f in census.flags_at(6.0)]
+    assert words[:3] == [["saturated"], ["bad pixel"], ["cosmic ray"]]
+    assert "edge" in words[3]
+    assert words[4] == words[5] == ["neighbour"]
+    assert words[6] == ["trail"]
+    assert not census.flags_at(1.2)[:3].any()  # 2 to 4 pixels away from the centre
+
+
+def test_a_star_that_is_not_where_it_should_be_is_flagged() -> None:
+    x, y = scattered(20, SHAPE, gap=40)
+    image = star_image(SHAPE, x, y, np.full(20, 5e4))
+    shifted = x.copy()
+    shifted[4] += 1.8
+    census = census_of(image, shifted, y)
+    off = (census.flags_at(4.5) & int(StarFlag.OFF_CENTRE)) > 0
+    assert list(np.flatnonzero(off)) == [4]
+    assert np.abs(np.delete(census.x_px - x, 4)).max() < 0.1  # the others at their own centroid
+
+
+def test_a_collection_keeps_stars_in_their_columns() -> None:
+    x, y = scattered(20, SHAPE, gap=30)
+    image = star_image(SHAPE, x, y, np.full(20, 5e4))
+    first = census_of(image, x, y)
+    second = census_of(image, x[5:], y[5:])
+    moved = ExposureCensus(**{**second.__dict__, "rows": second.rows + 5})
+    both = FilterCensus.of([first, moved], [60.0, 30.0])
+    assert both.column(7) == 7
+    assert both.column(99) is None
+    assert np.isnan(both.counts_adu[1, :5]).all()
+    magnitude, _ = both.magnitudes(3)
+    assert np.allclose(magnitude[1, 5:] - magnitude[0, 5:], -2.5 * np.log10(2), atol=1e-6)
+    assert not both.usable(3)[1, :5].any()
+
+
+def test_growth_and_radius() -> None:
+    x, y = scattered(20, SHAPE, gap=40)
+    sums = sums_of(star_image(SHAPE, x, y, np.full(20, 2e5)), x, y)
+    growth = enclosed_share(sums.counts_adu)
+    assert np.all(np.diff(growth) > 0)
+    assert growth[-1] == 1
+    snr = np.array([50, 80, 90, 95, 80, 60.0])
+    scatter = np.array([20, 12, 8.1, 8.0, 9, 13.0]) / 1000
+    assert choose_radius(RADII, snr, scatter).step == 3
+    assert choose_radius(RADII, snr, np.full(6, np.nan)).step == 3

@@ -1,0 +1,183 @@
+"""Where an exposure is: the right place from any start, or a refusal."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from astropy.io import fits
+from astropy.wcs import WCS
+from hypothesis import given
+from hypothesis import strategies as st
+
+from narrow_beacon.bench.fields import _foreign, solve_field
+from narrow_beacon.core.errors import NotPlacedError
+from narrow_beacon.core.place.chance import false_chance_log10
+from narrow_beacon.core.place.fit import fit_solution
+from narrow_beacon.core.place.follow import follow
+from narrow_beacon.core.place.solution import Solution, deproject, project
+from narrow_beacon.core.place.solve import Hint, Solver
+from narrow_beacon.simulate.fields import SimulatedField, make_field
+from narrow_beacon.simulate.night import drifted
+from narrow_beacon.simulate.pointing import Pointing
+
+SHAPE = (768, 1024)
+
+
+def grid(shape: tuple[int, int] = SHAPE) -> tuple[np.ndarray, np.ndarray]:
+    x, y = np.meshgrid(np.linspace(0, shape[1] - 1, 12), np.linspace(0, shape[0] - 1, 9))
+    return x.ravel(), y.ravel()
+
+
+def fitted(pointing: Pointing, order: int = 4) -> Solution:
+    x, y = grid(pointing.shape)
+    ra, dec = (np.asarray(v) for v in pointing.wcs().all_pix2world(x, y, 0))
+    start = Solution.linear(
+        pointing.ra_deg, pointing.dec_deg, 511.5, 383.5, pointing.wcs().wcs.cd, pointing.shape
+    )
+    return fit_solution(x, y, ra, dec, np.ones(x.size), start, highest_order=order).solution
+
+
+@given(st.floats(0, 360), st.floats(-89, 89), st.floats(-3, 3), st.floats(-3, 3))
+def test_projection_and_back(ra0: float, dec0: float, xi: float, eta: float) -> None:
+    ra, dec = deproject(np.array([xi]), np.array([eta]), ra0, dec0)
+    again = project(ra, dec, ra0, dec0)
+    assert np.allclose(again, [[xi], [eta]], atol=1e-9)
+
+
+@pytest.mark.parametrize("mirrored", [False, True])
+@pytest.mark.parametrize("rotation", [0.0, 92.4, 301.0])
+def test_turn_and_mirror_are_named_as_the_contract_says(rotation: float, mirrored: bool) -> None:
+    solution = fitted(Pointing(80.0, -30.0, 1.2, rotation, mirrored, SHAPE))
+    assert solution.rotation_deg == pytest.approx(rotation, abs=1e-6)
+    assert solution.mirrored is mirrored
+    assert solution.scale_arcsec_per_px == pytest.approx(1.2, rel=1e-6)
+    assert np.allclose(solution.centre, (80.0, -30.0), atol=1e-7)
+    # North of the centre lies in the direction that the position angle says.
+    x, y = solution.pixel(np.array([80.0]), np.array([-29.99]))
+    turn = np.degrees(np.arctan2(x[0] - 511.5, y[0] - 383.5)) * (1 if mirrored else -1)
+    assert (turn + rotation + 180) % 360 - 180 == pytest.approx(0, abs=0.1) or (
+        turn - rotation + 180
+    ) % 360 - 180 == pytest.approx(0, abs=0.1)
+
+
+def test_distortion_is_earned_only_where_there_is_some() -> None:
+    assert fitted(Pointing(80.0, 60.0, 3.0, 40.0, False, SHAPE)).sip_order == 1
+    assert fitted(Pointing(80.0, 60.0, 3.0, 40.0, False, SHAPE, distortion=6.0)).sip_order == 3
+
+
+def test_the_header_means_the_same_to_a_standard_reader() -> None:
+    solution = fitted(Pointing(80.0, 60.0, 3.0, 40.0, True, SHAPE, distortion=6.0))
+    header = fits.Header()
+    header.update(solution.header())
+    x, y = grid()
+    ra, dec = WCS(header).all_pix2world(x + 1, y + 1, 1)
+    ours = solution.sky(x, y)
+    assert np.allclose(ours[0], ra, atol=1e-9)
+    assert np.allclose(ours[1], dec, atol=1e-9)
+    back = solution.pixel(np.asarray(ra), np.asarray(dec))
+    assert np.allclose(back, (x, y), atol=2e-3)
+
+
+def test_a_fit_is_not_bent_by_wrong_pairs() -> None:
+    rng = np.random.default_rng(1)
+    pointing = Pointing(10.0, 20.0, 1.5, 200.0, False, SHAPE)
+    x, y = rng.uniform(0, 1000, 80), rng.uniform(0, 760, 80)
+    ra, dec = (np.asarray(v) for v in pointing.wcs().all_pix2world(x, y, 0))
+    x, y = x + rng.normal(0, 0.1, 80), y + rng.normal(0, 0.1, 80)
+    x[:12] += rng.uniform(-9, 9, 12)
+    start = Solution.linear(10.0, 20.0, 511.5, 383.5, pointing.wcs().wcs.cd, SHAPE)
+    fit = fit_solution(x, y, ra, dec, np.full(80, 0.1), start)
+    gx, gy = grid()
+    true = pointing.wcs().all_pix2world(gx, gy, 0)
+    found = fit.solution.pixel(*(np.asarray(v) for v in true))
+    # Six parameters from 68 stars of 0.1 px: a few hundredths of a pixel anywhere.
+    assert np.hypot(found[0] - gx, found[1] - gy).max() < 0.1
+    assert fit.residual_px == pytest.approx(0.141, rel=0.25)
+
+
+@pytest.mark.parametrize("seed", range(500, 520))
+def test_a_field_is_placed_with_no_hint_at_all(seed: int) -> None:
+    result = solve_field(make_field(seed))
+    assert result.placed
+    assert result.error_px < 2.0  # 40 stars and more, 0.2 px each, distortion at the corners
+
+
+@pytest.mark.parametrize("seed", range(600, 608))
+def test_a_field_of_another_part_of_the_sky_is_refused(seed: int) -> None:
+    assert not _foreign(seed).placed
+
+
+def test_random_dots_are_refused_and_the_attempts_are_named() -> None:
+    rng = np.random.default_rng(5)
+    field = make_field(44, size_deg=5.0)
+    with pytest.raises(
+        NotPlacedError, match=r"tried within 2° of the hint, scale 1″ to 2″.*anywhere"
+    ):
+        Solver(field.ra_deg, field.dec_deg).place(
+            rng.uniform(0, 1000, 90), rng.uniform(0, 760, 90), SHAPE,
+            Hint(field.pointing.ra_deg, field.pointing.dec_deg, 1.0, (1.0, 2.0)),
+        )  # fmt: skip
+
+
+def test_too_few_stars_are_refused() -> None:
+    field = make_field(3)
+    with pytest.raises(NotPlacedError, match="only 5 stars"):
+        Solver(field.ra_deg, field.dec_deg).place(field.x_px[:5], field.y_px[:5], SHAPE)
+
+
+def test_a_poor_hint_is_no_worse_than_none() -> None:
+    field = make_field(7)
+    far = Hint(field.pointing.ra_deg + 3.0, field.pointing.dec_deg, 1.0, (0.3, 0.4))
+    placement = Solver(field.ra_deg, field.dec_deg).place(
+        field.x_px, field.y_px, field.pointing.shape, far
+    )
+    assert placement.solution.scale_arcsec_per_px == pytest.approx(
+        field.pointing.scale_arcsec, rel=1e-3
+    )
+    assert placement.false_log10 < -9
+
+
+def next_field(field: SimulatedField, pointing: Pointing) -> tuple[np.ndarray, np.ndarray]:
+    """What the camera sees of a field's catalogue after the mount has moved."""
+    bright = slice(0, field.ra_deg.size // 2)
+    x, y = pointing.pixels(field.ra_deg[bright], field.dec_deg[bright])
+    height, width = pointing.shape
+    inside = (x > 0) & (x < width) & (y > 0) & (y < height)
+    return x[inside], y[inside]
+
+
+@pytest.mark.parametrize(
+    ("dx", "dy", "flip"),
+    [(0.4, -0.2, False), (38.0, -27.0, False), (-160.0, 120.0, False), (5.0, 3.0, True)],
+)
+def test_the_next_exposure_follows_drift_jump_and_flip(dx: float, dy: float, flip: bool) -> None:
+    field = make_field(11)
+    solver = Solver(field.ra_deg, field.dec_deg)
+    last = solver.place(field.x_px, field.y_px, field.pointing.shape).solution
+    moved = drifted(field.pointing, dx, dy, flip)
+    x, y = next_field(field, moved)
+    placement = follow(solver, last, x, y)
+    assert placement is not None
+    assert placement.how == ("turned by 180°" if flip else "from the exposure before")
+    gx, gy = grid(field.pointing.shape)
+    true = moved.wcs().all_pix2world(gx, gy, 0)
+    found = placement.solution.pixel(*(np.asarray(v) for v in true))
+    assert np.hypot(found[0] - gx, found[1] - gy).max() < 1.0
+
+
+def test_another_field_does_not_follow() -> None:
+    field, other = make_field(11), make_field(12)
+    solver = Solver(field.ra_deg, field.dec_deg)
+    last = solver.place(field.x_px, field.y_px, field.pointing.shape).solution
+    assert follow(solver, last, other.x_px, other.y_px) is None
+
+
+def test_the_chance_of_a_false_solution_bounds_what_chance_does() -> None:
+    """The bound must lie above the rate at which random points coincide that often."""
+    rng = np.random.default_rng(0)
+    trials, tried, share = 20000, 30, 0.05
+    hits = rng.binomial(tried - 4, share, trials) + 4
+    for matched in (7, 8, 9, 10):
+        rate = (hits >= matched).mean()
+        assert rate <= 10 ** false_chance_log10(matched, tried, share, 1)
+    assert false_chance_log10(25, 30, 0.02, 1000) < -20

@@ -1,0 +1,119 @@
+"""A plan: every mistake at once, with its line."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from narrow_beacon.plan import PlanError, RadiusRule, read_plan
+from narrow_beacon.simulate.sky import make_sky
+
+GOOD = """[frames]
+folder = "raw"
+[catalogue]
+file = "field.vot"
+[site]
+latitude_deg = "61 12 00"
+longitude_deg = -9.4
+[target]
+name = "Sorrel 1003"
+ra = "19 41 02.6"
+dec = "+38 12 44"
+[measure]
+radius = "1.6 fwhm"
+annulus = [10, 15]
+unit = "px"
+"""
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    (tmp_path / "raw").mkdir()
+    make_sky(np.random.default_rng(1), "Sorrel", 295.26, 38.2, 0.3, 300.0).write_votable(
+        tmp_path / "field.vot"
+    )
+    return tmp_path
+
+
+def mistakes_of(folder: Path, text: str) -> list[str]:
+    (folder / "plan.toml").write_text(text)
+    with pytest.raises(PlanError) as caught:
+        read_plan(folder / "plan.toml")
+    return caught.value.mistakes
+
+
+def test_a_good_plan_is_read(folder: Path) -> None:
+    (folder / "plan.toml").write_text(GOOD)
+    plan = read_plan(folder / "plan.toml")
+    assert plan.site is not None
+    assert plan.site.latitude_deg == 61.2
+    assert plan.target_ra_deg == pytest.approx(295.260833, abs=1e-5)
+    assert plan.radius == RadiusRule(widths=1.6)
+    assert plan.annulus_in_pixels
+    assert plan.stars is not None
+    assert plan.output == folder / "out"
+
+
+def test_all_mistakes_come_at_once_with_their_lines(folder: Path) -> None:
+    text = """[frames]
+folder = "nowhere"
+[catalogue]
+file = "field.vot"
+epoch = "soon"
+[kit]
+gain = 1.3
+linear_limit_adu = -5
+timestamp = "end"
+[target]
+name = "Sorel 1003"
+ra = "19 61 02"
+[cast]
+comparison = ["Sorrel 1004", "Nobody"]
+check = "Sorrel 1004"
+[measure]
+radius = "big"
+annulus = [5, 4]
+[output]
+layout = "fancy"
+[extra]
+"""
+    found = mistakes_of(folder, text)
+    lines = [int(line.split(":")[1]) for line in found]
+    assert lines == sorted(lines)
+    expected = {
+        2: "there is no folder", 5: "must be a number", 7: "did you mean gain_e_per_adu",
+        8: "must be from", 9: "must be", 12: "minutes and seconds must be below 60",
+        14: "no star “Nobody”", 17: "must be", 18: "beyond the inner", 20: "no layout", 21: "no such section",
+    }  # fmt: skip
+    for line, words in expected.items():
+        assert any(text.startswith(f"plan.toml:{line}:") and words in text for text in found), (
+            line,
+            found,
+        )
+    assert any("has another role already" in words for words in found)
+    assert any("close names: Sorrel 1003" in words for words in found)
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("[frames\n", "plan.toml:1: not TOML"),
+        ("", "[frames] folder: is missing"),
+        (GOOD.replace('file = "field.vot"', ""), "give either file or cone"),
+        (GOOD.replace('file = "field.vot"', 'file = "field.vot"\ncone = "http://x"'), "not both"),
+        (GOOD.replace('file = "field.vot"', 'cone = "ftp://x"'), "starts with http"),
+        (GOOD.replace("field.vot", "missing.vot"), "cannot be opened"),
+        (GOOD.replace("longitude_deg = -9.4", ""), "needs both latitude_deg and longitude_deg"),
+        (GOOD.replace('dec = "+38 12 44"', ""), "give both ra and dec"),
+        ("frames = 3\n", "must be a section"),
+    ],
+)
+def test_single_mistakes(folder: Path, text: str, words: str) -> None:
+    assert any(words in line for line in mistakes_of(folder, text))
+
+
+def test_a_plan_that_is_not_there_is_named(tmp_path: Path) -> None:
+    with pytest.raises(PlanError, match="cannot be opened"):
+        read_plan(tmp_path / "none.toml")

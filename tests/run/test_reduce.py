@@ -1,0 +1,289 @@
+"""Whole nights through the command line: right numbers, right states, clear words."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pyarrow.parquet as pq
+import pytest
+from click.testing import CliRunner, Result
+
+from narrow_beacon.bench.compare import numbers, read_csv, reduced_chi2, score_night
+from narrow_beacon.bench.nights import _Quiet, state_errors
+from narrow_beacon.cli import main
+from narrow_beacon.simulate.cone_service import ConeService
+from narrow_beacon.simulate.demo import write_demo
+from narrow_beacon.simulate.plain import write_plain_night
+
+OUTPUTS = {
+    "light_curve.csv", "light_curve.ecsv", "light_curve.vot", "light_curve.svg", "exposures.csv",
+    "census.parquet", "report.txt", "provenance.json", "masters",
+}  # fmt: skip
+
+
+def reduce(plan: Path, *options: str) -> Result:
+    return CliRunner().invoke(main, ["reduce", str(plan), *options])
+
+
+def hashes(folder: Path) -> dict[str, str]:
+    return {
+        str(path): hashlib.sha256(path.read_bytes()).hexdigest()
+        for path in sorted(folder.rglob("*"))
+        if path.is_file()
+    }
+
+
+@pytest.fixture(scope="module")
+def night(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A plain night, small but whole: 40 exposures of 512 × 384."""
+    folder = tmp_path_factory.mktemp("night")
+    write_plain_night(folder, 3, exposures=40, shape=(384, 512), density=9000.0)
+    return folder
+
+
+@pytest.fixture
+def variant(night: Path, tmp_path: Path) -> Callable[..., Path]:
+    """The night under another plan; raw files are linked, not copied."""
+
+    def make(change: Callable[[str], str] = str, without: str = "") -> Path:
+        (tmp_path / "raw").mkdir()
+        for path in (night / "raw").rglob("*.fits"):
+            if not without or without not in path.name:
+                (tmp_path / "raw" / path.name).symlink_to(path)
+        shutil.copy(night / "field.vot", tmp_path)
+        (tmp_path / "plan.toml").write_text(change((night / "plan.toml").read_text()))
+        return tmp_path / "plan.toml"
+
+    return make
+
+
+def test_a_plain_night_is_measured_right_and_the_raw_files_stay_as_they_were(night: Path) -> None:
+    before = hashes(night / "raw")
+    result = reduce(night / "plan.toml", "--workers", "1")
+    assert result.exit_code == 0, result.output
+    assert hashes(night / "raw") == before
+    assert {path.name for path in (night / "out").iterdir()} == OUTPUTS
+    score = score_night(night)
+    assert score.points == score.placed == 40
+    # 4 to 10 stars of 3 mmag each fix the common offset.
+    assert score.median_error_mag < 0.005
+    # 40 points: the scatter is known to 11%, χ² to 0.23.
+    assert 0.7 < score.scatter_over_predicted < 1.3
+    assert 0.4 < score.check_chi2 < 1.7
+    assert score.worst_position_px < 0.2
+    assert score.worst_jd_s < 1e-3
+
+
+def test_two_workers_give_the_same_numbers_bit_for_bit(
+    night: Path, variant: Callable[..., Path]
+) -> None:
+    plan = variant()
+    texts = []
+    for workers in ("1", "2"):
+        assert reduce(plan, "--workers", workers).exit_code == 0
+        folder = plan.parent / "out"
+        names = (
+            "light_curve.csv",
+            "exposures.csv",
+            "provenance.json",
+            "census.parquet",
+            "light_curve.svg",
+        )
+        texts.append([(folder / name).read_bytes() for name in names])
+    assert texts[0] == texts[1]
+
+
+def test_every_number_knows_where_it_came_from(night: Path) -> None:
+    reduce(night / "plan.toml", "--workers", "1")
+    document = json.loads((night / "out" / "provenance.json").read_text())
+    curve = read_csv(night / "out" / "light_curve.csv")
+    used = {item["name"] for item in document["comparison"]}
+    assert len(used) >= 3
+    assert sum(item["weight"] for item in document["comparison"]) == pytest.approx(1, abs=1e-4)
+    assert document["check"] not in used
+    sums = {item["file"]: item["sha256"] for item in document["inputs"]}
+    for path in (night / "raw").rglob("*.fits"):
+        assert (
+            sums[f"raw/{path.relative_to(night / 'raw')}"]
+            == hashlib.sha256(path.read_bytes()).hexdigest()
+        )
+    exposure = document["exposures"][curve[0]["exposure"]]
+    assert exposure["read_from"]["time_utc"] == "DATE-OBS"
+    assert exposure["placement"]["false_chance_log10"] < -9
+    assert {len(master["inputs"]) for master in document["masters"]} == {12}
+    # The zero point and the instrumental magnitude add up, and the census holds the counts.
+    for row in curve:
+        assert float(row["magnitude"]) == pytest.approx(
+            float(row["instrumental"]) + float(row["zero_point"]), abs=2e-5
+        )
+    census = pq.read_table(night / "out" / "census.parquet").to_pylist()
+    target = [row for row in census if row["star"] == document["target"]]
+    assert len(target) == len(curve)
+    for row, point in zip(target, curve, strict=True):
+        step = int(np.argmin(np.abs(np.array(row["radius_px"]) - float(point["radius_px"]))))
+        instrumental = -2.5 * np.log10(row["counts_adu"][step] / 60.0)
+        assert instrumental == pytest.approx(float(point["instrumental"]), abs=2e-5)
+
+
+def test_no_hint_of_scale_or_target_position_is_needed(variant: Callable[..., Path]) -> None:
+    plan = variant(lambda text: text.replace("scale_arcsec_per_px = 1.16\n", ""))
+    assert reduce(plan).exit_code == 0
+
+
+def test_a_fixed_radius_is_kept(variant: Callable[..., Path]) -> None:
+    plan = variant(lambda text: text + "[measure]\nradius = 4.2\n")
+    assert reduce(plan).exit_code == 0
+    radii = numbers(read_csv(plan.parent / "out" / "light_curve.csv"), "radius_px")
+    assert np.allclose(radii, 4.2, atol=1e-3)
+
+
+def test_a_radius_in_widths_follows_the_stars(variant: Callable[..., Path]) -> None:
+    plan = variant(lambda text: text + '[measure]\nradius = "1.5 fwhm"\n')
+    assert reduce(plan).exit_code == 0
+    rows = read_csv(plan.parent / "out" / "light_curve.csv")
+    assert np.allclose(numbers(rows, "radius_px") / numbers(rows, "fwhm_px"), 1.5, rtol=2e-3)
+
+
+def test_the_catalogue_may_come_from_a_service(night: Path, variant: Callable[..., Path]) -> None:
+    with ConeService(night / "field.vot") as service:
+        plan = variant(
+            lambda text: text.replace('file = "field.vot"', f'cone = "{service.url}"').replace(
+                "[target]\n", "[target]\nra = 341.2\ndec = 41.6\n"
+            )
+        )
+        assert reduce(plan).exit_code == 0
+    refused = reduce(plan)
+    assert refused.exit_code == 2
+    assert "plan.toml:" in refused.output
+    assert "cannot be reached" in refused.output
+
+
+def test_masters_of_an_earlier_night_are_used_again(
+    night: Path, variant: Callable[..., Path]
+) -> None:
+    reduce(night / "plan.toml", "--workers", "1")
+    plan = variant(
+        lambda text: text.replace(
+            'folder = "raw"', f'folder = "raw"\nlibrary = "{night / "out" / "masters"}"'
+        ),
+        without="dark-",
+    )
+    for path in (plan.parent / "raw").glob("*"):
+        if path.name.startswith(("bias", "flat")):
+            path.unlink()
+    assert reduce(plan).exit_code == 0
+    document = json.loads((plan.parent / "out" / "provenance.json").read_text())
+    assert len(next(iter(document["chains"].values()))["masters"]) == 2
+    first = numbers(read_csv(night / "out" / "light_curve.csv"), "magnitude")
+    again = numbers(read_csv(plan.parent / "out" / "light_curve.csv"), "magnitude")
+    assert np.allclose(first, again, atol=1e-5)
+
+
+def test_without_calibration_frames_the_night_is_still_measured_and_says_so(
+    variant: Callable[..., Path],
+) -> None:
+    plan = variant()
+    for path in (plan.parent / "raw").glob("*"):
+        if not path.name.startswith("foxglove"):
+            path.unlink()
+    result = reduce(plan)
+    assert result.exit_code == 0
+    assert "neither dark nor bias" in result.output
+    assert "not flat-fielded" in result.output
+
+
+def test_an_unusable_plan_gives_status_2_and_a_line_for_each_mistake(
+    variant: Callable[..., Path],
+) -> None:
+    plan = variant(
+        lambda text: text.replace('name = "Foxglove 7"', 'name = "Foxgluve 7"').replace(
+            "aperture_m", "apertur"
+        )
+    )
+    result = reduce(plan)
+    assert result.exit_code == 2
+    assert len(result.output.strip().splitlines()) == 2
+
+
+def spoiled(plan: Path) -> dict[str, str]:
+    return {row["file"]: row["reason"] for row in read_csv(plan.parent / "out" / "exposures.csv")}
+
+
+def test_an_empty_folder_gives_status_3_and_says_what_to_do(variant: Callable[..., Path]) -> None:
+    plan = variant()
+    for path in (plan.parent / "raw").glob("*"):
+        path.unlink()
+    result = reduce(plan)
+    assert result.exit_code == 3
+    assert "no files below" in result.output
+    assert not (plan.parent / "out" / "light_curve.csv").exists()
+
+
+def test_a_catalogue_of_another_field_gives_status_3_with_reasons(
+    variant: Callable[..., Path],
+) -> None:
+    plan = variant()
+    text = (plan.parent / "field.vot").read_text()
+    from narrow_beacon.core.catalogue.files import read_catalogue
+    from narrow_beacon.simulate.plain import plain_sky
+
+    other = plain_sky(99, 0.3)
+    assert other.names[0] in text or len(read_catalogue(plan.parent / "field.vot")) > 0
+    other.ra_deg = other.ra_deg + 40.0
+    other.write_votable(plan.parent / "field.vot")
+    result = reduce(plan)
+    assert result.exit_code == 3
+    reasons = [r for name, r in spoiled(plan).items() if "foxglove" in name]
+    assert len(reasons) == 40
+    assert all(reason.startswith("unplaceable: no acceptable solution") for reason in reasons)
+
+
+def test_unreadable_files_are_listed_and_the_rest_goes_on(variant: Callable[..., Path]) -> None:
+    plan = variant()
+    (plan.parent / "raw" / "broken.fits").write_bytes(
+        b"SIMPLE  =                    T" + bytes(100)
+    )
+    (plan.parent / "raw" / "secret.fits").symlink_to(plan.parent / "nowhere")
+    result = reduce(plan)
+    assert result.exit_code == 0
+    assert "not readable as FITS" in spoiled(plan)["raw/broken.fits"]
+
+
+@pytest.mark.parametrize("workers", ["2"])
+def test_the_demo_nights_come_out_as_planted(tmp_path: Path, workers: str) -> None:
+    folder = tmp_path / "demo"
+    truth = write_demo(folder, _Quiet())
+    assert sum(path.stat().st_size for path in folder.rglob("*") if path.is_file()) < 350e6
+    result = reduce(folder / "plan.toml", "--workers", workers)
+    assert result.exit_code == 0, result.output
+    assert state_errors(folder) == []
+    assert "dust moved between flat V" in result.output
+    assert "Larkspur 48 dropped: varies" in result.output
+    rows = {row["file"]: row for row in read_csv(folder / "out" / "exposures.csv")}
+    for item in truth["exposures"]:
+        row = rows[item["file"]]
+        if row["ra_deg"]:
+            pointing = item["pointing"]
+            turn = (float(row["rotation_deg"]) - pointing["rotation_deg"] + 180) % 360 - 180
+            assert abs(turn) < 0.02
+            assert abs(float(row["dec_deg"]) - item["center_deg"][1]) * 3600 < 0.3
+    curve = read_csv(folder / "out" / "light_curve.csv")
+    true = {item["file"]: item for item in truth["exposures"]}
+    for band in ("B", "V"):
+        points = [row for row in curve if row["filter"] == band and "cosmic" not in row["flags"]]
+        error = numbers(points, "magnitude") - [
+            true[row["exposure"]]["target_mag"] for row in points
+        ]
+        sigma = numbers(points, "uncertainty")
+        # Five comparison stars of 6 mmag each leave a common offset of 3 mmag.
+        assert abs(np.median(error)) < 0.010
+        assert np.std(error) < 1.25 * np.sqrt(np.mean(sigma**2))
+        check = reduced_chi2(
+            numbers(points, "check_magnitude"), numbers(points, "check_uncertainty")
+        )
+        assert 0.6 < check < 1.5
