@@ -5,7 +5,13 @@ from __future__ import annotations
 from collections import Counter
 
 from rich.console import Console
-from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemainingColumn
+from rich.progress import (
+    BarColumn,
+    MofNCompleteColumn,
+    TaskID,
+    TextColumn,
+    TimeRemainingColumn,
+)
 from rich.progress import Progress as RichProgress
 
 from narrow_beacon.reduce import Outcome
@@ -23,7 +29,7 @@ class Bars:
             console=Console(stderr=True),
         )
         self._started = False
-        self._task = None
+        self._task: TaskID | None = None
 
     def start(self, words: str, total: int) -> None:
         """Show a new bar, and take the one before as finished."""

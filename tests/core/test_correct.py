@@ -6,8 +6,8 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from builders import frame, noise, star_image, write_simple
 
+from builders import frame, noise, star_image, write_simple
 from narrow_beacon.core.correct.apply import (
     DEFECT,
     SATURATED,

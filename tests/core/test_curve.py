@@ -6,8 +6,8 @@ from datetime import datetime, timedelta
 
 import numpy as np
 import pytest
-from builders import star_table
 
+from builders import star_table
 from narrow_beacon.core.curve.cast import settle_cast
 from narrow_beacon.core.curve.ensemble import solve_ensemble
 from narrow_beacon.core.curve.light_curve import star_curve, transparency
@@ -28,16 +28,26 @@ AU_S = 499.00478384
 # Supplement, Table 5.8.1): a (au), e, i, mean longitude, perihelion, node (degrees); and the mass
 # of the Sun over that of the planet.
 ELEMENTS = {
-    "earth": ((1.00000261, 0.01671123, -0.00001531, 100.46457166, 102.93768193, 0.0),
-              (0.00000562, -0.00004392, -0.01294668, 35999.37244981, 0.32327364, 0.0), None),
-    "jupiter": ((5.20288700, 0.04838624, 1.30439695, 34.39644051, 14.72847983, 100.47390909),
-                (-0.00011607, -0.00013253, -0.00183714, 3034.74612775, 0.21252668, 0.20469106), 1047.35),
-    "saturn": ((9.53667594, 0.05386179, 2.48599187, 49.95424423, 92.59887831, 113.66242448),
-               (-0.00125060, -0.00050991, 0.00193609, 1222.49362201, -0.41897216, -0.28867794), 3497.9),
-    "uranus": ((19.18916464, 0.04725744, 0.77263783, 313.23810451, 170.95427630, 74.01692503),
-               (-0.00196176, -0.00004397, -0.00242939, 428.48202785, 0.40805281, 0.04240589), 22903.0),
-    "neptune": ((30.06992276, 0.00859048, 1.77004347, -55.12002969, 44.96476227, 131.78422574),
-                (0.00026291, 0.00005105, 0.00035372, 218.45945325, -0.32241464, -0.00508664), 19412.0),
+    "earth": (
+        (1.00000261, 0.01671123, -0.00001531, 100.46457166, 102.93768193, 0.0),
+        (0.00000562, -0.00004392, -0.01294668, 35999.37244981, 0.32327364, 0.0), 0.0,
+    ),
+    "jupiter": (
+        (5.20288700, 0.04838624, 1.30439695, 34.39644051, 14.72847983, 100.47390909),
+        (-0.00011607, -0.00013253, -0.00183714, 3034.74612775, 0.21252668, 0.20469106), 1047.35,
+    ),
+    "saturn": (
+        (9.53667594, 0.05386179, 2.48599187, 49.95424423, 92.59887831, 113.66242448),
+        (-0.00125060, -0.00050991, 0.00193609, 1222.49362201, -0.41897216, -0.28867794), 3497.9,
+    ),
+    "uranus": (
+        (19.18916464, 0.04725744, 0.77263783, 313.23810451, 170.95427630, 74.01692503),
+        (-0.00196176, -0.00004397, -0.00242939, 428.48202785, 0.40805281, 0.04240589), 22903.0,
+    ),
+    "neptune": (
+        (30.06992276, 0.00859048, 1.77004347, -55.12002969, 44.96476227, 131.78422574),
+        (0.00026291, 0.00005105, 0.00035372, 218.45945325, -0.32241464, -0.00508664), 19412.0,
+    ),
 }  # fmt: skip
 
 
@@ -54,7 +64,9 @@ def heliocentric_au(name: str, jd: float) -> np.ndarray:
     w, n, i = np.radians(perihelion - node), np.radians(node), np.radians(i)
     u, v = x * np.cos(w) - y * np.sin(w), x * np.sin(w) + y * np.cos(w)
     ecliptic = np.array([
-        u * np.cos(n) - v * np.cos(i) * np.sin(n), u * np.sin(n) + v * np.cos(i) * np.cos(n), v * np.sin(i),
+        u * np.cos(n) - v * np.cos(i) * np.sin(n),
+        u * np.sin(n) + v * np.cos(i) * np.cos(n),
+        v * np.sin(i),
     ])  # fmt: skip
     tilt = np.radians(23.43928)
     turn = np.array([[1, 0, 0], [0, np.cos(tilt), -np.sin(tilt)], [0, np.sin(tilt), np.cos(tilt)]])
@@ -132,7 +144,7 @@ def night(
 def test_zero_points_follow_the_clouds_within_their_uncertainty() -> None:
     pulls = []
     for seed in range(30):
-        true, zero, inst, sigma, known = night(seed=seed)
+        _, zero, inst, sigma, known = night(seed=seed)
         fit = solve_ensemble(inst, sigma, np.ones(inst.shape, bool), known, np.full(8, 0.01))
         error = fit.zero_point - zero
         pulls.append((error - error.mean()) / fit.zero_point_uncertainty)
@@ -226,7 +238,8 @@ def census(
     table = star_table(stars, magnitude=catalogue)
     made = FilterCensus(
         np.arange(stars), np.full(exposures, 60.0), np.full((exposures, 1), 5.0),
-        counts[:, :, None], (counts * 0.004 / 1.0857)[:, :, None], np.full((exposures, stars, 8), np.inf),
+        counts[:, :, None], (counts * 0.004 / 1.0857)[:, :, None],
+        np.full((exposures, stars, 8), np.inf),
     )  # fmt: skip
     return made, table
 

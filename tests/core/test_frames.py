@@ -8,10 +8,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 from astropy.io import fits
-from builders import EVENING, frame, frame_of, header_of, noise, write_simple
 from hypothesis import given
 from hypothesis import strategies as st
 
+from builders import EVENING, frame, frame_of, header_of, noise, write_simple
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import FitsImage, read_image, read_pixels
 from narrow_beacon.core.frames.header import FrameFacts, interpret, kind_of, sexagesimal_deg

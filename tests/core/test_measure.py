@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 import pytest
-from builders import scattered, star_image
 from hypothesis import given
 from hypothesis import strategies as st
 from scipy.integrate import quad
 
+from builders import scattered, star_image
 from narrow_beacon.bench.pulls import measure_pulls
 from narrow_beacon.core.correct.apply import DEFECT, SATURATED, SPIKE
 from narrow_beacon.core.measure.aperture import mask_stars, measure_apertures
@@ -53,7 +55,7 @@ def test_each_overlap_is_its_integral(x: float, y: float, radius: float) -> None
         s * np.sqrt(max(radius**2 - e * e, 0.0)) for e in (y - 0.5, y + 0.5, 0) for s in (-1, 1)
     ]
     edges = sorted({x - 0.5, x + 0.5, *(c for c in corners if x - 0.5 < c < x + 0.5)})
-    area = sum(quad(height, a, b, epsabs=1e-9)[0] for a, b in zip(edges, edges[1:], strict=False))
+    area = sum(quad(height, a, b, epsabs=1e-9)[0] for a, b in pairwise(edges))
     assert abs(pixel_overlap(x, y, radius) - area) < 1e-6
 
 

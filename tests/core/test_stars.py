@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from builders import noise, scattered, star_image
 
+from builders import noise, scattered, star_image
 from narrow_beacon.core.stars.background import measure_background
 from narrow_beacon.core.stars.detect import detect
 from narrow_beacon.core.stars.profile import measure_profile
@@ -125,7 +125,7 @@ def test_a_cosmic_ray_on_a_star_is_flagged_and_clean_stars_are_not() -> None:
     image = star_image(SHAPE, x, y, flux)
     struck = np.arange(10, 60, 5)
     for n in struck:
-        image[int(round(y[n])) + 1, int(round(x[n])) - 1] += 0.05 * flux[n] + 600
+        image[round(y[n]) + 1, round(x[n]) - 1] += 0.05 * flux[n] + 600
     background = measure_background(image)
     sky, sigma = background.at(x, y)
     flags = np.zeros(SHAPE, np.uint8)

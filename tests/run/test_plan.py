@@ -85,7 +85,8 @@ layout = "fancy"
     expected = {
         2: "there is no folder", 5: "must be a number", 7: "did you mean gain_e_per_adu",
         8: "must be from", 9: "must be", 12: "minutes and seconds must be below 60",
-        14: "no star “Nobody”", 17: "must be", 18: "beyond the inner", 20: "no layout", 21: "no such section",
+        14: "no star “Nobody”", 17: "must be", 18: "beyond the inner", 20: "no layout",
+        21: "no such section",
     }  # fmt: skip
     for line, words in expected.items():
         assert any(text.startswith(f"plan.toml:{line}:") and words in text for text in found), (

@@ -1,4 +1,4 @@
-"""Blind plate solving over many simulated fields: how many are placed, and is any placed wrongly?"""
+"""Blind plate solving over many simulated fields: how many are placed, is any placed wrongly?"""
 
 from __future__ import annotations
 
@@ -70,7 +70,8 @@ def print_fields() -> bool:
     print(f"{FIELDS} fields of 0.4° to 5°, no hint, a third of the detections false")
     print(f"  placed {placed} ({placed / FIELDS:.1%}, aim 98%), wrongly {wrong} (aim 0)")
     print(
-        f"  largest error over the frame: median {np.median(errors):.2f} px, worst {max(errors):.2f} px"
+        f"  largest error over the frame: median {np.median(errors):.2f} px, "
+        f"worst {max(errors):.2f} px"
     )
     print(f"  time: median {np.median(seconds):.2f} s, worst {max(seconds):.2f} s")
     taken = sum(result.placed for result in foreign)

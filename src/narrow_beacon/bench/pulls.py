@@ -94,8 +94,6 @@ def print_pulls() -> bool:
         print(f"  {level:>9.0f}   " + "".join(f"{value:>11.3f}" for value in row))
     print(f"  largest mean pull {np.abs(pulls.mean).max():.3f}")
     overlap = worst_overlap_error()
-    print(
-        f"Overlap of circle and pixels: largest error of the whole area {overlap:.1e} px² (aim 1e-6)"
-    )
+    print(f"Overlap of circle and pixels: largest error of an area {overlap:.1e} px² (aim 1e-6)")
     good = bool(np.all((pulls.scatter > 0.9) & (pulls.scatter < 1.1)))
     return good and overlap < 1e-6

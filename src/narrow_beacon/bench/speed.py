@@ -83,8 +83,8 @@ def exposure_steps(folder: Path) -> dict[str, float]:
     def census() -> None:
         rows, px, py = solver.in_frame(solution)
         take_census(
-            pixels, flags, masked, rows, px, py, magnitudes[rows], background, stars, (), 3.0, radii,
-            (10.5, 16.5), 60.0, 1.2, noise,
+            pixels, flags, masked, rows, px, py, magnitudes[rows], background, stars, (), 3.0,
+            radii, (10.5, 16.5), 60.0, 1.2, noise,
         )  # fmt: skip
 
     steps: dict[str, Callable[[], object]] = {
@@ -161,8 +161,8 @@ def print_throughput() -> bool:
             density=2000.0,
             cadence_s=90.0,
         )
-        results = {}
-        outputs = {}
+        results: dict[int, tuple[float, float, float]] = {}
+        outputs: dict[int, bytes] = {}
         for workers in (1, 2, 1, 2):
             done = subprocess.run(
                 [sys.executable, "-c", _NIGHT, str(folder / "plan.toml"), str(workers)],
@@ -180,6 +180,7 @@ def print_throughput() -> bool:
         print(f"  {workers} worker{'s' if workers > 1 else ' '}: {words}, {memory}")
     same = outputs[1] == outputs[2]
     print(
-        f"  throughput of two over one: {ratio:.2f} (aim 1.8); same numbers: {'yes' if same else 'NO'}"
+        f"  throughput of two over one: {ratio:.2f} (aim 1.8); "
+        f"same numbers: {'yes' if same else 'NO'}"
     )
     return ratio >= 1.8 and same

@@ -177,7 +177,8 @@ def build_chain(
         load(c) for c in (plan.bias, plan.dark, plan.scaled_dark, plan.flat)
     )
     frame = examples[0]
-    stations, remarks = [], []
+    stations: list[str] = []
+    remarks: list[str] = []
     offset = None
     used = []
     dark_frames = None

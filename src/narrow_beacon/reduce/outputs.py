@@ -8,7 +8,7 @@ import numpy as np
 
 from narrow_beacon import __version__
 from narrow_beacon.core.frames.fits_file import file_sha256
-from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.frames.sort import Frame, LeftOut
 from narrow_beacon.core.measure.census import StarFlag, flag_words
 from narrow_beacon.core.report.census import MeasuredExposure, write_census
 from narrow_beacon.core.report.exposures import ExposureRow, write_exposures
@@ -64,10 +64,8 @@ def write_outputs(outcome: Outcome, pool: Workers) -> None:
                 )
             )
     write_census(measured, outcome.stars, folder / "census.parquet")
-    if any(np.isfinite(point.magnitude) for point in points):
-        draw_light_curve(
-            points, target_name(outcome), _check_name(outcome), folder / "light_curve.svg"
-        )
+    if figure:
+        figure()
 
 
 def target_name(outcome: Outcome) -> str:
@@ -213,11 +211,10 @@ def provenance(outcome: Outcome) -> Mapping[str, object]:
     """The document that says where every number came from."""
     plan, night = outcome.plan, outcome.night
     roles = {curve.filter: _roles(outcome, curve) for curve in outcome.curves}
+    given: list[Frame | LeftOut] = [*night.exposures, *night.calibration, *night.left_out]
     files = [
         {"file": item.name, "sha256": item.sha256}
-        for item in sorted(
-            (*night.exposures, *night.calibration, *night.left_out), key=lambda i: i.name
-        )
+        for item in sorted(given, key=lambda item: item.name)
         if item.sha256
     ]
     catalogue: dict[str, object] = {"stars": len(outcome.stars), "epoch": outcome.stars.epoch_yr}

@@ -243,7 +243,8 @@ class _Run:
             if band is not None:
                 bands[name] = band
                 continue
-            words = f"the catalogue has no magnitudes in filter {name} (it has {', '.join(stars.bands)})"
+            known = ", ".join(stars.bands)
+            words = f"the catalogue has no magnitudes in filter {name} (it has {known})"
             self.remarks.append(words)
             for index, frame in enumerate(exposures):
                 if (frame.filter or "") == name:

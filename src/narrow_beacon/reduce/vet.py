@@ -68,8 +68,8 @@ def spoiled_cast(
         if column is None:
             continue
         for flag, text in words:
-            for at in np.flatnonzero(flags[:, column] & int(flag)):
-                sentence = text.format(role=role, name=names[row])
+            sentence = text.format(role=role, name=names[row])
+            for at in np.flatnonzero(flags[:, column] & int(flag)).tolist():
                 reasons.setdefault(indices[at], sentence)
     column = census.column(cast.target)
     for at, index in enumerate(indices):

@@ -184,7 +184,7 @@ def demo_shots() -> list[Shot]:
                         wrapping=wrapping,
                         spelling=style.spelling,
                         object_name=TARGET,
-                    )  # fmt: skip
+                    )
                 )
     return [_with_trouble(shot) for shot in shots]
 
@@ -261,7 +261,9 @@ def write_demo(folder: Path, progress: Progress, workers: int | None = None) -> 
     """Write both nights, the catalogue, the plan and the truth into ``folder``; the truth."""
     folder.mkdir(parents=True, exist_ok=True)
     scene = demo_scene()
-    calls = [("exposure", shot, folder, n) for n, shot in enumerate(demo_shots())]
+    calls: list[tuple[str, Any, Path, int]] = [
+        ("exposure", shot, folder, n) for n, shot in enumerate(demo_shots())
+    ]
     calls += [("calibration", shot, folder, n) for n, shot in enumerate(demo_calibration())]
     truth: dict[str, Any] = {
         "target": TARGET, "check": CHECK, "comparison": list(COMPARISON), "varying": VARYING,

@@ -209,7 +209,7 @@ def calibration_set(
     wrapping: Callable[[str], tuple[str, str]] = lambda kind: ("plain", ".fits"),
 ) -> list[CalibrationShot]:
     """Bias, darks and flats of a night; ``wrapping(kind)`` gives wrapping and file ending."""
-    shots = []
+    shots: list[CalibrationShot] = []
 
     def add(kind: str, name: str, **facts: Any) -> None:
         style, ending = wrapping(kind)

@@ -8,9 +8,11 @@ import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numba import njit
+from numpy.typing import NDArray
 
 from narrow_beacon.core.arrays import Floats, Ints, Plane
 from narrow_beacon.core.frames.fits_file import PixelSource, read_pixels
@@ -38,7 +40,9 @@ class RowReader:
         self._source = source
         shape = (source.height, source.width)
         if source.plain_16_bit:
-            self._rows = np.memmap(source.path, ">i2", "r", source.offset, shape)
+            self._rows: NDArray[Any] = np.memmap(
+                source.path, np.dtype(">i2"), "r", source.offset or 0, shape
+            )
         else:
             # Decompressing gives the whole frame at once; it waits on disk, not in memory.
             with tempfile.NamedTemporaryFile(dir=scratch, suffix=".rows") as file:

@@ -71,7 +71,8 @@ def choose_dark_to_scale(frame: Frame, masters: Sequence[MasterFacts]) -> Choice
     )
     return Choice(
         best,
-        f"{_describe(masters[best])}, to be scaled to {frame.exposure_s:g} s{_at(frame.temperature_c)}",
+        f"{_describe(masters[best])}, to be scaled to {frame.exposure_s:g} s"
+        f"{_at(frame.temperature_c)}",
         _remarks(frame, masters[best]),
     )
 

@@ -50,7 +50,8 @@ def solve_ensemble(
     used = usable & np.isfinite(instrumental_mag) & np.isfinite(uncertainty_mag)
     delta = np.where(used, catalogue_mag[None, :] - instrumental_mag, 0.0)
     extra = 0.0
-    zero = offset = weight = np.empty(0)
+    zero: Floats = np.empty(0)
+    offset, weight = zero, zero
     for _ in range(6):
         extra = _extra(delta, uncertainty_mag, used, catalogue_uncertainty_mag)
         weight = np.where(used, 1.0 / (np.where(used, uncertainty_mag, 1.0) ** 2 + extra**2), 0.0)

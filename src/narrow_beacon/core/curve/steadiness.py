@@ -1,4 +1,4 @@
-"""Does a star vary? Its scatter against what its uncertainties and like stars lead one to expect."""
+"""Does a star vary? Its scatter against what its uncertainties lead one to expect."""
 
 from __future__ import annotations
 

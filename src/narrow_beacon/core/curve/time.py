@@ -102,11 +102,14 @@ def _orientation(first_mjd: float, last_mjd: float) -> iers.IERS:
                 if day in wanted:
                     rows[day] = values
                 nearest = min(nearest, (away, values))
-    values = np.array([rows.get(day, nearest[1]) for day in wanted])
+    orientation = np.array([rows.get(day, nearest[1]) for day in wanted])
     table = QTable()
     table["MJD"] = np.array(wanted, float) * units.d
-    table["PM_x"], table["PM_y"] = values[:, 0] * units.arcsec, values[:, 1] * units.arcsec
-    table["UT1_UTC"] = values[:, 2] * units.s
+    table["PM_x"], table["PM_y"] = (
+        orientation[:, 0] * units.arcsec,
+        orientation[:, 1] * units.arcsec,
+    )
+    table["UT1_UTC"] = orientation[:, 2] * units.s
     table["dX_2000A"] = table["dY_2000A"] = np.zeros(len(wanted)) * units.arcsec
     return iers.IERS(table)
 

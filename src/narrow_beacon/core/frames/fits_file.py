@@ -10,6 +10,7 @@ import hashlib
 import warnings
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from astropy.io import fits
@@ -61,7 +62,7 @@ def looks_like_fits(path: Path) -> bool:
     """Whether the file starts as a FITS file or a gzipped file does."""
     with path.open("rb") as file:
         start = file.read(10)
-    return start.startswith(b"SIMPLE  =") or start.startswith(_GZIP_MAGIC)
+    return start.startswith((b"SIMPLE  =", _GZIP_MAGIC))
 
 
 def file_sha256(path: Path) -> str:
@@ -176,7 +177,7 @@ def read_words(source: PixelSource, out: NDArray[np.uint16]) -> NDArray[np.uint1
     with source.path.open("rb", buffering=0) as file:
         file.seek(source.offset)
         wanted = out.nbytes
-        view = memoryview(out.reshape(-1).view(np.uint8))
+        view = out.reshape(-1).view(np.uint8).data
         got = 0
         while got < wanted:
             step = file.readinto(view[got:])
@@ -208,8 +209,10 @@ def read_pixels(source: PixelSource) -> Plane:
     return np.ascontiguousarray(data.reshape(source.height, source.width), dtype=np.float32)
 
 
-def _physical(stored: NDArray[np.generic], source: PixelSource) -> Plane:
-    values = stored.astype(np.float32 if abs(source.bitpix) <= 32 else np.float64)
+def _physical(stored: NDArray[Any], source: PixelSource) -> Plane:
+    values: NDArray[Any] = stored.astype(
+        np.dtype("f4") if abs(source.bitpix) <= 32 else np.dtype("f8")
+    )
     if source.bscale != 1.0:
         values *= source.bscale
     if source.bzero != 0.0:

@@ -223,31 +223,32 @@ def _drop_duplicates(frames: list[Frame], left_out: list[LeftOut]) -> list[Frame
 def _drop_foreign(frames: list[Frame], left_out: list[LeftOut]) -> list[Frame]:
     """Leave out frames of another size, binning or camera than most exposures have."""
 
-    def set_up(frame: Frame) -> tuple[object, ...]:
+    def set_up(frame: Frame) -> tuple[tuple[int, int], tuple[int, int], str | None]:
         camera = frame.facts.camera.value if frame.facts.camera else None
         return frame.shape, frame.binning, camera
 
     votes = Counter(set_up(frame) for frame in frames if frame.kind == "exposure")
     if not votes:
         return frames
-    (shape, binning, camera), _ = votes.most_common(1)[0]
+    usual_shape, usual_binning, usual_camera = votes.most_common(1)[0][0]
     kept = []
     for frame in frames:
-        other_camera = frame.facts.camera.value if frame.facts.camera else None
-        if frame.shape != shape:
-            (h, w), (h0, w0) = frame.shape, shape  # type: ignore[misc]
-            left_out.append(
-                leave_out(frame, f"foreign: {w} × {h} pixels, the night has {w0} × {h0}")
+        shape, binning, camera = set_up(frame)
+        if shape != usual_shape:
+            words = (
+                f"{shape[1]} × {shape[0]} pixels, the night has {usual_shape[1]} × {usual_shape[0]}"
             )
-        elif frame.binning != binning:
-            (x, y), (x0, y0) = frame.binning, binning  # type: ignore[misc]
-            left_out.append(leave_out(frame, f"foreign: binned {x} × {y}, the night {x0} × {y0}"))
-        elif camera and other_camera and other_camera != camera:
-            left_out.append(
-                leave_out(frame, f"foreign: camera {other_camera}, the night has {camera}")
+        elif binning != usual_binning:
+            words = (
+                f"binned {binning[0]} × {binning[1]}, the night "
+                f"{usual_binning[0]} × {usual_binning[1]}"
             )
+        elif usual_camera and camera and camera != usual_camera:
+            words = f"camera {camera}, the night has {usual_camera}"
         else:
             kept.append(frame)
+            continue
+        left_out.append(leave_out(frame, f"foreign: {words}"))
     return kept
 
 

@@ -193,10 +193,10 @@ def _note_flag(near, n, flag, dx, dy):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def _measure(
+def _measure(  # type: ignore[no-untyped-def]
     pixels, flags, masked, xs, ys, radii, inner, outer, guesses, noises,
     counts, skies, scatters, rings, peaks, near,
-):  # type: ignore[no-untyped-def]  # fmt: skip
+):  # fmt: skip
     height, width = pixels.shape
     largest = radii[radii.size - 1]
     values = np.empty(int(np.pi * (outer + 1.5) ** 2) + 16, np.float32)

@@ -120,7 +120,7 @@ def _image_quads(x, y, shortest, longest, codes, stars):  # type: ignore[no-unty
                 continue
             found = 0
             for c in range(x.size):
-                if c == a or c == b:
+                if c in (a, b):
                     continue
                 px, py = x[c] - x[a], y[c] - y[a]
                 # Inside the circle over AB the angle ACB is obtuse.

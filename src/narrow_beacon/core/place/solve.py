@@ -359,10 +359,10 @@ def _as_solution(transform: Floats, sign: float, shape: tuple[int, int]) -> Solu
 
 
 @njit(cache=True, nogil=True)
-def _judge(
+def _judge(  # type: ignore[no-untyped-def]
     vectors, sky_quads, z, image_quads_, sign, lowest, highest, xs, ys, grid, cell, radius,
     width, height, result, transforms,
-):  # type: ignore[no-untyped-def]  # fmt: skip
+):  # fmt: skip
     """For each pattern pair: stars of the level inside the image, and how many coincide."""
     for n in range(sky_quads.shape[0]):
         va, vb = vectors[sky_quads[n, 0]], vectors[sky_quads[n, 1]]

@@ -32,7 +32,9 @@ def draw_light_curve(points: Sequence[CurvePoint], target: str, check: str, path
         spans = [max(last - first, 0.02) for first, last in nights]
         figure, axes = plt.subplots(
             2, len(nights), figsize=(9, 5.4), sharey="row", sharex="col", squeeze=False,
-            gridspec_kw={"height_ratios": [3, 1], "width_ratios": spans, "wspace": 0.04, "hspace": 0.08},
+            gridspec_kw={
+                "height_ratios": [3, 1], "width_ratios": spans, "wspace": 0.04, "hspace": 0.08,
+            },
         )  # fmt: skip
         base = int(np.floor(nights[0][0]))
         for column, (first, last) in enumerate(nights):

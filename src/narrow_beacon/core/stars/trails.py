@@ -44,7 +44,6 @@ class Trail:
         along = np.clip(along, 0.0, 1.0)
         return np.hypot(x_px - self.x0_px - along * dx, y_px - self.y0_px - along * dy)
 
-
     def lies_on(self, other: Trail) -> bool:
         """Whether this is a piece of another trail."""
         ends = np.array([self.x0_px, self.x1_px]), np.array([self.y0_px, self.y1_px])
