@@ -34,6 +34,10 @@ def reduce(plan: Path, workers: int | None) -> None:
         for line in error.mistakes:
             click.echo(line, err=True)
         sys.exit(2)
+    except OSError as error:
+        where = error.filename or plan
+        click.echo(f"{where}: {error.strerror}; put it right and start again", err=True)
+        sys.exit(2)
     print_outcome(outcome)
     sys.exit(0 if outcome.measured else 3)
 

@@ -287,3 +287,59 @@ def test_the_demo_nights_come_out_as_planted(tmp_path: Path, workers: str) -> No
             numbers(points, "check_magnitude"), numbers(points, "check_uncertainty")
         )
         assert 0.6 < check < 1.5
+
+
+def test_a_target_that_the_catalogue_lacks_is_measured_at_its_position(
+    night: Path, variant: Callable[..., Path]
+) -> None:
+    plan = variant(
+        lambda text: text.replace(
+            'name = "Foxglove 7"', 'name = "Newcomer"\nra = 341.2\ndec = 41.6'
+        )
+    )
+    lines = (plan.parent / "field.vot").read_text().splitlines(keepends=True)
+    here = next(n for n, line in enumerate(lines) if "<TD>Foxglove 7</TD>" in line)
+    lines[here + 1] = lines[here + 1].replace("341.2", "341.9")
+    (plan.parent / "field.vot").write_text("".join(lines))
+    result = reduce(plan)
+    assert result.exit_code == 0, result.output
+    assert "no star within 3″ of the target's position" in result.output
+    curve = read_csv(plan.parent / "out" / "light_curve.csv")
+    truth = json.loads((night / "truth.json").read_text())
+    true = {f"raw/{item['file']}": item["target_mag"] for item in truth["exposures"]}
+    error = numbers(curve, "magnitude") - [true[row["exposure"]] for row in curve]
+    assert abs(np.median(error)) < 0.006
+
+
+def test_a_night_of_three_exposures_and_one_comparison_star_is_measured(
+    variant: Callable[..., Path],
+) -> None:
+    plan = variant(
+        lambda text: text + '[cast]\ncomparison = ["Foxglove 21"]\ncheck = "Foxglove 22"\n'
+    )
+    for path in (plan.parent / "raw").glob("foxglove-*"):
+        if path.name > "foxglove-003.fits":
+            path.unlink()
+    result = reduce(plan)
+    assert result.exit_code == 0, result.output
+    curve = read_csv(plan.parent / "out" / "light_curve.csv")
+    assert len(curve) == 3
+    assert np.isfinite(numbers(curve, "check_magnitude")).all()
+
+
+def test_the_site_may_come_from_the_headers(tmp_path: Path, variant: Callable[..., Path]) -> None:
+    from astropy.io import fits
+
+    plan = variant(lambda text: text[: text.index("[site]")] + text[text.index("[kit]") :])
+    for path in sorted((plan.parent / "raw").glob("foxglove-*"))[:6]:
+        source = path.resolve()
+        path.unlink()
+        with fits.open(source) as hdus:
+            header, data = hdus[0].header, hdus[0].data
+        header["SITELAT"], header["SITELONG"] = "+61 12 00", "-09 24 00"
+        fits.PrimaryHDU(data, header).writeto(path)
+    result = reduce(plan)
+    assert result.exit_code == 0, result.output
+    assert "taken from the headers (SITELAT, SITELONG)" in result.output
+    airmass = numbers(read_csv(plan.parent / "out" / "light_curve.csv"), "airmass")
+    assert ((airmass > 1) & (airmass < 2)).all()

@@ -73,6 +73,7 @@ def exposure_steps(folder: Path) -> dict[str, float]:
     sky, pixel_noise = background.at(stars.x_px, stars.y_px)
     profile = measure_profile(pixels, flags, stars, sky, 3.0)
     assert profile is not None
+    sure = stars.snr > 15.0
     error = stars.position_error_px(3.0)
     first = solver.place(stars.x_px, stars.y_px, SHAPE, Hint(120.0, 40.0, 1.0, (1.1, 1.3)), error)
     radii = np.array(RADII_FWHM) * 3.0
@@ -95,7 +96,15 @@ def exposure_steps(folder: Path) -> dict[str, float]:
         "star width": lambda: measure_profile(pixels, flags, stars, sky, 3.0),
         "place": lambda: follow(solver, first.solution, stars.x_px, stars.y_px, error),
         "cosmic rays": lambda: mark_strikes(
-            pixels, flags, stars.x_px, stars.y_px, stars.flux_adu, sky, pixel_noise, 1.3, profile
+            pixels,
+            flags,
+            stars.x_px[sure],
+            stars.y_px[sure],
+            stars.flux_adu[sure],
+            sky[sure],
+            pixel_noise[sure],
+            1.3,
+            profile,
         ),
         "trails": lambda: find_trails(pixels, found.block_means, background, 3.0),
         "census": census,

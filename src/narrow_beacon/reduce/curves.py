@@ -101,6 +101,14 @@ def make_curve(
         indices = [indices[i] for i in keep]
         census = census.take(keep)
         ensemble = ensemble_of(census, step, stars, band, cast.comparison)
+    lost = ~np.isfinite(ensemble.zero_point)
+    if lost.any() and not lost.all():
+        words = f"none of the comparison stars could be measured in {band}"
+        set_aside |= {indices[i]: words for i in np.flatnonzero(lost).tolist()}
+        keep = np.flatnonzero(~lost)
+        indices = [indices[i] for i in keep.tolist()]
+        census = census.take(keep)
+        ensemble = ensemble_of(census, step, stars, band, cast.comparison)
     return FilterCurve(
         filter=filter_name,
         band=band,

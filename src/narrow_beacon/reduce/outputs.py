@@ -72,7 +72,7 @@ def target_name(outcome: Outcome) -> str:
     """The target as the plan calls it, else as the catalogue does."""
     if outcome.plan.target_name:
         return outcome.plan.target_name
-    return outcome.stars.names[outcome.target] if outcome.target is not None else "target"
+    return outcome.stars.names[outcome.target]
 
 
 def _check_name(outcome: Outcome) -> str:

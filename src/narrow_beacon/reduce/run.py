@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import tempfile
 from collections import defaultdict
 from collections.abc import Sequence
@@ -14,9 +15,17 @@ import numpy as np
 from narrow_beacon.core.catalogue.cone import search_cone
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.correct.photon_transfer import CameraNoise, measure_camera_noise
-from narrow_beacon.core.curve.time import Times, exposure_times, julian_year
+from narrow_beacon.core.curve.time import Site, Times, exposure_times, julian_year
 from narrow_beacon.core.errors import BeaconError, NotMeasurableError
-from narrow_beacon.core.frames.sort import Frame, SortedNight, TimeRule, list_files, sort_night
+from narrow_beacon.core.frames.sort import (
+    Frame,
+    LeftOut,
+    SortedNight,
+    TimeRule,
+    list_files,
+    night_of,
+    sort_night,
+)
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.core.measure.noise import CameraConstants
 from narrow_beacon.plan import Plan, PlanError, cast_mistakes
@@ -71,7 +80,7 @@ class Outcome:
 
     plan: Plan
     stars: StarTable
-    target: int | None
+    target: int
     night: SortedNight
     masters: tuple[MasterFile, ...]
     chains: dict[str, ChainReport]
@@ -118,6 +127,7 @@ class _Run:
         self.remarks: list[str] = []
         self.constants: dict[str, str] = {}
         self.set_aside: dict[int, str] = {}
+        self.site = plan.site
 
     def run(self) -> Outcome:
         night = self._sort()
@@ -126,15 +136,22 @@ class _Run:
         bands = self._bands(exposures, stars)
         masters = self._masters(night)
         chains = self._chains(exposures, masters)
-        ra, dec = self._target_position(stars, target, exposures)
         mids = [frame.mid_utc for frame in exposures if frame.mid_utc]
-        times = exposure_times(mids, ra, dec, self.plan.site)
+        ra_all, dec_all = stars.at_epoch(julian_year(mids[len(mids) // 2]) if mids else 2000.0)
+        ra, dec = float(ra_all[target]), float(dec_all[target])
+        times = exposure_times(mids, ra, dec, self.site)
         outcome = Outcome(
             self.plan, stars, target, night, tuple(masters), chains, None, times, {}, (),
             self.set_aside, (), self.constants,
         )  # fmt: skip
         if not exposures:
             return replace(outcome, remarks=(*self.remarks, "there are no exposures of the sky"))
+        mosaic = exposures[0].facts.mosaic
+        if mosaic:
+            self.remarks.append(
+                f"a colour sensor ({mosaic.keyword} = {mosaic.value}): its colours are not taken "
+                "apart yet, so that magnitudes mix them"
+            )
         cameras = self._cameras(night, chains)
         context = Context(
             stars=stars,
@@ -188,15 +205,40 @@ class _Run:
         if not named:
             folders = ", ".join(str(folder) for folder in plan.folders)
             self.remarks.append(f"no files below {folders}; check [frames] folder")
-        night = sort_night([item for part in found for item in part])
-        if plan.site is None and night.exposures:
+        items = [item for part in found for item in part]
+        if plan.site is None:
+            items = self._site_from_header(items)
+        night = sort_night(items)
+        if self.site is None and night.exposures:
             self.remarks.append(
                 "no [site] in the plan: airmass and scintillation are unknown, "
                 "BJD is for the centre of the Earth (within 0.022 s)"
             )
         return night
 
-    def _catalogue(self, exposures: Sequence[Frame]) -> tuple[StarTable, int | None]:
+    def _site_from_header(self, items: list[Frame | LeftOut]) -> list[Frame | LeftOut]:
+        """Take the site that headers give, where the plan has none, and name nights by it."""
+        for item in items:
+            if not isinstance(item, Frame):
+                continue
+            latitude, longitude = item.facts.latitude_deg, item.facts.longitude_deg
+            if latitude and longitude:
+                height = item.facts.elevation_m.value if item.facts.elevation_m else 0.0
+                self.site = Site(latitude.value, longitude.value, height)
+                words = f"{latitude.keyword}, {longitude.keyword}"
+                self.remarks.append(f"no [site] in the plan: taken from the headers ({words})")
+                break
+        if self.site is None:
+            return items
+        east = self.site.longitude_deg
+        return [
+            replace(item, night=night_of(item.mid_utc, east))
+            if isinstance(item, Frame) and item.mid_utc
+            else item
+            for item in items
+        ]
+
+    def _catalogue(self, exposures: Sequence[Frame]) -> tuple[StarTable, int]:
         plan = self.plan
         stars = plan.stars
         if stars is None:
@@ -222,19 +264,19 @@ class _Run:
             ]
             if mistakes:
                 raise PlanError(mistakes)
-        return stars, _find_target(plan, stars)
-
-    def _target_position(
-        self, stars: StarTable, target: int | None, exposures: Sequence[Frame]
-    ) -> tuple[float, float]:
-        mids = [frame.mid_utc for frame in exposures if frame.mid_utc]
-        if target is not None:
-            year = julian_year(mids[len(mids) // 2]) if mids else 2000.0
-            ra, dec = stars.at_epoch(year)
-            return float(ra[target]), float(dec[target])
-        assert self.plan.target_ra_deg is not None
-        assert self.plan.target_dec_deg is not None
-        return self.plan.target_ra_deg, self.plan.target_dec_deg
+        target = _find_target(plan, stars)
+        if target is None:
+            # The plan's checks made sure of a position.
+            assert plan.target_ra_deg is not None
+            assert plan.target_dec_deg is not None
+            name = plan.target_name or "target"
+            stars = stars.with_star(name, plan.target_ra_deg, plan.target_dec_deg)
+            target = len(stars) - 1
+            self.remarks.append(
+                f"the catalogue has no star within 3″ of the target's position: {name} is measured "
+                "there all the same"
+            )
+        return stars, target
 
     def _bands(self, exposures: Sequence[Frame], stars: StarTable) -> dict[str, str]:
         bands = {}
@@ -307,7 +349,7 @@ class _Run:
                 read_noise_e=noise,
                 dark_e_per_s=chain.dark_adu_per_s * gain,
                 aperture_m=aperture,
-                elevation_m=plan.site.elevation_m if plan.site else 0.0,
+                elevation_m=self.site.elevation_m if self.site else 0.0,
                 dark_frames=chain.dark_frames,
             )
             for name, chain in chains.items()
@@ -411,15 +453,9 @@ class _Run:
         jobs: Sequence[ExposureJob],
         results: dict[int, ExposureResult],
         stars: StarTable,
-        target: int | None,
+        target: int,
         times: Times,
     ) -> list[FilterCurve]:
-        if target is None:
-            self.remarks.append(
-                "no star of the catalogue lies at the target's position; "
-                "a star that the catalogue lacks can't be measured yet"
-            )
-            return []
         plan = self.plan
         comparison = [stars.row(name) for name in plan.comparison]
         check = stars.row(plan.check) if plan.check else None
@@ -455,6 +491,9 @@ class _Run:
             self.remarks += [
                 f"comparison star {d.name} dropped: {d.reason}" for d in curve.cast.dropped
             ]
+            role = curve.cast.check
+            if role is not None and curve.census.column(role) is None:
+                self.remarks.append(f"check star {stars.names[role]}: on no exposure in {name}")
             curves.append(curve)
         return curves
 
@@ -483,10 +522,8 @@ def _group(frame: Frame) -> str:
 
 
 def _relative(path: Path, base: Path) -> str:
-    try:
-        return path.resolve().relative_to(base).as_posix()
-    except ValueError:
-        return str(path.resolve())
+    """The path as seen from the plan's folder; links keep the name that the observer gave."""
+    return Path(os.path.relpath(path, base)).as_posix()
 
 
 def _find_target(plan: Plan, stars: StarTable) -> int | None:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import multiprocessing
 import os
+import signal
 from collections.abc import Callable, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from typing import Any, TypeVar
@@ -20,6 +21,11 @@ def core_count() -> int:
     return len(os.sched_getaffinity(0))
 
 
+def _leave_interrupts() -> None:
+    """Ctrl+C is the parent's to answer."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+
 class Workers:
     """A pool of processes, or this process alone where one worker is enough."""
 
@@ -27,7 +33,9 @@ class Workers:
         self.count = count
         # Forked early, before any thread starts, so that a worker costs no second import.
         self._pool = (
-            ProcessPoolExecutor(count, mp_context=multiprocessing.get_context("fork"))
+            ProcessPoolExecutor(
+                count, mp_context=multiprocessing.get_context("fork"), initializer=_leave_interrupts
+            )
             if count > 1
             else None
         )

@@ -77,6 +77,23 @@ class StarTable:
             usual = np.where(np.isfinite(usual), usual, band.magnitude)
         return np.argsort(np.where(np.isfinite(usual), usual, np.inf), kind="stable")
 
+    def with_star(self, name: str, ra_deg: float, dec_deg: float) -> StarTable:
+        """The table with one more star, of unknown magnitudes and no known motion."""
+        nothing = np.array([np.nan])
+        return StarTable(
+            (*self.names, name),
+            np.append(self.ra_deg, ra_deg),
+            np.append(self.dec_deg, dec_deg),
+            np.append(self.pm_ra_mas_yr, 0.0),
+            np.append(self.pm_dec_mas_yr, 0.0),
+            self.epoch_yr,
+            {
+                band: Band(np.append(b.magnitude, nothing), np.append(b.uncertainty, nothing))
+                for band, b in self.bands.items()
+            },
+            np.append(self.known_variable, True),
+        )
+
     def take(self, rows: Ints) -> StarTable:
         """The table of some rows only."""
         return StarTable(

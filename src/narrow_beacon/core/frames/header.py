@@ -59,6 +59,8 @@ class FrameFacts:
     longitude_deg: Reading[float] | None
     elevation_m: Reading[float] | None
     aperture_m: Reading[float] | None
+    mosaic: Reading[str] | None
+    """The colour pattern of a colour sensor."""
     processed: str | None
     """Why this looks like a file that was already processed, or None."""
 
@@ -245,6 +247,7 @@ _FACTS: dict[str, tuple[tuple[str, Callable[[HeaderValue], object]], ...]] = {
         ("OBSALT", _number),
         ("ELEVATIO", _number),
     ),
+    "mosaic": (("BAYERPAT", _text), ("COLORTYP", _text), ("CFAIMAGE", _text)),
     "aperture_m": (("TELAPER", _positive), ("APERTURE", _positive)),
 }
 

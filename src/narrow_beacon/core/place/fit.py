@@ -108,7 +108,7 @@ def _fit_order(
         ra0, dec0 = (float(value) for value in deproject(xi, eta, ra0, dec0))
         if now.sum() < max(design.shape[1] + 1, 4):
             break
-        settled = np.array_equal(now, kept) and np.hypot(*coefficients[0]) < 1e-10
+        settled = np.array_equal(now, kept) and np.hypot(*coefficients[0]) < 1e-8
         kept = now
         if settled and turn:
             break
