@@ -74,10 +74,14 @@ class ChainReport:
 
 def chain_name(frame: Frame) -> str:
     """Exposures with the same name are corrected by the same planes."""
-    degree = "" if frame.temperature_c is None else f"{round(frame.temperature_c)}C"
-    settings = (frame.gain_setting, frame.offset_setting, frame.readout_mode)
-    parts = [frame.night, frame.filter or "", f"{frame.exposure_s:g}s", degree]
-    return " ".join(parts + [str(value) for value in settings if value is not None])
+    parts = [frame.night, frame.filter or "", f"{frame.exposure_s:g} s"]
+    if frame.temperature_c is not None:
+        parts.append(f"{frame.temperature_c:.0f} °C".replace("-", "−"))
+    if frame.gain_setting is not None:
+        parts.append(f"gain {frame.gain_setting:g}")
+    if frame.offset_setting is not None:
+        parts.append(f"offset {frame.offset_setting:g}")
+    return ", ".join([*parts, frame.readout_mode] if frame.readout_mode else parts)
 
 
 def build_masters(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -12,6 +13,7 @@ from narrow_beacon.core.report.light_curve import CurvePoint
 _COLOURS = {"U": "#7d6bb0", "B": "#4a7fb5", "V": "#5d9a5a", "R": "#b5584a", "I": "#8a4a4a"}
 _INK, _QUIET = "#26231d", "#8d8677"
 _GAP_DAYS = 0.25
+_SPOILING = {"saturated", "cosmic ray", "edge", "trail", "off-centre", "poor sky"}
 
 
 def draw_light_curve(points: Sequence[CurvePoint], target: str, check: str, path: Path) -> None:
@@ -20,6 +22,7 @@ def draw_light_curve(points: Sequence[CurvePoint], target: str, check: str, path
 
     matplotlib.use("svg")
     from matplotlib import pyplot as plt
+    from matplotlib.ticker import MaxNLocator
 
     good = [point for point in points if np.isfinite(point.magnitude)]
     nights = _nights([point.jd_utc for point in good])
@@ -44,6 +47,7 @@ def draw_light_curve(points: Sequence[CurvePoint], target: str, check: str, path
             ):
                 _draw(axes[row, column], inside, value, error, base)
                 axes[row, column].tick_params(length=3, width=0.6)
+                axes[row, column].xaxis.set_major_locator(MaxNLocator(4))
                 for side in ("top", "right"):
                     axes[row, column].spines[side].set_visible(False)
         for row in (0, 1):
@@ -62,14 +66,22 @@ def _nights(jd: Sequence[float]) -> list[tuple[float, float]]:
     return [(float(part[0]), float(part[-1])) for part in np.split(times, cuts)]
 
 
-def _draw(axis: object, points: Sequence[CurvePoint], value: str, error: str, base: int) -> None:
+def _draw(axis: Any, points: Sequence[CurvePoint], value: str, error: str, base: int) -> None:
+    """One panel: a colour for each filter; a point that its flags spoil is hollow."""
     for name in sorted({point.filter for point in points}):
-        chosen = [p for p in points if p.filter == name and np.isfinite(getattr(p, value))]
-        if not chosen:
-            continue
-        axis.errorbar(  # type: ignore[attr-defined]
-            [p.jd_utc - base for p in chosen],
-            [getattr(p, value) for p in chosen],
-            yerr=[getattr(p, error) for p in chosen],
-            fmt=".", ms=4, lw=0, elinewidth=0.7, color=_COLOURS.get(name, _INK), label=name,
-        )  # fmt: skip
+        for hollow in (False, True):
+            chosen = [
+                p
+                for p in points
+                if p.filter == name
+                and np.isfinite(getattr(p, value))
+                and (value == "magnitude" and bool(_SPOILING & set(p.flags.split(";")))) is hollow
+            ]
+            colour = _COLOURS.get(name, _INK)
+            axis.errorbar(
+                [p.jd_utc - base for p in chosen],
+                [getattr(p, value) for p in chosen],
+                yerr=[getattr(p, error) for p in chosen],
+                fmt="o", ms=2.8, mew=0.7, lw=0, elinewidth=0.7, color=colour,
+                mfc="white" if hollow else colour, label=None if hollow else name,
+            )  # fmt: skip
