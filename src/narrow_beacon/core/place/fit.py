@@ -12,6 +12,7 @@ from narrow_beacon.core.place.solution import Solution, deproject, monomials, po
 _CLIP = 3.5
 _LEAST_CLIP = 0.05
 _STARS_PER_TERM = 4
+_LEAST_KEPT = 0.6  # in a crowded field a better fit shows more blends for what they are
 _EARNED = 12.0
 """How much the Bayesian information criterion must fall before distortion is taken in."""
 
@@ -64,7 +65,7 @@ def fit_solution(
             break
         fit = _fit_order(x_px, y_px, ra_deg, dec_deg, error_px, start, order)
         score = _information(fit, terms)
-        if score < best_score - _EARNED and fit.kept.sum() >= 0.9 * best.kept.sum():
+        if score < best_score - _EARNED and fit.kept.sum() >= _LEAST_KEPT * best.kept.sum():
             best, best_score = fit, score
     return best
 
