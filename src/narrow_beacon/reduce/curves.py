@@ -161,7 +161,7 @@ def _radius(
     if len(rows) < 3 or census.exposure_s.size < 6:
         scatter = np.full(steps, np.nan)
     else:
-        ensembles = [ensemble_of(census, k, stars, band, rows) for k in range(steps)]
+        ensembles = [ensemble_of(census, radius, stars, band, rows) for radius in range(steps)]
         scatter = scatter_by_radius(census, rows, ensembles)
     radii = np.median(census.radii_px, axis=0)
     if fixed_step is not None:

@@ -12,11 +12,9 @@ from typing import Protocol
 
 import numpy as np
 
-from narrow_beacon.core.catalogue.cone import search_cone
 from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.correct.photon_transfer import CameraNoise, measure_camera_noise
 from narrow_beacon.core.curve.time import Site, Times, exposure_times, julian_year
-from narrow_beacon.core.errors import BeaconError, NotMeasurableError
+from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.frames.sort import (
     Frame,
     LeftOut,
@@ -27,8 +25,7 @@ from narrow_beacon.core.frames.sort import (
     sort_night,
 )
 from narrow_beacon.core.measure.growth import RADII_FWHM
-from narrow_beacon.core.measure.noise import CameraConstants
-from narrow_beacon.plan import Plan, PlanError, cast_mistakes
+from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.calibrate import (
     ChainReport,
     MasterFile,
@@ -41,6 +38,8 @@ from narrow_beacon.reduce.calibrate import (
 )
 from narrow_beacon.reduce.context import Context, ExposureJob, GroupSettings
 from narrow_beacon.reduce.curves import DEFAULT_STEP, FilterCurve, make_curve
+from narrow_beacon.reduce.field import band_of, stars_of_plan
+from narrow_beacon.reduce.kit import KitConstants
 from narrow_beacon.reduce.tasks import (
     FIRST_GUESS_FWHM_PX,
     ExposureResult,
@@ -53,9 +52,6 @@ from narrow_beacon.reduce.workers import Workers, core_count
 _FILES_PER_TASK = 4
 _EXPOSURES_PER_TASK = 5
 _PROBES = 3
-_DEFAULT_LINEAR_LIMIT_ADU = 60000.0
-_DEFAULT_CONE_DEG = 1.0
-_MATCH_TARGET_DEG = 3.0 / 3600.0
 
 
 class Progress(Protocol):
@@ -132,7 +128,7 @@ class _Run:
     def run(self) -> Outcome:
         night = self._sort()
         exposures = night.exposures
-        stars, target = self._catalogue(exposures)
+        stars, target = stars_of_plan(self.plan, exposures, self.remarks)
         bands = self._bands(exposures, stars)
         masters = self._masters(night)
         chains = self._chains(exposures, masters)
@@ -152,13 +148,17 @@ class _Run:
                 f"a colour sensor ({mosaic.keyword} = {mosaic.value}): its colours are not taken "
                 "apart yet, so that magnitudes mix them"
             )
-        cameras = self._cameras(night, chains)
+        kit = KitConstants(self.plan, self.site, night)
+        cameras = kit.cameras(chains)
+        limit = kit.linear_limit_adu()
+        self.constants |= kit.constants
+        self.remarks += kit.remarks
         context = Context(
             stars=stars,
             year=julian_year(mids[len(mids) // 2]),
             bands=bands,
             cameras=cameras,
-            linear_limit_adu=self._linear_limit(exposures),
+            linear_limit_adu=limit,
             target_ra_deg=ra,
             target_dec_deg=dec,
             scale_arcsec_per_px=self.plan.scale_arcsec_per_px,
@@ -238,46 +238,6 @@ class _Run:
             for item in items
         ]
 
-    def _catalogue(self, exposures: Sequence[Frame]) -> tuple[StarTable, int]:
-        plan = self.plan
-        stars = plan.stars
-        if stars is None:
-            assert plan.cone_url is not None
-            assert plan.target_ra_deg is not None
-            assert plan.target_dec_deg is not None
-            radius = _DEFAULT_CONE_DEG
-            if plan.scale_arcsec_per_px and exposures:
-                radius = (
-                    1.5 * float(np.hypot(*exposures[0].shape)) * plan.scale_arcsec_per_px / 3600
-                )
-            try:
-                stars = search_cone(
-                    plan.cone_url, plan.target_ra_deg, plan.target_dec_deg, radius,
-                    epoch_yr=plan.epoch_yr,
-                )  # fmt: skip
-            except BeaconError as error:
-                line = plan.line_of("catalogue", "cone")
-                raise PlanError([f"{plan.path.name}:{line}: [catalogue] cone: {error}"]) from error
-            mistakes = [
-                f"{plan.path.name}:{plan.line_of('cast', key)}: [cast] {key}: {words}"
-                for key, words in cast_mistakes(plan, stars)
-            ]
-            if mistakes:
-                raise PlanError(mistakes)
-        target = _find_target(plan, stars)
-        if target is None:
-            # The plan's checks made sure of a position.
-            assert plan.target_ra_deg is not None
-            assert plan.target_dec_deg is not None
-            name = plan.target_name or "target"
-            stars = stars.with_star(name, plan.target_ra_deg, plan.target_dec_deg)
-            target = len(stars) - 1
-            self.remarks.append(
-                f"the catalogue has no star within 3″ of the target's position: {name} is measured "
-                "there all the same"
-            )
-        return stars, target
-
     def _bands(self, exposures: Sequence[Frame], stars: StarTable) -> dict[str, str]:
         bands = {}
         for name in dict.fromkeys(frame.filter or "" for frame in exposures):
@@ -323,73 +283,6 @@ class _Run:
         self.progress.start("preparing corrections", len(calls))
         reports = self.pool.map(build_chain, calls, lambda _: self.progress.advance())
         return {report.name: report for report in reports}
-
-    def _cameras(
-        self, night: SortedNight, chains: dict[str, ChainReport]
-    ) -> dict[str, CameraConstants]:
-        plan = self.plan
-        measured = _measured_noise(night)
-        first = night.exposures[0].facts
-        gain = self._constant(
-            "gain_e_per_adu", plan.gain_e_per_adu, first.gain_e_per_adu,
-            measured.gain_e_per_adu if measured else None, 1.0, "e⁻/ADU",
-        )  # fmt: skip
-        noise = self._constant(
-            "read_noise_e", plan.read_noise_e, first.read_noise_e,
-            measured.read_noise_e if measured else None, 8.0, "e⁻",
-        )  # fmt: skip
-        aperture = plan.aperture_m or (first.aperture_m.value if first.aperture_m else None)
-        if aperture is None:
-            self.remarks.append(
-                "no [kit] aperture_m: scintillation is left out of the uncertainties"
-            )
-        return {
-            name: CameraConstants(
-                gain_e_per_adu=gain,
-                read_noise_e=noise,
-                dark_e_per_s=chain.dark_adu_per_s * gain,
-                aperture_m=aperture,
-                elevation_m=self.site.elevation_m if self.site else 0.0,
-                dark_frames=chain.dark_frames,
-            )
-            for name, chain in chains.items()
-        }
-
-    def _constant(
-        self, name: str, plan: float | None, header: object, measured: float | None,
-        default: float, unit: str,
-    ) -> float:  # fmt: skip
-        """A camera constant: the plan's, the header's, the measured one, or a stated guess."""
-        value = getattr(header, "value", None)
-        keyword = getattr(header, "keyword", "")
-        sources = (
-            (plan, "from the plan"),
-            (value, f"from the header ({keyword})"),
-            (measured, "measured from pairs of flats and bias frames"),
-        )
-        for number, words in sources:
-            if number is not None:
-                self.constants[name] = f"{number:.3f} {unit} {words}"
-                if measured and abs(number / measured - 1.0) > 0.15 and number != measured:
-                    self.remarks.append(
-                        f"{name} is {number:.3g} {unit} {words}, "
-                        f"but the flats and bias frames say {measured:.3g}"
-                    )
-                return float(number)
-        self.constants[name] = f"{default:g} {unit} assumed"
-        self.remarks.append(f"{name} is unknown; {default:g} {unit} is assumed; set it in [kit]")
-        return default
-
-    def _linear_limit(self, exposures: Sequence[Frame]) -> float:
-        header = exposures[0].facts.linear_limit_adu
-        limit = self.plan.linear_limit_adu or (header.value if header else None)
-        if limit is None:
-            self.remarks.append(
-                f"no [kit] linear_limit_adu: {_DEFAULT_LINEAR_LIMIT_ADU:.0f} ADU is assumed"
-            )
-            limit = _DEFAULT_LINEAR_LIMIT_ADU
-        self.constants["linear_limit_adu"] = f"{limit:.0f} ADU"
-        return float(limit)
 
     def _probe(self, context: Context, jobs: Sequence[ExposureJob]) -> Context:
         """Learn star width and a reference solution for each night and filter."""
@@ -524,45 +417,3 @@ def _group(frame: Frame) -> str:
 def _relative(path: Path, base: Path) -> str:
     """The path as seen from the plan's folder; links keep the name that the observer gave."""
     return Path(os.path.relpath(path, base)).as_posix()
-
-
-def _find_target(plan: Plan, stars: StarTable) -> int | None:
-    if plan.target_ra_deg is not None and plan.target_dec_deg is not None:
-        from narrow_beacon.core.catalogue.sky_index import SkyIndex
-
-        ra, dec = stars.at_epoch(2000.0 if plan.epoch_yr is None else plan.epoch_yr)
-        row, away = SkyIndex(ra, dec).nearest(plan.target_ra_deg, plan.target_dec_deg)
-        if away < _MATCH_TARGET_DEG:
-            return row
-    if plan.target_name is not None:
-        try:
-            return stars.row(plan.target_name)
-        except BeaconError:
-            return None
-    return None
-
-
-def band_of(filter_name: str, stars: StarTable) -> str | None:
-    """The catalogue's band for a filter's name: "V", "v", "Johnson V", "V_2" all mean V."""
-    if filter_name in stars.bands:
-        return filter_name
-    words = filter_name.replace("_", " ").replace("-", " ").replace("'", "").split()
-    for word in reversed(words):
-        if word in stars.bands:
-            return word
-    by_case = {band.lower(): band for band in stars.bands}
-    for word in reversed(words):
-        if word.lower() in by_case:
-            return by_case[word.lower()]
-    if filter_name.lower() in ("clear", "l", "lum", "luminance", "none", "tg", "green"):
-        return "V" if "V" in stars.bands else None
-    return None
-
-
-def _measured_noise(night: SortedNight) -> CameraNoise | None:
-    flats = [frame for frame in night.calibration if frame.kind == "flat"]
-    biases = [frame for frame in night.calibration if frame.kind == "bias"]
-    if flats:
-        first = (flats[0].filter, flats[0].night)
-        flats = [frame for frame in flats if (frame.filter, frame.night) == first]
-    return measure_camera_noise(flats, biases)
