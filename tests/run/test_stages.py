@@ -1,0 +1,382 @@
+"""The stages of a reduction one by one: calibration chains, constants, vetting, fields, workers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import timedelta
+from pathlib import Path
+from types import SimpleNamespace
+
+import numpy as np
+import pytest
+
+from builders import EVENING, frame, noise, star_image, star_table, write_simple
+from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.correct.masters import MasterFacts
+from narrow_beacon.core.curve.cast import Cast
+from narrow_beacon.core.errors import CatalogueError
+from narrow_beacon.core.frames.sort import Frame, LeftOut, SortedNight, TimeRule
+from narrow_beacon.core.measure.census import StarFlag
+from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.plan import Plan
+from narrow_beacon.reduce.calibrate import (
+    MasterFile,
+    build_chain,
+    build_masters,
+    chain_name,
+    flat_remarks,
+    library_masters,
+    plan_chain,
+)
+from narrow_beacon.reduce.context import load_chain, save_chain
+from narrow_beacon.reduce.field import band_of, stars_of_plan
+from narrow_beacon.reduce.kit import KitConstants
+from narrow_beacon.reduce.tasks import ExposureResult, Quality, inspect_files
+from narrow_beacon.reduce.vet import cloudy, out_of_focus, spoiled_cast
+from narrow_beacon.reduce.workers import Workers, core_count
+from narrow_beacon.simulate.camera import Camera, Dust
+
+SHAPE = (96, 128)
+
+
+@pytest.fixture
+def camera() -> Camera:
+    return Camera(3, SHAPE, hot_share=0.01)
+
+
+def calibration(
+    folder: Path, camera: Camera, *, darks_s: Sequence[float] = (60.0,), dust: tuple[Dust, ...] = ()
+) -> list[Frame]:
+    """Seven bias, seven darks of each length, seven flats, as inspected frames."""
+    rng = np.random.default_rng(5)
+    frames = [frame(folder, camera.read(rng, None, 0.0), "bias", exposure_s=0.0) for _ in range(7)]
+    for seconds in darks_s:
+        frames += [
+            frame(folder, camera.read(rng, None, seconds), "dark", exposure_s=seconds)
+            for _ in range(7)
+        ]
+    light = camera.throughput(dust) * np.float32(30000.0)
+    frames += [
+        frame(folder, camera.read(rng, light, 2.0), "flat", exposure_s=2.0) for _ in range(7)
+    ]
+    return frames
+
+
+def sky_frame(folder: Path, camera: Camera, exposure_s: float = 60.0) -> Frame:
+    rng = np.random.default_rng(8)
+    light = camera.throughput() * np.float32(300.0)
+    return frame(folder, camera.read(rng, light, exposure_s, cosmic_per_s=0), exposure_s=exposure_s)
+
+
+def built(tmp_path: Path, camera: Camera, exposure: Frame, frames: list[Frame]):  # type: ignore[no-untyped-def]
+    (tmp_path / "masters").mkdir()
+    with Workers(1) as pool:
+        masters = build_masters(frames, tmp_path / "masters", tmp_path, pool, lambda _: None)
+    plan = plan_chain(chain_name(exposure), exposure, [m.facts for m in masters])
+    return masters, build_chain(plan, masters, [exposure], tmp_path / "chain")
+
+
+def corrected_flatness(report, exposure: Frame) -> float:  # type: ignore[no-untyped-def]
+    """Scatter of the large-scale level of a corrected sky exposure, relative to the sky."""
+    from narrow_beacon.core.correct.apply import Workspace, correct
+
+    pixels, _ = correct(exposure.source, load_chain(report.folder), 5e4, Workspace.of_shape(*SHAPE))
+    blocks = pixels.reshape(12, 8, 16, 8).mean(axis=(1, 3))
+    return float(np.std(blocks) / np.mean(blocks))
+
+
+def test_a_matching_dark_and_flat_make_the_sky_flat(tmp_path: Path, camera: Camera) -> None:
+    exposure = sky_frame(tmp_path, camera)
+    masters, report = built(tmp_path, camera, exposure, calibration(tmp_path, camera))
+    assert [words.split(":")[0] for words in report.stations[:2]] == ["dark off", "divided by flat"]
+    assert len(report.masters) == 2
+    # 64 pixels of 230 ADU with 14 ADU of noise each: 0.8%; the vignetting alone is 10%.
+    assert corrected_flatness(report, exposure) < 0.012
+    assert report.dark_adu_per_s == pytest.approx(0.06 / 1.3, rel=0.5)
+    assert {m.facts.kind for m in masters} == {"bias", "dark", "flat"}
+    flat = next(m for m in masters if m.facts.kind == "flat")
+    assert flat.facts.made_with[0].startswith("bias")
+
+
+def test_a_dark_of_another_length_is_scaled_by_its_pattern(tmp_path: Path, camera: Camera) -> None:
+    exposure = sky_frame(tmp_path, camera, 90.0)
+    _, report = built(tmp_path, camera, exposure, calibration(tmp_path, camera))
+    station = next(words for words in report.stations if words.startswith("dark off, scaled"))
+    factor = float(station.split("by ")[1].split()[0])
+    assert factor == pytest.approx(1.5, abs=0.03)
+    assert any("no dark within 2% of 90 s" in words for words in report.remarks)
+    assert corrected_flatness(report, exposure) < 0.012
+
+
+def test_a_dark_is_not_scaled_without_a_bias(tmp_path: Path, camera: Camera) -> None:
+    exposure = sky_frame(tmp_path, camera, 90.0)
+    frames = [f for f in calibration(tmp_path, camera) if f.kind != "bias"]
+    _, report = built(tmp_path, camera, exposure, frames)
+    assert any("cannot be scaled without a bias" in words for words in report.remarks)
+
+
+def test_a_short_dark_stands_in_for_a_bias(tmp_path: Path, camera: Camera) -> None:
+    exposure = sky_frame(tmp_path, camera, 90.0)
+    frames = [f for f in calibration(tmp_path, camera, darks_s=(1.0, 60.0)) if f.kind != "bias"]
+    _, report = built(tmp_path, camera, exposure, frames)
+    assert any("stands in for a bias" in words for words in report.stations)
+
+
+def test_without_calibration_the_chain_changes_nothing_and_says_so(
+    tmp_path: Path, camera: Camera
+) -> None:
+    exposure = sky_frame(tmp_path, camera)
+    _, report = built(tmp_path, camera, exposure, [])
+    assert report.stations == ("0 defects repaired from their neighbours",)
+    assert any("neither dark nor bias" in words for words in report.remarks)
+    assert any("not flat-fielded" in words for words in report.remarks)
+    chain = load_chain(report.folder)
+    assert not chain.offset_adu.any()
+    assert np.all(chain.gain == 1)
+
+
+def test_a_chain_comes_back_from_disk(tmp_path: Path) -> None:
+    from narrow_beacon.core.correct.apply import make_chain
+
+    flat = noise(SHAPE, 1.0, 0.02)
+    flat[3, 4] = 0.0
+    chain = make_chain(noise(SHAPE, 500, 3), flat, np.zeros(SHAPE, np.uint8))
+    save_chain(chain, tmp_path / "c")
+    again = load_chain(str(tmp_path / "c"))
+    assert np.array_equal(chain.gain, again.gain)
+    assert list(again.repairs) == [3 * 128 + 4]  # a pixel without response is a defect
+
+
+def test_chains_are_named_by_what_makes_them_differ(tmp_path: Path) -> None:
+    adu = np.full(SHAPE, 500, np.uint16)
+    names = {
+        chain_name(frame(tmp_path, adu, exposure_s=s, temperature_c=t, filter_name=f))
+        for s, t, f in (
+            (60, -10.1, "V"),
+            (60, -9.9, "V"),
+            (90, -10, "V"),
+            (60, -3, "V"),
+            (60, -10, "B"),
+        )
+    }
+    assert names == {
+        "2026-10-12, V, 60 s, −10 °C, gain 100, offset 30",
+        "2026-10-12, V, 90 s, −10 °C, gain 100, offset 30",
+        "2026-10-12, V, 60 s, −3 °C, gain 100, offset 30",
+        "2026-10-12, B, 60 s, −10 °C, gain 100, offset 30",
+    }
+
+
+def test_moved_dust_is_told_between_nights_only(tmp_path: Path) -> None:
+    camera = Camera(3, (256, 256))
+    rng = np.random.default_rng(2)
+
+    def flats(x: float, days: int) -> list[Frame]:
+        light = camera.throughput((Dust(x, 120.0, 18.0, 0.08),)) * np.float32(40000.0)
+        start = EVENING + timedelta(days=days)
+        return [
+            frame(
+                tmp_path,
+                camera.read(rng, light, 2.0, cosmic_per_s=0),
+                "flat",
+                exposure_s=2.0,
+                start=start,
+            )
+            for _ in range(8)
+        ]
+
+    with Workers(1) as pool:
+        masters = build_masters(
+            [*flats(80.0, 0), *flats(150.0, 1)], tmp_path, tmp_path, pool, lambda _: None
+        )
+    words = flat_remarks(masters)
+    assert len(words) == 1
+    assert "2 places differ" in words[0]
+    assert flat_remarks(masters[:1]) == []
+
+
+def test_a_library_tells_what_is_no_master_of_ours(tmp_path: Path) -> None:
+    write_simple(tmp_path / "stranger.fits", np.full(SHAPE, 5, np.uint16))
+    masters, problems = library_masters(tmp_path)
+    assert masters == []
+    assert "stranger.fits: is not a master of this program" in problems[0]
+    assert library_masters(None) == ([], [])
+
+
+def test_a_dark_with_stars_on_it_is_left_out_and_a_true_one_is_not(tmp_path: Path) -> None:
+    rng = np.random.default_rng(1)
+    x, y = rng.uniform(20, 280, (2, 60))
+    sky = star_image((300, 300), x, y, np.full(60, 3e4)).astype(np.uint16)
+    dark = Camera(1, (300, 300), hot_share=0.01).read(rng, None, 300.0)
+    paths = [
+        (write_simple(tmp_path / name, adu, "dark"), name)
+        for name, adu in (("s.fits", sky), ("d.fits", dark))
+    ]
+    shown, true = inspect_files(paths, None, TimeRule())
+    assert isinstance(shown, LeftOut)
+    assert "stars are on it" in shown.reason
+    assert isinstance(true, Frame)
+    assert true.levels is not None
+    assert true.levels.median_adu == pytest.approx(float(np.median(dark)), abs=2)
+
+
+def plan(**changes: object) -> Plan:
+    return Plan(**{"path": Path("/x/plan.toml"), "text": "", "folders": (), **changes})  # type: ignore[arg-type]
+
+
+def test_constants_come_from_plan_header_measurement_or_a_stated_guess(
+    tmp_path: Path, camera: Camera
+) -> None:
+    frames = calibration(tmp_path, camera)
+    with_gain = frame(tmp_path, np.full(SHAPE, 500, np.uint16), EGAIN=1.31, SATURATE=50000)
+    plain = frame(tmp_path, np.full(SHAPE, 500, np.uint16))
+    chains = {"a": SimpleNamespace(dark_adu_per_s=0.1, dark_frames=7)}
+
+    def kit(
+        exposure: Frame, given: Plan, calibration_frames: list[Frame]
+    ) -> tuple[KitConstants, float]:
+        made = KitConstants(given, None, SortedNight((exposure,), tuple(calibration_frames), ()))
+        return made, made.cameras(chains)["a"].gain_e_per_adu  # type: ignore[arg-type]
+
+    told, gain = kit(with_gain, plan(gain_e_per_adu=2.0, aperture_m=0.2), frames)
+    assert gain == 2.0
+    # 16,000 pixels of two pairs: the variance, and with it the gain, is known to some 3%.
+    doubt = next(words for words in told.remarks if "but the flats and bias frames say" in words)
+    assert float(doubt.split()[-1]) == pytest.approx(1.3, rel=0.1)
+    assert told.linear_limit_adu() == 50000
+    read, gain = kit(with_gain, plan(), frames)
+    assert gain == 1.31
+    assert "from the header (EGAIN)" in read.constants["gain_e_per_adu"]
+    assert any("scintillation is left out" in words for words in read.remarks)
+    measured, gain = kit(plain, plan(), frames)
+    assert gain == pytest.approx(1.3, rel=0.1)
+    assert "measured from pairs" in measured.constants["gain_e_per_adu"]
+    guessed, gain = kit(plain, plan(), [])
+    assert gain == 1.0
+    assert any("gain_e_per_adu is unknown" in words for words in guessed.remarks)
+    assert guessed.linear_limit_adu() == 60000
+
+
+@pytest.mark.parametrize(
+    ("name", "band"),
+    [
+        ("V", "V"),
+        ("Johnson V", "V"),
+        ("V_2", "V"),
+        ("b", "B"),
+        ("Clear", "V"),
+        ("Ha", None),
+        ("R", None),
+    ],
+)
+def test_filters_find_their_band(name: str, band: str | None) -> None:
+    assert band_of(name, star_table()) == band
+
+
+def test_the_target_is_found_by_position_then_by_name() -> None:
+    table: StarTable = star_table()
+    remarks: list[str] = []
+    by_place = plan(stars=table, target_ra_deg=340.0402, target_dec_deg=38.0004)
+    assert stars_of_plan(by_place, [], remarks)[1] == 2
+    by_name = plan(stars=table, target_name="sorrel 4", target_ra_deg=10.0, target_dec_deg=10.0)
+    assert stars_of_plan(by_name, [], remarks)[1] == 3
+    assert remarks == []
+    new = plan(stars=table, target_name="Newcomer", target_ra_deg=340.05, target_dec_deg=38.01)
+    stars, row = stars_of_plan(new, [], remarks)
+    assert stars.names[row] == "Newcomer"
+    assert np.isnan(stars.bands["V"].magnitude[row])
+    assert stars.brightness_order()[-1] == row
+    assert len(remarks) == 1
+    with pytest.raises(CatalogueError):
+        table.row("Newcomer")  # the catalogue itself stays as it was
+
+
+def results(
+    widths: Sequence[float], stretch: Sequence[float] | None = None
+) -> list[ExposureResult]:
+    stretch = stretch or [1.05] * len(widths)
+    return [
+        ExposureResult(i, None, Quality(w, e, 100, 90.0, 8.0), None, None)
+        for i, (w, e) in enumerate(zip(widths, stretch, strict=True))
+    ]
+
+
+def test_focus_and_guiding_are_judged_against_the_night() -> None:
+    widths = [3.0, 3.1, 2.9, 3.2, 7.5, 3.0, 3.3, 3.1, 2.8, 3.0]
+    stretch = [1.05] * 9 + [1.9]
+    reasons = out_of_focus(results(widths, stretch))
+    assert set(reasons) == {4, 9}
+    assert reasons[4] == "out of focus: stars are 7.5 px wide, 3.0 px on the others"
+    assert "drawn out: elongation 1.90" in reasons[9]
+
+
+def test_seeing_that_rises_slowly_is_no_trouble() -> None:
+    assert out_of_focus(results(np.linspace(2.6, 4.6, 40).tolist())) == {}
+
+
+def test_cloud_is_named_with_what_comes_through() -> None:
+    reasons = cloudy([4, 5, 6], np.array([0.97, 0.31, np.nan]))
+    assert reasons == {5: "cloud: 31% of the clear night's light comes through"}
+
+
+def test_a_spoiled_star_of_the_cast_sets_the_exposure_aside() -> None:
+    near = np.full((4, 4, 8), np.inf)
+    bit = {flag: i for i, flag in enumerate(StarFlag)}
+    near[0, 0, bit[StarFlag.TRAIL]] = 1.0
+    near[1, 2, bit[StarFlag.SATURATED]] = 1.0
+    near[2, 3, bit[StarFlag.TRAIL]] = 1.0  # no star of the cast
+    counts = np.ones((4, 4, 1))
+    counts[3, 0] = np.nan
+    census = FilterCensus(
+        np.arange(4), np.full(4, 60.0), np.full((4, 1), 5.0), counts, counts, near
+    )
+    names = {0: "T", 1: "K", 2: "C", 3: "other"}
+    reasons = spoiled_cast([10, 11, 12, 13], census, 0, Cast(0, (2,), 1), names)
+    assert reasons == {
+        10: "trail through the target T",
+        11: "the comparison star C is saturated",
+        13: "the target T could not be measured",
+    }
+
+
+def test_results_come_back_in_order_whatever_the_number_of_workers() -> None:
+    calls = [(n,) for n in range(40)]
+    for count in (1, 2):
+        seen: list[int] = []
+        with Workers(count) as pool:
+            assert pool.map(_square, calls, seen.append) == [n * n for n in range(40)]
+            assert pool.start(_square, 9)() == 81
+        assert sorted(seen) == [n * n for n in range(40)]
+    assert core_count() >= 1
+
+
+def _square(n: int) -> int:
+    return n * n
+
+
+def _fail(n: int) -> int:
+    raise ValueError(f"task {n}")
+
+
+def test_an_error_in_a_worker_reaches_the_caller() -> None:
+    with Workers(2) as pool, pytest.raises(ValueError, match="task"):
+        pool.map(_fail, [(1,), (2,)])
+
+
+def test_master_files_of_alike_groups_do_not_overwrite_one_another(
+    tmp_path: Path, camera: Camera
+) -> None:
+    rng = np.random.default_rng(0)
+    frames = [
+        frame(tmp_path, camera.read(rng, None, 60.0), "dark", GAIN=gain)
+        for gain in (0, 100)
+        for _ in range(3)
+    ]
+    (tmp_path / "m").mkdir()
+    with Workers(1) as pool:
+        masters: list[MasterFile] = build_masters(
+            frames, tmp_path / "m", tmp_path, pool, lambda _: None
+        )
+    assert len({master.path for master in masters}) == 2
+    facts: list[MasterFacts] = [master.facts for master in masters]
+    assert sorted(f.gain_setting or 0 for f in facts) == [0, 100]
