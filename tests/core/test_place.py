@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from astropy.io import fits
@@ -181,3 +183,48 @@ def test_the_chance_of_a_false_solution_bounds_what_chance_does() -> None:
         rate = (hits >= matched).mean()
         assert rate <= 10 ** false_chance_log10(matched, tried, share, 1)
     assert false_chance_log10(25, 30, 0.02, 1000) < -20
+
+
+def with_catalogue(field: SimulatedField, ra: np.ndarray, dec: np.ndarray) -> SimulatedField:
+    return replace(field, ra_deg=ra % 360.0, dec_deg=np.clip(dec, -90, 90))
+
+
+@pytest.mark.parametrize("seed", [701, 702, 703])
+def test_a_catalogue_much_shallower_or_deeper_than_the_exposure_still_places_it(seed: int) -> None:
+    field = make_field(seed)
+    few = field.ra_deg.size // 4
+    assert solve_field(with_catalogue(field, field.ra_deg[:few], field.dec_deg[:few])).error_px < 2
+    rng = np.random.default_rng(seed)
+    size = field.pointing.scale_arcsec * max(field.pointing.shape) / 3600
+    spread = rng.normal(0, 0.2 * size, (2, 9 * field.ra_deg.size))
+    ra = np.repeat(field.ra_deg, 9) + spread[0] / np.cos(np.radians(field.pointing.dec_deg))
+    dec = np.repeat(field.dec_deg, 9) + spread[1]
+    deep = with_catalogue(
+        field, np.concatenate([field.ra_deg, ra]), np.concatenate([field.dec_deg, dec])
+    )
+    assert solve_field(deep).error_px < 2
+
+
+def test_half_of_the_detections_may_be_false() -> None:
+    assert solve_field(make_field(710, false_share=0.5)).error_px < 2
+
+
+def test_stars_in_any_order_of_brightness_are_placed() -> None:
+    field = make_field(711)
+    order = np.random.default_rng(1).permutation(field.x_px.size)
+    mixed = replace(field, x_px=field.x_px[order], y_px=field.y_px[order])
+    result = solve_field(mixed)
+    assert not result.placed or result.error_px < 2  # may fail, must not be wrong
+
+
+def test_a_field_at_the_pole_is_placed() -> None:
+    """Right ascension runs through all values within the frame."""
+    rng = np.random.default_rng(3)
+    pointing = Pointing(0.0, 89.9, 2.0, 40.0, False, SHAPE)
+    ra, away = rng.uniform(0, 360, 900), np.sqrt(rng.uniform(0, 1, 900)) * 1.2
+    dec = 90.0 - away
+    x, y = pointing.pixels(ra[:600], dec[:600])
+    inside = (x > 0) & (x < 1023) & (y > 0) & (y < 767)
+    placement = Solver(ra, dec).place(x[inside], y[inside], SHAPE)
+    assert placement.solution.scale_arcsec_per_px == pytest.approx(2.0, rel=1e-4)
+    assert placement.residual_px < 0.01
