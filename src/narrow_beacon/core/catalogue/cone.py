@@ -7,8 +7,6 @@ from __future__ import annotations
 import re
 from xml.etree import ElementTree
 
-import requests
-
 from narrow_beacon.core.catalogue.files import stars_from_votable
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.errors import CatalogueError
@@ -27,6 +25,8 @@ def search_cone(
     timeout_s: float = TIMEOUT_S,
 ) -> StarTable:
     """Stars within ``radius_deg`` of a position (ICRS). Raises CatalogueError with what to do."""
+    import requests  # slow to load, and seldom needed
+
     params = {
         "RA": f"{ra_deg:.7f}",
         "DEC": f"{dec_deg:.7f}",

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import label, median_filter
 
 from narrow_beacon.core.arrays import Plane
 
@@ -31,6 +30,8 @@ def compare_flats(first: Plane, second: Plane) -> list[FlatChange]:
     The ratio is averaged over 8 × 8 pixels, its smooth part removed by a wide median, and
     connected bins beyond six robust standard deviations are reported.
     """
+    from scipy.ndimage import label, median_filter  # slow to load, and seldom needed
+
     height, width = (size // _BIN * _BIN for size in first.shape)
     ratio = np.where(second > 0.05, first / np.maximum(second, 0.05), 1.0)[:height, :width]
     binned = np.median(

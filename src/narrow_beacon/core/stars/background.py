@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numba import njit
-from scipy.ndimage import median_filter
 
 from narrow_beacon.core.arrays import Floats, Plane
 
@@ -54,11 +53,19 @@ def measure_background(pixels: Plane, mesh_px: int = MESH_PX) -> Background:
     noise = np.empty((rows, columns), np.float32)
     _mesh(pixels, mesh_px, sky, noise)
     return Background(
-        median_filter(sky, 3, mode="nearest"),
-        np.maximum(median_filter(noise, 3, mode="nearest"), np.float32(1e-3)),
+        _median_of_nine(sky),
+        np.maximum(_median_of_nine(noise), np.float32(1e-3)),
         mesh_px,
         (height, width),
     )
+
+
+def _median_of_nine(cells: Plane) -> Plane:
+    """Median of each cell and those around it; the edge repeats."""
+    padded = np.pad(cells, 1, mode="edge")
+    rows, columns = cells.shape
+    around = [padded[j : j + rows, i : i + columns] for j in range(3) for i in range(3)]
+    return np.median(around, axis=0).astype(np.float32)
 
 
 @njit(cache=True, nogil=True)
