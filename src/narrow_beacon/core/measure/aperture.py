@@ -221,13 +221,13 @@ def _measure(  # type: ignore[no-untyped-def]
         high = min(height, int(yc + largest + 0.5) + 1)
         peak = np.float32(-np.inf)
         for y in range(low, high):
-            row = along[y - low]
-            row[0] = 0.0
+            j = y - low
+            along[j, 0] = 0.0
             total = 0.0
             for x in range(left, right):
                 value = pixels[y, x]
                 total += value - sky
-                row[x - left + 1] = total
+                along[j, x - left + 1] = total
                 if value > peak and (x - xc) ** 2 + (y - yc) ** 2 <= largest * largest:
                     peak = value
                 if flags[y, x]:
@@ -254,7 +254,7 @@ def _circle_sum(along, left, right, low, high, xc, yc, radius, cuts):  # type: i
     ):
         dy = y - yc
         y0 = abs(dy) - 0.5
-        row = along[y - low]
+        j = y - low
         out = np.sqrt(max(r2 - max(y0, 0.0) ** 2, 0.0)) + 0.5
         a, d = max(left, int(np.ceil(xc - out))), min(right, int(xc + out) + 1)
         room = r2 - (y0 + 1.0) ** 2
@@ -263,11 +263,11 @@ def _circle_sum(along, left, right, low, high, xc, yc, radius, cuts):  # type: i
             within = np.sqrt(room) - 0.5
             b = min(d, max(a, int(np.ceil(xc - within))))
             c = max(b, min(d, int(np.floor(xc + within)) + 1))
-            total += row[c - left] - row[b - left]
+            total += along[j, c - left] - along[j, b - left]
         for first, last in ((a, b), (c, d)):
             for x in range(first, last):
                 x0 = abs(x - xc) - 0.5
-                v = row[x - left + 1] - row[x - left]
+                v = along[j, x - left + 1] - along[j, x - left]
                 if radius < 1.5:
                     total += v * pixel_overlap(x - xc, dy, radius)
                     continue
@@ -279,4 +279,4 @@ def _circle_sum(along, left, right, low, high, xc, yc, radius, cuts):  # type: i
                     cut = _push(cuts, cut, max(x0, 0.0), 0.0, x0 + 1.0, -y0, v)
                     if x0 < 0.0:
                         cut = _push(cuts, cut, 0.0, 0.0, -x0, -y0, v)
-    return total + cut_sum(cuts[0], cuts[1], cuts[2], cuts[3], cuts[4], cut, radius)
+    return total + cut_sum(cuts, cut, radius)

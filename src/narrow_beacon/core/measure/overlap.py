@@ -51,9 +51,11 @@ def _quadrant(x0, y0, x1, y1, r):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def cut_sum(x0, y0, x1, y1, values, count, radius):  # type: ignore[no-untyped-def]
-    """Sum of values times overlaps of rectangles [x0, x1] × [y0, y1], all ≥ 0 and at most one
-    pixel large, with a circle about the origin of a radius of at least 1.5.
+def cut_sum(cuts, count, radius):  # type: ignore[no-untyped-def]
+    """Sum of values times overlaps of rectangles with a circle about the origin.
+
+    The rows of ``cuts`` are x0, y0, x1, y1 and value of rectangles [x0, x1] × [y0, y1], all ≥ 0
+    and at most one pixel large; the radius is at least 1.5.
 
     The same formula as ``_quadrant``, without branches, so that the processor works on several
     pixels at once.
@@ -62,7 +64,7 @@ def cut_sum(x0, y0, x1, y1, values, count, radius):  # type: ignore[no-untyped-d
     by_r2 = 0.25 / r2
     total = 0.0
     for i in range(count):
-        a, b, c, d = x0[i], y0[i], x1[i], y1[i]
+        a, b, c, d = cuts[0, i], cuts[1, i], cuts[2, i], cuts[3, i]
         top = r2 - d * d
         over = top > a * a
         root = np.sqrt(max(top if over else r2 - a * a, 0.0))
@@ -78,7 +80,7 @@ def cut_sum(x0, y0, x1, y1, values, count, radius):  # type: ignore[no-untyped-d
         series = 2 / 3 + q * (1 / 5 + q * (3 / 28 + q * (5 / 72 + q * (
             35 / 704 + q * (63 / 1664 + q * (0.03007812 + q * 0.02464518))))))  # fmt: skip
         area = (xa - a) * (d - b) + dx * (0.5 * (ya + yb) - b) + r2 * q * np.sqrt(q) * series
-        total += values[i] * area
+        total += cuts[4, i] * area
     return total
 
 
