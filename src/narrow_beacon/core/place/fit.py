@@ -50,7 +50,7 @@ def fit_solution(
         # The distortion belongs to the optics: it stays with the sensor when the field drifts.
         height, width = start.shape
         a, b = start.distortion(x_px - (width - 1) / 2.0, y_px - (height - 1) / 2.0)
-        fit = _fit_order(x_px + a, y_px + b, ra_deg, dec_deg, error_px, start, 1)
+        fit = _fit_order(x_px + a, y_px + b, ra_deg, dec_deg, error_px, start, 1, most_turns=4)
         s = fit.solution
         solution = Solution(
             s.ra0_deg, s.dec0_deg, s.x0_px, s.y0_px, s.cd, s.shape,
@@ -85,6 +85,7 @@ def _fit_order(
     error: Floats,
     start: Solution,
     order: int,
+    most_turns: int = 12,
 ) -> Fit:
     height, width = start.shape
     x0, y0 = (width - 1) / 2.0, (height - 1) / 2.0
@@ -98,7 +99,7 @@ def _fit_order(
     coefficients = np.zeros((design.shape[1], 2))
     scale = start.scale_arcsec_per_px / 3600.0
     root = 1.0 / error[:, None]
-    for turn in range(12):
+    for turn in range(most_turns):
         target = np.stack(project(ra, dec, ra0, dec0), axis=1)
         coefficients = np.linalg.lstsq((design * root)[kept], (target * root)[kept], rcond=None)[0]
         distance = np.hypot(*(target - design @ coefficients).T) / scale

@@ -46,7 +46,7 @@ def powers(order: int) -> list[tuple[int, int]]:
 
 
 def monomials(u: Floats, v: Floats, order: int) -> Floats:
-    """u^p v^q for all ``powers``, (terms, ...), by multiplication: raising to powers is slow."""
+    """u^p v^q for all ``powers``, (terms, points), by multiplication: raising to powers is slow."""
     up, vp = [np.ones_like(u)], [np.ones_like(v)]
     for _ in range(order):
         up.append(up[-1] * u)
@@ -80,13 +80,17 @@ class Solution:
         return cls(ra0, dec0, x0, y0, np.asarray(cd, float), shape, 1, np.empty(0), np.empty(0))
 
     @cached_property
+    def _sip(self) -> Floats:
+        return np.stack([self.sip_a, self.sip_b])
+
+    @cached_property
     def _inverse(self) -> Floats:
         return np.linalg.inv(self.cd)
 
     def distortion(self, u: Floats, v: Floats) -> tuple[Floats, Floats]:
         """SIP shifts in pixels at offsets (u, v) from the reference pixel."""
-        terms = monomials(u, v, self.sip_order)
-        return np.tensordot(self.sip_a, terms, 1), np.tensordot(self.sip_b, terms, 1)
+        a, b = self._sip @ monomials(u, v, self.sip_order)
+        return a, b
 
     def standard(self, x_px: Floats, y_px: Floats) -> tuple[Floats, Floats]:
         """Standard coordinates in degrees of pixels (0-based)."""

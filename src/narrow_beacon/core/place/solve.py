@@ -241,7 +241,9 @@ class Solver:
             if radius <= _FINEST_MATCH_PX and turn >= least_turns:
                 break
             radius = max(_FINEST_MATCH_PX, min(radius * 0.6, 4.0 * fit.residual_px + 0.5))
-        pairs = self._pairs(solution, near, x, y, _FINEST_MATCH_PX)
+        if not keep_distortion:
+            # A follower moved by a fraction of a pixel since its stars were paired.
+            pairs = self._pairs(solution, near, x, y, _FINEST_MATCH_PX)
         if pairs is None:
             return None
         stars, rows, in_frame = pairs

@@ -21,6 +21,8 @@ FLATTEST_STAR = 0.02
 _MOST_PEAKS = 20000
 _SPIKE_SIGNIFICANCE = 8.0
 _SCAN = 32
+# Fainter stars than these stay at their brightest pixel: nothing hangs on their positions.
+_CENTRED, _CENTRED_SNR = 600, 20.0
 _HALVED_FWHM_PX = 2.6
 
 
@@ -92,8 +94,13 @@ def detect(
     spike = (sharp >= SHARPEST_STAR) & (brightest > _SPIKE_SIGNIFICANCE * noise)
     order = np.flatnonzero(star)[np.argsort(-amplitude[star], kind="stable")]
     sigma = max(fwhm_px, 1.5) / 2.3548
-    moments = centroids(
-        pixels, peaks[order, 0].astype(float), peaks[order, 1].astype(float), sky[order], sigma
+    moments = np.stack(
+        [peaks[order, 0].astype(float), peaks[order, 1].astype(float), np.ones(order.size)], axis=1
+    )
+    sure = amplitude[order] * np.sqrt(np.pi) * sigma > _CENTRED_SNR * noise[order]
+    bright = order[: max(_CENTRED, int(sure.sum()))]
+    moments[: bright.size] = centroids(
+        pixels, moments[: bright.size, 0], moments[: bright.size, 1], sky[bright], sigma
     )
     x, y = moments[:, 0], moments[:, 1]
     amplitude = amplitude[order]
