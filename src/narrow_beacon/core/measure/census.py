@@ -152,9 +152,9 @@ def _centre(
         np.stack([x_px, y_px], axis=1), distance_upper_bound=0.8 * fwhm_px
     )
     # Two stars of the catalogue may lie at one detection; it belongs to the nearer.
-    _, back = cKDTree(np.stack([x_px, y_px], axis=1)).query(found)
     hit = np.flatnonzero(np.isfinite(distance))
-    hit = hit[back[nearest[hit]] == hit]
+    hit = hit[np.argsort(distance[hit], kind="stable")]
+    hit = hit[np.unique(nearest[hit], return_index=True)[1]]
     tight = hit[distance[hit] <= _OFF_CENTRE_FWHM * fwhm_px]
     x[tight] = found[nearest[tight], 0]
     y[tight] = found[nearest[tight], 1]

@@ -43,7 +43,7 @@ def mark_strikes(
 @njit(cache=True, nogil=True)
 def _mark(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach):  # type: ignore[no-untyped-def]
     height, width = pixels.shape
-    span = int(np.ceil(reach)) + 1
+    span = int(np.ceil(reach))
     size = 2 * span + 1
     excess = np.zeros((size, size))
     model = np.zeros((size, size))

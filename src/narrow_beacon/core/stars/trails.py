@@ -15,7 +15,7 @@ from narrow_beacon.core.arrays import Floats, Plane
 from narrow_beacon.core.stars.background import Background
 
 _BLOCK = 16
-_ANGLES = 180
+_ANGLES = 120
 _BLOCK_SIGNIFICANCE = 4.0
 _LEAST_LIT = 0.7
 _LEAST_LENGTH = 0.45
@@ -80,7 +80,7 @@ def find_trails(
             break
         trail = _judge(pixels, background, angles[k], (r - reach + 0.5) * _BLOCK, fwhm_px)
         if trail is None or any(trail.lies_on(other) for other in trails):
-            votes[max(k - 3, 0) : k + 4] = 0
+            votes[max(k - 2, 0) : k + 3] = 0
             continue
         trails.append(trail)
         # What this trail lit must not propose it again at another angle.
