@@ -264,7 +264,7 @@ def _joint_roles(roles: Mapping[str, Mapping[str, object]]) -> dict[str, object]
     def names(role: Mapping[str, object]) -> object:
         stars = role["comparison"]
         assert isinstance(stars, list)
-        return [star["name"] for star in stars], role["check"]
+        return sorted(star["name"] for star in stars), role["check"]
 
     if not roles:
         return {"comparison": [], "check": None}
