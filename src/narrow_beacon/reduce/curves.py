@@ -55,7 +55,6 @@ def make_curve(
     comparison: Sequence[int],
     check: int | None,
     fixed_step: int | None,
-    rivals: Sequence[int],
 ) -> FilterCurve:
     """The curve of one filter from its measured exposures, in order of time.
 
@@ -75,7 +74,7 @@ def make_curve(
         return FilterCensus.of(censuses, [exposure_s[r.index] for r in some])
 
     def settle(census: FilterCensus) -> tuple[Cast, Ensemble]:
-        return settle_cast(census, step, stars, band, target, comparison, check, rivals=rivals)
+        return settle_cast(census, step, stars, band, target, comparison, check)
 
     census = collect(kept)
     cast, ensemble = settle(census)

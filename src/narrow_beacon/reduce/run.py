@@ -373,7 +373,7 @@ class _Run:
                     {job.index: job.group for job in jobs},
                     {job.index: job.frame.exposure_s for job in jobs},
                     {job.index: job.airmass for job in jobs},
-                    stars, target, comparison, settled, _fixed_step(plan), (),
+                    stars, target, comparison, settled, _fixed_step(plan),
                 )  # fmt: skip
             except NotMeasurableError as error:
                 self.remarks.append(str(error))

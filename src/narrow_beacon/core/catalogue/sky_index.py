@@ -46,11 +46,3 @@ class SkyIndex:
         centre = unit_vectors(ra_deg, dec_deg)
         chord, row = self._tree.query(centre)
         return int(row), float(np.degrees(2 * np.arcsin(min(chord / 2, 1.0))))
-
-    def close_pairs(self, radius_deg: float) -> Ints:
-        """All pairs of rows closer than ``radius_deg``, (pairs, 2)."""
-        return self._tree.query_pairs(_chord(radius_deg), output_type="ndarray")
-
-
-def _chord(angle_deg: float) -> float:
-    return 2.0 * float(np.sin(np.radians(min(angle_deg, 180.0)) / 2.0))

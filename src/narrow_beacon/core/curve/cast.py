@@ -63,20 +63,17 @@ def settle_cast(
     target: int,
     named_comparison: Sequence[int],
     named_check: int | None,
-    *,
-    rivals: Sequence[int] = (),
 ) -> tuple[Cast, Ensemble]:
     """The cast of one filter and its ensemble at a radius.
 
     Named comparison stars are used unless they vary, sit off the catalogue's line, are spoiled
     on many exposures or have no magnitude; without names the best candidates are taken.
-    ``rivals`` are rows that must not become comparison stars.
     """
     dropped: list[Dropped] = []
     reasons: list[tuple[str, str]] = []
     chosen_by_program = not named_comparison
     if chosen_by_program:
-        taken = {target, *rivals} | ({named_check} if named_check is not None else set())
+        taken = {target} | ({named_check} if named_check is not None else set())
         rows = _candidates(census, step, stars, band, target, taken, reasons)
     else:
         rows = _usable_names(census, step, stars, band, named_comparison, dropped)
