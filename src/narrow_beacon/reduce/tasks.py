@@ -13,13 +13,15 @@ from narrow_beacon.core.arrays import Flags, Plane
 from narrow_beacon.core.correct.apply import SPIKE, Workspace, correct
 from narrow_beacon.core.errors import NotPlacedError, UnreadableFileError
 from narrow_beacon.core.frames.fits_file import read_pixels
+from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.sort import (
     Frame,
     LeftOut,
+    RawFile,
     TimeRule,
-    inspect_file,
-    leave_out,
     levels_of,
+    read_raw,
+    settle,
 )
 from narrow_beacon.core.measure.census import ExposureCensus, take_census
 from narrow_beacon.core.place.follow import follow
@@ -45,7 +47,6 @@ _MARGIN_PX = 4.0
 _HINT_ERROR_DEG = 1.0
 _SCALE_TOLERANCE = 0.06
 _FLAT_LIKE_ADU = 3000.0
-_SKY_STARS = 20
 _SURE_SNR = 15.0
 
 
@@ -92,24 +93,27 @@ def inspect_files(
     paths: Sequence[tuple[Path, str]], default_filter: str | None, rule: TimeRule
 ) -> list[Frame | LeftOut]:
     """Read what each of several files is; a dark or bias with stars on it is left out."""
-    return [_with_levels(inspect_file(path, name, default_filter, rule)) for path, name in paths]
+    return [settle(raw, default_filter, rule) for raw in read_raw_files(paths)]
 
 
-def _with_levels(item: Frame | LeftOut) -> Frame | LeftOut:
-    """Calibration frames with their levels; one that shows the sky is left out."""
-    if isinstance(item, LeftOut) or item.kind == "exposure":
-        return item
+def read_raw_files(paths: Sequence[tuple[Path, str]]) -> list[RawFile]:
+    """What each of several files says of itself, calibration frames with what their pixels show."""
+    return [_with_levels(read_raw(path, name)) for path, name in paths]
+
+
+def _with_levels(raw: RawFile) -> RawFile:
+    kind = raw.facts.kind.value if raw.facts and raw.facts.kind else ""
+    if raw.source is None or kind not in KINDS or kind == "exposure":
+        return raw
     try:
-        pixels = read_pixels(item.source)
+        pixels = read_pixels(raw.source)
     except UnreadableFileError as error:
-        return leave_out(item, str(error))
-    if item.kind != "flat":
+        return replace(raw, problem=str(error))
+    count = 0
+    if kind != "flat":
         stars = detect(pixels, measure_background(pixels), FIRST_GUESS_FWHM_PX).stars
         count = int((stars.snr > _SURE_SNR).sum())
-        if count >= _SKY_STARS:
-            words = f"wrong kind: called a {item.kind}, but {count} stars are on it"
-            return leave_out(item, words)
-    return replace(item, levels=levels_of(pixels))
+    return replace(raw, levels=levels_of(pixels), sky_stars=count)
 
 
 @lru_cache(maxsize=2)

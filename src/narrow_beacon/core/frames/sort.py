@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -18,8 +18,13 @@ from narrow_beacon.core.frames.fits_file import (
     looks_like_fits,
     read_image,
 )
-from narrow_beacon.core.frames.header import FrameFacts, interpret
+from narrow_beacon.core.frames.header import FrameFacts, Reading, interpret
 
+OBSERVER = "observer"
+"""The keyword of facts that the observer gave in place of the header."""
+SKY_STARS = 20
+"""So many sure stars on a bias or dark show that it is none."""
+_DARK_KINDS = ("bias", "dark", "flat dark")
 _LEVEL_STEP = 5  # every fifth row and column is enough for a frame's level
 _LEVEL_DEPARTURE = 12.0  # robust standard deviations from the like frames
 _LEAST_DEPARTURE_ADU = 8.0
@@ -89,6 +94,31 @@ class LeftOut:
 
 
 @dataclass(frozen=True)
+class RawFile:
+    """One file as it is: its header's facts, or the problem that keeps it from having any."""
+
+    name: str
+    sha256: str
+    source: PixelSource | None
+    facts: FrameFacts | None
+    problem: str
+    levels: Levels | None = None
+    """Of what its header calls a calibration frame."""
+    sky_stars: int = 0
+    """Sure stars on what its header calls a bias or a dark."""
+
+
+@dataclass(frozen=True)
+class Correction:
+    """What the observer says of a file, in place of its header. Absent values are None."""
+
+    kind: str | None = None
+    filter: str | None = None
+    exposure_s: float | None = None
+    time_utc: datetime | None = None
+
+
+@dataclass(frozen=True)
 class TimeRule:
     """How the header's time becomes the middle of the exposure."""
 
@@ -106,32 +136,48 @@ class SortedNight:
     left_out: tuple[LeftOut, ...]
 
 
+def read_raw(path: Path, name: str) -> RawFile:
+    """Read what a file says of itself. Never raises for a bad file: ``problem`` has the reason."""
+    try:
+        if not looks_like_fits(path):
+            return RawFile(name, "", None, None, "not a FITS file")
+        image = read_image(path)
+        sha256 = file_sha256(path)
+    except UnreadableFileError as error:
+        return RawFile(name, "", None, None, str(error).removeprefix(f"{path.name}: "))
+    except OSError as error:
+        return RawFile(name, "", None, None, f"cannot be opened: {error.strerror}")
+    return RawFile(name, sha256, image.source, interpret(image), "")
+
+
 def inspect_file(
     path: Path, name: str, default_filter: str | None, rule: TimeRule
 ) -> Frame | LeftOut:
     """Read what a file is. Never raises for a bad file: it is left out with the reason."""
-    try:
-        if not looks_like_fits(path):
-            return LeftOut(name, "not a FITS file")
-        image = read_image(path)
-        sha256 = file_sha256(path)
-    except UnreadableFileError as error:
-        return LeftOut(name, str(error).removeprefix(f"{path.name}: "))
-    except OSError as error:
-        return LeftOut(name, f"cannot be opened: {error.strerror}")
-    facts = interpret(image)
+    return settle(read_raw(path, name), default_filter, rule)
+
+
+def settle(
+    raw: RawFile, default_filter: str | None, rule: TimeRule, word: Correction | None = None
+) -> Frame | LeftOut:
+    """What a file counts as, by its header and the observer's ``word``, which comes first."""
+    if raw.source is None or raw.facts is None:
+        return LeftOut(raw.name, raw.problem)
+    facts = _corrected(raw.facts, word) if word else raw.facts
     kind = facts.kind.value if facts.kind else ""
     filter_name = facts.filter.value if facts.filter else default_filter
-    exclude = _exclude_reason(facts, kind, filter_name)
+    exclude = raw.problem or _exclude_reason(facts, kind, filter_name)
+    if not exclude and kind in _DARK_KINDS and raw.sky_stars >= SKY_STARS and not _said(facts.kind):
+        exclude = f"wrong kind: called a {kind}, but {raw.sky_stars} stars are on it"
     if exclude:
-        return LeftOut(name, exclude, kind, filter_name or "", sha256)
+        return LeftOut(raw.name, exclude, kind, filter_name or "", raw.sha256)
     assert facts.exposure_s is not None or kind == "bias"
     exposure_s = facts.exposure_s.value if facts.exposure_s else 0.0
     mid = _middle(facts, exposure_s, rule)
     return Frame(
-        name=name,
-        sha256=sha256,
-        source=image.source,
+        name=raw.name,
+        sha256=raw.sha256,
+        source=raw.source,
         facts=facts,
         kind=kind,
         filter=filter_name if kind in ("exposure", "flat") else None,
@@ -139,7 +185,23 @@ def inspect_file(
         exposure_s=exposure_s,
         temperature_c=facts.temperature_c.value if facts.temperature_c else None,
         night=night_of(mid, rule.longitude_deg) if mid else "",
+        levels=raw.levels if kind != "exposure" else None,
     )
+
+
+def _corrected(facts: FrameFacts, word: Correction) -> FrameFacts:
+    said = {
+        field.name: Reading(getattr(word, field.name), OBSERVER)
+        for field in fields(word)
+        if getattr(word, field.name) is not None
+    }
+    if word.time_utc is not None:
+        return replace(facts, time_is_middle=False, **said)  # type: ignore[arg-type]
+    return replace(facts, **said)  # type: ignore[arg-type]
+
+
+def _said(reading: Reading[str] | None) -> bool:
+    return reading is not None and reading.keyword == OBSERVER
 
 
 def _exclude_reason(facts: FrameFacts, kind: str, filter_name: str | None) -> str | None:
@@ -271,7 +333,7 @@ def _drop_odd_calibration(frames: list[Frame], left_out: list[LeftOut]) -> list[
 
 
 def _odd_level(frame: Frame, others: list[Frame]) -> str | None:
-    if len(others) < 3 or frame.levels is None:
+    if len(others) < 3 or frame.levels is None or _said(frame.facts.kind):
         return None
     medians = np.array([other.levels.median_adu for other in others if other.levels])
     scatters = np.array([other.levels.scatter_adu for other in others if other.levels])
