@@ -88,7 +88,10 @@ def corrected_flatness(report, exposure: Frame) -> float:  # type: ignore[no-unt
 def test_a_matching_dark_and_flat_make_the_sky_flat(tmp_path: Path, camera: Camera) -> None:
     exposure = sky_frame(tmp_path, camera)
     masters, report = built(tmp_path, camera, exposure, calibration(tmp_path, camera))
-    assert [words.split(":")[0] for words in report.stations[:2]] == ["dark off", "divided by flat"]
+    assert [station.words.split(":")[0] for station in report.stations[:2]] == [
+        "dark off",
+        "divided by flat",
+    ]
     assert len(report.masters) == 2
     # 64 pixels of 230 ADU with 14 ADU of noise each: 0.8%; the vignetting alone is 10%.
     assert corrected_flatness(report, exposure) < 0.012
@@ -101,7 +104,7 @@ def test_a_matching_dark_and_flat_make_the_sky_flat(tmp_path: Path, camera: Came
 def test_a_dark_of_another_length_is_scaled_by_its_pattern(tmp_path: Path, camera: Camera) -> None:
     exposure = sky_frame(tmp_path, camera, 90.0)
     _, report = built(tmp_path, camera, exposure, calibration(tmp_path, camera))
-    station = next(words for words in report.stations if words.startswith("dark off, scaled"))
+    station = next(s.words for s in report.stations if s.words.startswith("dark off, scaled"))
     factor = float(station.split("by ")[1].split()[0])
     assert factor == pytest.approx(1.5, abs=0.03)
     assert any("no dark within 2% of 90 s" in words for words in report.remarks)
@@ -119,7 +122,7 @@ def test_a_short_dark_stands_in_for_a_bias(tmp_path: Path, camera: Camera) -> No
     exposure = sky_frame(tmp_path, camera, 90.0)
     frames = [f for f in calibration(tmp_path, camera, darks_s=(1.0, 60.0)) if f.kind != "bias"]
     _, report = built(tmp_path, camera, exposure, frames)
-    assert any("stands in for a bias" in words for words in report.stations)
+    assert any("stands in for a bias" in station.words for station in report.stations)
 
 
 def test_without_calibration_the_chain_changes_nothing_and_says_so(
@@ -127,7 +130,7 @@ def test_without_calibration_the_chain_changes_nothing_and_says_so(
 ) -> None:
     exposure = sky_frame(tmp_path, camera)
     _, report = built(tmp_path, camera, exposure, [])
-    assert report.stations == ("0 defects repaired from their neighbours",)
+    assert [s.words for s in report.stations] == ["0 defects repaired from their neighbours"]
     assert any("neither dark nor bias" in words for words in report.remarks)
     assert any("not flat-fielded" in words for words in report.remarks)
     chain = load_chain(report.folder)

@@ -32,7 +32,7 @@ from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import read_pixels
 from narrow_beacon.core.frames.sort import Frame
 from narrow_beacon.reduce.context import save_chain
-from narrow_beacon.reduce.workers import Workers
+from narrow_beacon.reduce.workers import Pool
 
 _BIAS_LIKE_S = 5.0
 _SCALE_FRAMES = 5
@@ -59,12 +59,24 @@ class ChainPlan:
 
 
 @dataclass(frozen=True)
+class Station:
+    """One step of a chain: ``kind`` is "offset", "flat" or "repair"; ``remarks`` say what does
+    not fit about its master.
+    """
+
+    kind: str
+    words: str
+    master: str = ""
+    remarks: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class ChainReport:
     """A chain as built: where its planes are, what it does in words, what the noise model needs."""
 
     name: str
     folder: str
-    stations: tuple[str, ...]
+    stations: tuple[Station, ...]
     remarks: tuple[str, ...]
     masters: tuple[str, ...]
     dark_adu_per_s: float
@@ -88,7 +100,7 @@ def build_masters(
     frames: Sequence[Frame],
     folder: Path,
     scratch: Path,
-    workers: Workers,
+    workers: Pool,
     done: Callable[[MasterFile], None],
 ) -> list[MasterFile]:
     """Combine all calibration frames into masters under ``folder``; flats after the rest."""
@@ -181,55 +193,54 @@ def build_chain(
         load(c) for c in (plan.bias, plan.dark, plan.scaled_dark, plan.flat)
     )
     frame = examples[0]
-    stations: list[str] = []
-    remarks: list[str] = []
+    stations: list[Station] = []
+    missing: list[str] = []
     offset = None
-    used = []
     dark_frames = None
     if dark is not None:
         offset = dark.plane
         dark_frames = dark.facts.count
-        stations.append(f"dark off: {plan.dark.reason}")
-        remarks += plan.dark.remarks
-        used.append(dark.facts.label)
+        stations.append(_station("offset", f"dark off: {plan.dark.reason}", dark, plan.dark))
     elif bias is not None:
         offset = bias.plane
-        stations.append(f"bias off: {plan.bias.reason}")
-        remarks += [plan.dark.reason, *plan.bias.remarks]
-        used.append(bias.facts.label)
+        stations.append(_station("offset", f"bias off: {plan.bias.reason}", bias, plan.bias))
+        missing.append(plan.dark.reason)
         if scaled is not None:
-            factor, words = _dark_factor(examples, bias, scaled)
+            factor, how = _dark_factor(examples, bias, scaled)
             offset = bias.plane + np.float32(factor) * (scaled.plane - bias.plane)
             dark_frames = scaled.facts.count
-            stations.append(f"dark off, scaled by {words}: {plan.scaled_dark.reason}")
-            remarks += plan.scaled_dark.remarks
-            used.append(scaled.facts.label)
+            words = f"dark off, scaled by {how}: {plan.scaled_dark.reason}"
+            stations.append(_station("offset", words, scaled, plan.scaled_dark))
         else:
-            remarks.append(plan.scaled_dark.reason)
+            missing.append(plan.scaled_dark.reason)
     else:
-        remarks.append(f"neither dark nor bias: {plan.dark.reason}; {plan.scaled_dark.reason}")
+        missing.append(f"neither dark nor bias: {plan.dark.reason}; {plan.scaled_dark.reason}")
     if flat is not None:
-        stations.append(f"divided by flat: {plan.flat.reason}")
-        remarks += plan.flat.remarks
-        used.append(flat.facts.label)
+        stations.append(_station("flat", f"divided by flat: {plan.flat.reason}", flat, plan.flat))
     else:
-        remarks.append(f"not flat-fielded: {plan.flat.reason}")
+        missing.append(f"not flat-fielded: {plan.flat.reason}")
     pattern = dark or scaled
     defects = find_defects(
         pattern.plane if pattern else None, flat.plane if flat else None, frame.shape
     )
-    stations.append(f"{int(defects.sum())} defects repaired from their neighbours")
+    words = f"{int(defects.sum())} defects repaired from their neighbours"
+    stations.append(Station("repair", words))
+    remarks = [*missing, *(words for station in stations for words in station.remarks)]
     save_chain(make_chain(offset, flat.plane if flat else None, defects), folder)
     return ChainReport(
         name=plan.name,
         folder=str(folder),
         stations=tuple(stations),
         remarks=tuple(dict.fromkeys(remarks)),
-        masters=tuple(used),
+        masters=tuple(station.master for station in stations if station.master),
         dark_adu_per_s=_dark_rate(pattern, bias),
         dark_frames=dark_frames,
         defects=int(defects.sum()),
     )
+
+
+def _station(kind: str, words: str, master: Master, choice: Choice) -> Station:
+    return Station(kind, words, master.facts.label, tuple(choice.remarks))
 
 
 def _dark_factor(examples: Sequence[Frame], bias: Master, dark: Master) -> tuple[float, str]:

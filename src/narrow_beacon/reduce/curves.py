@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -17,6 +17,7 @@ from narrow_beacon.core.curve.light_curve import (
     star_curve,
     transparency,
 )
+from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.growth import RADII_FWHM, RadiusChoice, choose_radius
 from narrow_beacon.reduce.tasks import ExposureResult
@@ -89,7 +90,7 @@ def make_curve(
         indices = [r.index for r in kept]
         census = census.take(keep)
         cast, ensemble = settle(census)
-    choice = _radius(census, stars, band, cast, step, fixed_step)
+    choice = judge_radii(census, stars, band, cast, step, fixed_step)
     if choice.step != step:
         step = choice.step
         cast, ensemble = settle(census)
@@ -123,6 +124,52 @@ def make_curve(
     )
 
 
+def curve_of_cast(
+    filter_name: str,
+    band: str,
+    indices: Sequence[int],
+    census: FilterCensus,
+    groups: Mapping[int, str],
+    airmass: Mapping[int, float],
+    stars: StarTable,
+    cast: Cast,
+    step: int,
+) -> FilterCurve:
+    """The curve of one filter for a cast and a radius that are settled, from the census alone.
+
+    Only the stars of the cast are looked at, so that a changed role answers at once; nothing is
+    vetted. Comparison stars without a magnitude or a measurement are passed over. Raises
+    NotMeasurableError where none is left.
+    """
+    known = stars.bands[band].magnitude
+    rows = [
+        row for row in cast.comparison if census.column(row) is not None and np.isfinite(known[row])
+    ]
+    if not rows:
+        raise NotMeasurableError(
+            f"no comparison star has both a {band} magnitude and a measurement in {filter_name}; "
+            "give that role to another star"
+        )
+    wanted = {*rows, cast.target} | ({cast.check} if cast.check is not None else set())
+    small = census.stars_only(np.array(sorted(wanted)))
+    ensemble = ensemble_of(small, step, stars, band, rows)
+    blank = np.full(census.radii_px.shape[1], np.nan)
+    radius = float(np.median(census.radii_px[:, step]))
+    return FilterCurve(
+        filter=filter_name,
+        band=band,
+        indices=tuple(indices),
+        census=small,
+        cast=replace(cast, comparison=tuple(rows)),
+        ensemble=ensemble,
+        choice=RadiusChoice(step, blank, blank, f"{radius:.2f} px: chosen by the observer"),
+        target=star_curve(small, step, ensemble, cast.target),
+        check=None if cast.check is None else star_curve(small, step, ensemble, cast.check),
+        transparency=_transparency(indices, ensemble, groups, airmass),
+        set_aside={},
+    )
+
+
 def _transparency(
     indices: Sequence[int],
     ensemble: Ensemble,
@@ -138,7 +185,7 @@ def _transparency(
     return result
 
 
-def _radius(
+def judge_radii(
     census: FilterCensus,
     stars: StarTable,
     band: str,
@@ -146,6 +193,7 @@ def _radius(
     step: int,
     fixed_step: int | None,
 ) -> RadiusChoice:
+    """What each radius of the census would give the cast, and the one that serves it best."""
     steps = census.radii_px.shape[1]
     column = census.column(cast.target)
     assert column is not None

@@ -24,6 +24,12 @@ class KitConstants:
         self._measured = _measured_noise(night)
         self.constants: dict[str, str] = {}
         self.remarks: list[str] = []
+        mosaic = self._facts.mosaic
+        if mosaic:
+            self.remarks.append(
+                f"a colour sensor ({mosaic.keyword} = {mosaic.value}): its colours are not taken "
+                "apart yet, so that magnitudes mix them"
+            )
 
     def cameras(self, chains: dict[str, ChainReport]) -> dict[str, CameraConstants]:
         """What the noise model needs, for each chain."""

@@ -19,7 +19,7 @@ from narrow_beacon.core.report.provenance import versions, write_provenance
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.reduce.run import Outcome
 from narrow_beacon.reduce.vet import THIN_CLOUD
-from narrow_beacon.reduce.workers import Workers
+from narrow_beacon.reduce.workers import Pool
 
 _OUTPUTS = (
     "light_curve.csv", "light_curve.ecsv", "light_curve.vot", "light_curve.svg", "exposures.csv",
@@ -27,7 +27,7 @@ _OUTPUTS = (
 )  # fmt: skip
 
 
-def write_outputs(outcome: Outcome, pool: Workers) -> None:
+def write_outputs(outcome: Outcome, pool: Pool) -> None:
     """Write every file that the outcome allows; files of an earlier run don't stay beside them."""
     folder = outcome.plan.output
     folder.mkdir(parents=True, exist_ok=True)
@@ -243,7 +243,7 @@ def provenance(outcome: Outcome) -> Mapping[str, object]:
         ],
         "chains": {
             chain.name: {
-                "stations": chain.stations,
+                "stations": [station.words for station in chain.stations],
                 "remarks": chain.remarks,
                 "masters": chain.masters,
             }

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -13,7 +12,7 @@ from typing import Protocol
 import numpy as np
 
 from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.curve.time import Site, Times, exposure_times, julian_year
+from narrow_beacon.core.curve.time import Site, Times, exposure_times
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.frames.sort import (
     Frame,
@@ -24,30 +23,37 @@ from narrow_beacon.core.frames.sort import (
     night_of,
     sort_night,
 )
-from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.calibrate import (
     ChainReport,
     MasterFile,
     build_chain,
     build_masters,
-    chain_name,
     flat_remarks,
     library_masters,
-    plan_chain,
 )
-from narrow_beacon.reduce.context import Context, ExposureJob, GroupSettings
-from narrow_beacon.reduce.curves import DEFAULT_STEP, FilterCurve, make_curve
-from narrow_beacon.reduce.field import band_of, stars_of_plan
+from narrow_beacon.reduce.context import Context, ExposureJob
+from narrow_beacon.reduce.curves import FilterCurve, make_curve
+from narrow_beacon.reduce.field import stars_of_plan
 from narrow_beacon.reduce.kit import KitConstants
+from narrow_beacon.reduce.prepare import (
+    bands_of,
+    chain_calls,
+    fixed_step,
+    jobs_of,
+    make_context,
+    probe_picks,
+    runs_of,
+    settings_of,
+    target_place,
+)
 from narrow_beacon.reduce.tasks import (
-    FIRST_GUESS_FWHM_PX,
     ExposureResult,
     inspect_files,
     measure_exposures,
     probe,
 )
-from narrow_beacon.reduce.workers import Workers, core_count
+from narrow_beacon.reduce.workers import Pool, Workers, core_count
 
 _FILES_PER_TASK = 4
 _EXPOSURES_PER_TASK = 5
@@ -115,7 +121,7 @@ def reduce_plan(
 class _Run:
     """The state of one reduction, filled in from stage to stage."""
 
-    def __init__(self, plan: Plan, pool: Workers, scratch: Path, progress: Progress) -> None:
+    def __init__(self, plan: Plan, pool: Pool, scratch: Path, progress: Progress) -> None:
         self.plan = plan
         self.pool = pool
         self.scratch = scratch
@@ -133,43 +139,18 @@ class _Run:
         masters = self._masters(night)
         chains = self._chains(exposures, masters)
         mids = [frame.mid_utc for frame in exposures if frame.mid_utc]
-        ra_all, dec_all = stars.at_epoch(julian_year(mids[len(mids) // 2]) if mids else 2000.0)
-        ra, dec = float(ra_all[target]), float(dec_all[target])
-        times = exposure_times(mids, ra, dec, self.site)
+        times = exposure_times(mids, *target_place(stars, target, mids), self.site)
         outcome = Outcome(
             self.plan, stars, target, night, tuple(masters), chains, None, times, {}, (),
             self.set_aside, (), self.constants,
         )  # fmt: skip
         if not exposures:
             return replace(outcome, remarks=(*self.remarks, "there are no exposures of the sky"))
-        mosaic = exposures[0].facts.mosaic
-        if mosaic:
-            self.remarks.append(
-                f"a colour sensor ({mosaic.keyword} = {mosaic.value}): its colours are not taken "
-                "apart yet, so that magnitudes mix them"
-            )
         kit = KitConstants(self.plan, self.site, night)
-        cameras = kit.cameras(chains)
-        limit = kit.linear_limit_adu()
+        context = make_context(self.plan, stars, target, bands, exposures, chains, kit)
         self.constants |= kit.constants
         self.remarks += kit.remarks
-        context = Context(
-            stars=stars,
-            year=julian_year(mids[len(mids) // 2]),
-            bands=bands,
-            cameras=cameras,
-            linear_limit_adu=limit,
-            target_ra_deg=ra,
-            target_dec_deg=dec,
-            scale_arcsec_per_px=self.plan.scale_arcsec_per_px,
-            chains={name: chain.folder for name, chain in chains.items()},
-            groups={},
-        )
-        jobs = [
-            ExposureJob(i, frame, chain_name(frame), _group(frame), float(times.airmass[i]))
-            for i, frame in enumerate(exposures)
-            if (frame.filter or "") in bands
-        ]
+        jobs = jobs_of(exposures, bands, times)
         context = self._probe(context, jobs)
         results = self._census(context, jobs, chains)
         curves = self._curves(context, jobs, results, stars, target, times)
@@ -239,18 +220,11 @@ class _Run:
         ]
 
     def _bands(self, exposures: Sequence[Frame], stars: StarTable) -> dict[str, str]:
-        bands = {}
-        for name in dict.fromkeys(frame.filter or "" for frame in exposures):
-            band = band_of(name, stars)
-            if band is not None:
-                bands[name] = band
-                continue
-            known = ", ".join(stars.bands)
-            words = f"the catalogue has no magnitudes in filter {name} (it has {known})"
-            self.remarks.append(words)
-            for index, frame in enumerate(exposures):
-                if (frame.filter or "") == name:
-                    self.set_aside[index] = words
+        bands, without = bands_of(exposures, stars)
+        self.remarks += without.values()
+        for index, frame in enumerate(exposures):
+            if (frame.filter or "") in without:
+                self.set_aside[index] = without[frame.filter or ""]
         return bands
 
     def _masters(self, night: SortedNight) -> list[MasterFile]:
@@ -270,16 +244,7 @@ class _Run:
     def _chains(
         self, exposures: Sequence[Frame], masters: Sequence[MasterFile]
     ) -> dict[str, ChainReport]:
-        by_name: dict[str, list[Frame]] = defaultdict(list)
-        for frame in exposures:
-            by_name[chain_name(frame)].append(frame)
-        facts = [master.facts for master in masters]
-        calls = []
-        for number, (name, frames) in enumerate(by_name.items()):
-            middle = len(frames) // 2
-            examples = frames[max(0, middle - 2) : middle + 3]
-            chain = plan_chain(name, frames[0], facts)
-            calls.append((chain, masters, examples, self.scratch / f"chain-{number}"))
+        calls = chain_calls(exposures, masters, self.scratch)
         self.progress.start("preparing corrections", len(calls))
         reports = self.pool.map(build_chain, calls, lambda _: self.progress.advance())
         return {report.name: report for report in reports}
@@ -288,44 +253,19 @@ class _Run:
         """Learn star width and a reference solution for each night and filter."""
         path = self.scratch / "probe-context"
         context.save(path)
-        groups: dict[str, list[ExposureJob]] = defaultdict(list)
-        for job in jobs:
-            groups[job.group].append(job)
-        picks = []
-        for members in groups.values():
-            at = np.unique(np.linspace(0, len(members) - 1, _PROBES + 2).round().astype(int)[1:-1])
-            picks += [members[i] for i in at]
+        picks = probe_picks(jobs)
         self.progress.start("probing", len(picks))
         probes = self.pool.map(
             probe, [(str(path), job) for job in picks], lambda _: self.progress.advance()
         )
-        settings = {}
-        for name in groups:
-            own = [
-                (quality, placement)
-                for job, (quality, placement) in zip(picks, probes, strict=True)
-                if job.group == name and quality is not None and placement is not None
-            ]
-            widths = [quality.fwhm_px for quality, _ in own if np.isfinite(quality.fwhm_px)]
-            fwhm = float(np.median(widths)) if widths else FIRST_GUESS_FWHM_PX
-            best = max(own, key=lambda pair: pair[1].matched, default=None)
-            reference = best[1].solution if best else None
-            settings[name] = _settings(self.plan, fwhm, reference)
-        return replace(context, groups=settings)
+        return replace(context, groups=settings_of(self.plan, picks, probes))
 
     def _census(
         self, context: Context, jobs: Sequence[ExposureJob], chains: dict[str, ChainReport]
     ) -> dict[int, ExposureResult]:
         path = self.scratch / "context"
         context.save(path)
-        groups: dict[str, list[ExposureJob]] = defaultdict(list)
-        for job in jobs:
-            groups[job.group].append(job)
-        calls = [
-            (str(path), members[i : i + _EXPOSURES_PER_TASK])
-            for members in groups.values()
-            for i in range(0, len(members), _EXPOSURES_PER_TASK)
-        ]
+        calls = [(str(path), run) for run in runs_of(jobs)]
         self.progress.start("measuring", len(jobs))
         parts = self.pool.map(
             measure_exposures, calls, lambda part: self.progress.advance(len(part))
@@ -373,7 +313,7 @@ class _Run:
                     {job.index: job.group for job in jobs},
                     {job.index: job.frame.exposure_s for job in jobs},
                     {job.index: job.airmass for job in jobs},
-                    stars, target, comparison, settled, _fixed_step(plan),
+                    stars, target, comparison, settled, fixed_step(plan),
                 )  # fmt: skip
             except NotMeasurableError as error:
                 self.remarks.append(str(error))
@@ -389,29 +329,6 @@ class _Run:
                 self.remarks.append(f"check star {stars.names[role]}: on no exposure in {name}")
             curves.append(curve)
         return curves
-
-
-def _settings(plan: Plan, fwhm: float, reference: object) -> GroupSettings:
-    radii = np.array(RADII_FWHM) * fwhm
-    step = _fixed_step(plan)
-    follow = plan.radius.widths is not None
-    if plan.radius.pixels is not None:
-        # Keep the set of radii about the one that was asked for.
-        radii = np.array(RADII_FWHM) / RADII_FWHM[DEFAULT_STEP] * plan.radius.pixels
-    elif plan.radius.widths is not None and step is not None:
-        radii = np.array(RADII_FWHM) / RADII_FWHM[step] * plan.radius.widths * fwhm
-    inner, outer = plan.annulus
-    if not plan.annulus_in_pixels:
-        inner, outer = inner * fwhm, outer * fwhm
-    return GroupSettings(fwhm, reference, tuple(radii.tolist()), follow, (inner, outer))  # type: ignore[arg-type]
-
-
-def _fixed_step(plan: Plan) -> int | None:
-    return DEFAULT_STEP if plan.radius.pixels or plan.radius.widths else None
-
-
-def _group(frame: Frame) -> str:
-    return f"{frame.night} {frame.filter}"
 
 
 def _relative(path: Path, base: Path) -> str:

@@ -11,9 +11,24 @@ import os
 import signal
 from collections.abc import Callable, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
-from typing import Any, TypeVar
+from typing import Any, Protocol, TypeVar
 
 R = TypeVar("R")
+
+
+class Pool(Protocol):
+    """Where tasks run: processes of this machine, or a cluster."""
+
+    def map(
+        self,
+        task: Callable[..., R],
+        calls: Sequence[tuple[Any, ...]],
+        done: Callable[[R], None] = lambda _: None,
+    ) -> list[R]:
+        """The results of ``task(*call)`` for every call, in order; ``done`` is told of each."""
+
+    def start(self, task: Callable[..., R], *arguments: Any) -> Callable[[], R]:
+        """Begin one task beside what this process does; the returned function waits for it."""
 
 
 def core_count() -> int:

@@ -80,3 +80,15 @@ class FilterCensus:
             self.uncertainty_adu[exposures],
             self.near_px[exposures],
         )
+
+    def stars_only(self, rows: Ints) -> FilterCensus:
+        """Some of the stars only: catalogue rows in ascending order, those that were measured."""
+        at = np.flatnonzero(np.isin(self.rows, rows))
+        return FilterCensus(
+            self.rows[at],
+            self.exposure_s,
+            self.radii_px,
+            self.counts_adu[:, at],
+            self.uncertainty_adu[:, at],
+            self.near_px[:, at],
+        )
