@@ -102,12 +102,19 @@ def build_masters(
     scratch: Path,
     workers: Pool,
     done: Callable[[MasterFile], None],
+    *,
+    reuse: bool = False,
 ) -> list[MasterFile]:
-    """Combine all calibration frames into masters under ``folder``; flats after the rest."""
+    """Combine all calibration frames into masters under ``folder``; flats after the rest.
+
+    With ``reuse`` a master that is there already and was made of the same frames stays.
+    """
     groups = group_calibration(frames)
     paths = _file_names(groups, folder)
     first = [i for i, group in enumerate(groups) if group[0].kind != "flat"]
-    masters = workers.map(_build, [(groups[i], paths[i], scratch, None) for i in first], done)
+    masters = workers.map(
+        _build, [(groups[i], paths[i], scratch, None, reuse) for i in first], done
+    )
     facts = [master.facts for master in masters]
     calls = []
     for i, group in enumerate(groups):
@@ -117,7 +124,7 @@ def build_masters(
         if choice.index is None:
             choice = choose_bias(group[0], facts)
         signal = None if choice.index is None else masters[choice.index].path
-        calls.append((group, paths[i], scratch, signal))
+        calls.append((group, paths[i], scratch, signal, reuse))
     return masters + workers.map(_build, calls, done)
 
 
@@ -136,7 +143,15 @@ def _file_names(groups: Sequence[Sequence[Frame]], folder: Path) -> list[Path]:
     return [folder / f"{name}.fits" for name in names]
 
 
-def _build(group: Sequence[Frame], path: Path, scratch: Path, signal: Path | None) -> MasterFile:
+def _build(
+    group: Sequence[Frame], path: Path, scratch: Path, signal: Path | None, reuse: bool
+) -> MasterFile:
+    if reuse and path.exists():
+        facts = read_master(path).facts
+        same = [sha256 for _, sha256 in facts.inputs] == [frame.sha256 for frame in group]
+        older = signal is None or signal.stat().st_mtime_ns <= path.stat().st_mtime_ns
+        if same and older and bool(facts.made_with) == bool(signal):
+            return MasterFile(facts, path)
     master = build_master(group, scratch, read_master(signal) if signal else None)
     write_master(master, path)
     return MasterFile(master.facts, path)

@@ -203,6 +203,21 @@ def probe(context_path: str, job: ExposureJob) -> tuple[Quality | None, Placemen
     return seen.quality, placement
 
 
+def place_exposures(context_path: str, jobs: Sequence[ExposureJob]) -> list[ExposureResult]:
+    """Look at and place consecutive exposures of one group, as ``measure_exposures`` does, without
+    their censuses.
+    """
+    context = load_context(context_path)
+    last = context.groups[jobs[0].group].reference
+    results = []
+    for job in jobs:
+        _, result = _look_and_place(context_path, context, job, last)
+        results.append(result)
+        if result.placement:
+            last = result.placement.solution
+    return results
+
+
 def measure_exposures(context_path: str, jobs: Sequence[ExposureJob]) -> list[ExposureResult]:
     """The census of consecutive exposures of one group; each is placed from the one before.
 
@@ -224,12 +239,25 @@ def measure_exposure(
     context_path: str, context: Context, job: ExposureJob, last: Solution | None
 ) -> ExposureResult:
     """Correct, look, place and measure one exposure; never raises for what is on it."""
+    seen, result = _look_and_place(context_path, context, job, last)
+    if seen is None or result.placement is None or result.reason:
+        return result
     solver, order = solver_of(context_path)
+    settings = context.groups[job.group]
+    solution = result.placement.solution
+    return replace(result, census=_census(context, solver, order, job, settings, seen, solution))
+
+
+def _look_and_place(
+    context_path: str, context: Context, job: ExposureJob, last: Solution | None
+) -> tuple[Seen | None, ExposureResult]:
+    """One exposure up to its placement; its pixels stay in the workspace."""
+    solver, _ = solver_of(context_path)
     settings = context.groups[job.group]
     try:
         seen = look(context, job, settings.fwhm_px)
     except UnreadableFileError as error:
-        return ExposureResult(job.index, str(error), None, None, None)
+        return None, ExposureResult(job.index, str(error), None, None, None)
     quality = seen.quality
     if quality.fwhm_px > 2.0 * settings.fwhm_px:
         # Very wide stars: the filter for sharp ones misses most of them.
@@ -241,12 +269,9 @@ def measure_exposure(
         words = str(error)
         if not words.startswith(("wrong kind", "unplaceable")):
             words = f"unplaceable: {words}"
-        return ExposureResult(job.index, words, quality, None, None)
+        return seen, ExposureResult(job.index, words, quality, None, None)
     reason = _wrong_field(context, placement)
-    if reason:
-        return ExposureResult(job.index, reason, quality, placement, None)
-    census = _census(context, solver, order, job, settings, seen, placement.solution)
-    return ExposureResult(job.index, None, quality, placement, census)
+    return seen, ExposureResult(job.index, reason, quality, placement, None)
 
 
 def _mark_strikes(seen: Seen, gain_e_per_adu: float) -> None:

@@ -1,0 +1,1 @@
+"""Long work: tasks on a cluster, progress, cancel, resume."""

@@ -1,0 +1,69 @@
+"""Tasks on Dask: the cluster, and a pool with which the reduction's steps run on it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any, TypeVar
+
+from distributed import Client, Future, LocalCluster, wait
+
+from narrow_beacon.core.errors import BeaconError
+
+R = TypeVar("R")
+_LOOK_AGAIN_S = 0.4
+
+
+class CancelledError(BeaconError):
+    """The observer stopped the job."""
+
+
+def local_cluster(workers: int) -> LocalCluster:
+    """A cluster of this machine: one process per worker, one thread each, on loopback."""
+    return LocalCluster(
+        n_workers=workers, threads_per_worker=1, processes=True, host="127.0.0.1",
+        dashboard_address=None, memory_limit=0, silence_logs=50,
+    )  # fmt: skip
+
+
+class ClusterPool:
+    """Runs tasks on a cluster; ``cancelled`` is asked now and then whether to stop."""
+
+    def __init__(self, client: Client, cancelled: Callable[[], bool] = lambda: False) -> None:
+        self._client = client
+        self._cancelled = cancelled
+
+    def map(
+        self,
+        task: Callable[..., R],
+        calls: Sequence[tuple[Any, ...]],
+        done: Callable[[R], None] = lambda _: None,
+    ) -> list[R]:
+        """The results of ``task(*call)`` in order; ``done`` is told of each as it comes.
+
+        Raises CancelledError, and whatever a task raised, after the rest was called off.
+        """
+        futures: list[Future] = [self._client.submit(task, *call, pure=False) for call in calls]
+        results: dict[object, R] = {}
+        waiting = set(futures)
+        try:
+            while waiting:
+                if self._cancelled():
+                    raise CancelledError("stopped by the observer")
+                try:
+                    finished = wait(waiting, timeout=_LOOK_AGAIN_S, return_when="FIRST_COMPLETED")
+                except TimeoutError:
+                    continue
+                for future in finished.done:
+                    results[future.key] = future.result()
+                    done(results[future.key])
+                    future.release()
+                waiting = set(finished.not_done)
+        except BaseException:
+            self._client.cancel(list(waiting))
+            raise
+        return [results[future.key] for future in futures]
+
+    def start(self, task: Callable[..., R], *arguments: Any) -> Callable[[], R]:
+        """Begin one task; the returned function waits for it."""
+        result: Callable[[], R] = self._client.submit(task, *arguments, pure=False).result
+        return result

@@ -1,0 +1,163 @@
+"""One thread that works through the jobs in the records, one after the other.
+
+The records are the queue: a job that was running when the server went down is the first to go on
+when it comes up again. While the database is away the runner waits for it and then goes on.
+"""
+
+from __future__ import annotations
+
+import logging
+import threading
+from collections.abc import Callable
+
+from distributed import Client
+from sqlalchemy import select
+from sqlalchemy.exc import InterfaceError, OperationalError
+
+from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
+from narrow_beacon.jobs.progress import Events, Progress, Reporter
+from narrow_beacon.jobs.settle import settle
+from narrow_beacon.jobs.work import Work, make_masters, measure_all, place_all, sort_folders
+from narrow_beacon.store.campaigns import now
+from narrow_beacon.store.database import Store
+from narrow_beacon.store.models import Campaign, Job
+
+log = logging.getLogger(__name__)
+
+_WAIT_FOR_DATABASE_S = 1.0
+_LOOK_AGAIN_S = 5.0
+_MOST_FAILURES = 200
+
+
+def _masters(work: Work) -> None:
+    make_masters(work)
+
+
+def _census(work: Work) -> None:
+    measure_all(work)
+    settle(work, accept=False)
+
+
+def _reduce(work: Work) -> None:
+    sort_folders(work)
+    make_masters(work)
+    measure_all(work)
+    settle(work, accept=True)
+
+
+KINDS: dict[str, Callable[[Work], None]] = {
+    "sort": sort_folders,
+    "masters": _masters,
+    "place": place_all,
+    "census": _census,
+    "reduce": _reduce,
+}
+
+
+class Runner:
+    """Works through the jobs until it is stopped."""
+
+    def __init__(self, store: Store, client: Client, events: Events) -> None:
+        self._store = store
+        self._client = client
+        self._events = events
+        self._wake = threading.Event()
+        self._stopped = threading.Event()
+        self._cancel: set[int] = set()
+        self._now: Progress | None = None
+        self._thread = threading.Thread(target=self._loop, name="jobs", daemon=True)
+
+    @property
+    def progress(self) -> Progress | None:
+        """The job that is running, as far as it is."""
+        return self._now
+
+    def start(self) -> None:
+        """Begin."""
+        self._thread.start()
+
+    def stop(self) -> None:
+        """Stop; the job that is running goes on at the next start."""
+        self._stopped.set()
+        self._wake.set()
+        self._thread.join(20)
+
+    def wake(self) -> None:
+        """There is a new job."""
+        self._wake.set()
+
+    def cancel(self, job: int) -> None:
+        """Stop a job for good."""
+        self._cancel.add(job)
+        self._wake.set()
+
+    def _loop(self) -> None:
+        while not self._stopped.is_set():
+            try:
+                job = self._next()
+                if job is None:
+                    self._wake.wait(_LOOK_AGAIN_S)
+                    self._wake.clear()
+                    continue
+                self._run(job)
+            except (OperationalError, InterfaceError) as error:
+                log.warning("the database is away: %s", str(error).splitlines()[0])
+                self._events.publish("database", away=True)
+                self._stopped.wait(_WAIT_FOR_DATABASE_S)
+
+    def _next(self) -> Job | None:
+        with self._store.session() as session:
+            return session.scalars(
+                select(Job)
+                .where(Job.state.in_(("running", "waiting")))
+                .order_by(Job.state, Job.id)  # "running" comes before "waiting"
+            ).first()
+
+    def _run(self, job: Job) -> None:
+        self._set(job.id, state="running", started=job.started or now())
+        progress = Progress(job.id, job.campaign_id, job.kind)
+        self._now = progress
+        reporter = Reporter(self._events, progress)
+
+        def cancelled() -> bool:
+            return job.id in self._cancel or self._stopped.is_set()
+
+        pool = ClusterPool(self._client, cancelled)
+        work = Work(self._store, pool, job.campaign_id, reporter, cancelled)
+        try:
+            KINDS[job.kind](work)
+        except CancelledError:
+            if self._stopped.is_set():
+                return  # goes on at the next start
+            self._finish(job, progress, "cancelled", "stopped; what was done is kept")
+        except BeaconError as error:
+            self._finish(job, progress, "failed", str(error))
+        except (OperationalError, InterfaceError):
+            raise
+        except Exception as error:
+            log.exception("job %d failed", job.id)
+            words = f"An error of the program: {type(error).__name__}: {error}"
+            self._finish(job, progress, "failed", words)
+        else:
+            self._finish(job, progress, "done", "")
+        finally:
+            self._now = None
+
+    def _finish(self, job: Job, progress: Progress, state: str, words: str) -> None:
+        self._set(
+            job.id, state=state, words=words, finished=now(), done=progress.done,
+            total=progress.total, failures=progress.failures[:_MOST_FAILURES],
+        )  # fmt: skip
+        with self._store.session() as session:
+            session.get_one(Campaign, job.campaign_id).revision += 1
+        self._events.publish(
+            "job", job=job.id, campaign=job.campaign_id, job_kind=job.kind, state=state, words=words
+        )
+        self._events.publish("changed", campaign=job.campaign_id)
+
+    def _set(self, job: int, **values: object) -> None:
+        with self._store.session() as session:
+            record = session.get_one(Job, job)
+            for name, value in values.items():
+                setattr(record, name, value)

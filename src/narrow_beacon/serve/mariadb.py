@@ -1,0 +1,157 @@
+"""A MariaDB of our own: data directory, free port on loopback, generated password."""
+
+from __future__ import annotations
+
+import os
+import secrets
+import shutil
+import subprocess
+import tempfile
+import time
+from pathlib import Path
+
+import pymysql
+
+from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.serve.ports import free_port
+
+_START_TIMEOUT_S = 60.0
+_USER = "beacon"
+_DATABASE = "narrow_beacon"
+_PATHS = ("/usr/sbin", "/usr/bin", "/usr/local/sbin")
+
+
+class DatabaseStartError(BeaconError):
+    """MariaDB could not be started; says what its log says."""
+
+
+class MariaDb:
+    """A running server on a data directory; made at first use. A context manager."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.data = folder / "data"
+        self.log = folder / "error.log"
+        self.port = 0
+        self._process: subprocess.Popen[bytes] | None = None
+        # Socket paths may have 107 characters at the most; the data directory may be deeper.
+        self._scratch = tempfile.mkdtemp(prefix="beacon-db-")
+
+    @property
+    def password(self) -> str:
+        """Generated at first use and kept where only the owner reads it."""
+        path = self.folder / "password"
+        if not path.exists():
+            self.folder.mkdir(parents=True, exist_ok=True)
+            descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+            with os.fdopen(descriptor, "w") as file:
+                file.write(secrets.token_urlsafe(24))
+        return path.read_text().strip()
+
+    @property
+    def url(self) -> str:
+        """The URL for SQLAlchemy."""
+        place = f"127.0.0.1:{self.port}/{_DATABASE}"
+        return f"mysql+pymysql://{_USER}:{self.password}@{place}?charset=utf8mb4"
+
+    def start(self, port: int | None = None) -> None:
+        """Start it and wait until it answers. Raises DatabaseStartError."""
+        if not (self.data / "mysql").is_dir():
+            self._install()
+        self.port = port or free_port()
+        init = Path(self._scratch) / "init.sql"
+        init.write_text(
+            f"CREATE DATABASE IF NOT EXISTS {_DATABASE} CHARACTER SET utf8mb4;\n"
+            f"CREATE USER IF NOT EXISTS '{_USER}'@'127.0.0.1';\n"
+            f"ALTER USER '{_USER}'@'127.0.0.1' IDENTIFIED BY '{self.password}';\n"
+            f"ALTER USER 'root'@'localhost' IDENTIFIED BY '{self.password}';\n"
+            f"GRANT ALL ON {_DATABASE}.* TO '{_USER}'@'127.0.0.1';\n"
+        )
+        init.chmod(0o600)
+        self._process = subprocess.Popen(
+            [
+                _find("mariadbd"), "--no-defaults", f"--datadir={self.data}",
+                f"--socket={self._scratch}/db.sock", f"--pid-file={self._scratch}/db.pid",
+                "--bind-address=127.0.0.1", f"--port={self.port}", f"--init-file={init}",
+                f"--log-error={self.log}", "--skip-name-resolve", "--skip-log-bin",
+                "--performance-schema=OFF", "--innodb-buffer-pool-size=64M",
+                "--innodb-log-file-size=32M", "--max-allowed-packet=64M", *_as_user(),
+            ],
+            stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+            start_new_session=True,  # Ctrl+C ends the server first, then this
+        )  # fmt: skip
+        self._wait()
+
+    def stop(self) -> None:
+        """End it in good order."""
+        if self._process and self._process.poll() is None:
+            self._process.terminate()
+            try:
+                self._process.wait(30)
+            except subprocess.TimeoutExpired:
+                self._process.kill()
+                self._process.wait()
+        self._process = None
+
+    def close(self) -> None:
+        """End it and leave nothing behind but the data."""
+        self.stop()
+        shutil.rmtree(self._scratch, ignore_errors=True)
+
+    def __enter__(self) -> MariaDb:
+        self.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def _install(self) -> None:
+        self.data.mkdir(parents=True, exist_ok=True)
+        done = subprocess.run(
+            [
+                _find("mariadb-install-db"), "--no-defaults", f"--datadir={self.data}",
+                "--auth-root-authentication-method=normal", "--skip-test-db", *_as_user(),
+            ],
+            capture_output=True, text=True,
+        )  # fmt: skip
+        if done.returncode:
+            shutil.rmtree(self.data, ignore_errors=True)
+            raise DatabaseStartError(
+                f"MariaDB could not make its data directory {self.data}: "
+                f"{(done.stderr or done.stdout).strip()[-400:]}"
+            )
+
+    def _wait(self) -> None:
+        end = time.monotonic() + _START_TIMEOUT_S
+        while True:
+            assert self._process is not None
+            if self._process.poll() is not None or time.monotonic() > end:
+                lines = (
+                    self.log.read_text(errors="replace").splitlines() if self.log.exists() else []
+                )
+                self.stop()
+                said = " / ".join(line for line in lines[-40:] if "ERROR" in line)[-600:]
+                raise DatabaseStartError(
+                    f"MariaDB did not start. Its log {self.log} says: {said or 'nothing'}"
+                )
+            try:
+                pymysql.connect(
+                    host="127.0.0.1", port=self.port, user=_USER, password=self.password,
+                    database=_DATABASE, connect_timeout=2,
+                ).close()  # fmt: skip
+                return
+            except pymysql.Error:
+                time.sleep(0.05)
+
+
+def _as_user() -> list[str]:
+    return ["--user=root"] if os.geteuid() == 0 else []
+
+
+def _find(name: str) -> str:
+    found = shutil.which(name) or shutil.which(name, path=os.pathsep.join(_PATHS))
+    if not found:
+        raise DatabaseStartError(
+            f"{name} is missing; run: sudo apt-get install -y mariadb-server-core"
+        )
+    return found

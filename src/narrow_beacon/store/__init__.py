@@ -1,0 +1,1 @@
+"""Records in MariaDB, and the data folder that they know of."""

@@ -1,0 +1,269 @@
+"""Campaigns as the core sees them: the plan in force, the sorted night, what was made of it."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from narrow_beacon.core.curve.time import Site as Place
+from narrow_beacon.core.frames.fits_file import file_sha256
+from narrow_beacon.core.frames.sort import (
+    Correction,
+    Frame,
+    RawFile,
+    SortedNight,
+    TimeRule,
+    settle,
+    sort_night,
+)
+from narrow_beacon.plan import Plan
+from narrow_beacon.reduce.calibrate import ChainReport, chain_name
+from narrow_beacon.store.codec import dump, load
+from narrow_beacon.store.fields import save_catalogue, star_table
+from narrow_beacon.store.models import (
+    Campaign,
+    Catalogue,
+    ChainRecord,
+    Kit,
+    Night,
+    NightFile,
+    Recipe,
+    Site,
+)
+
+
+def now() -> datetime:
+    """The moment, UTC, as the records keep it."""
+    return datetime.now(UTC).replace(tzinfo=None)
+
+
+def fingerprint(*parts: object) -> str:
+    """A short name of some inputs: the same inputs give the same name."""
+    return hashlib.sha256(repr(parts).encode()).hexdigest()[:40]
+
+
+def new_campaign(session: Session, name: str, folders: Sequence[Path]) -> Campaign:
+    """A campaign of which only the folders are known."""
+    campaign = Campaign(
+        name=name, created=now(), folders=[str(folder) for folder in folders],
+        wanted_comparison=[], remarks=[], constants={},
+    )  # fmt: skip
+    session.add(campaign)
+    session.flush()
+    return campaign
+
+
+def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
+    """Take over what a plan says: folders, catalogue, site, kit, target, cast."""
+    campaign.folders = [str(folder.resolve()) for folder in plan.folders]
+    campaign.target_name = plan.target_name or ""
+    campaign.target_ra_deg, campaign.target_dec_deg = plan.target_ra_deg, plan.target_dec_deg
+    campaign.default_filter = plan.default_filter
+    campaign.wanted_comparison = list(plan.comparison)
+    campaign.wanted_check = plan.check
+    campaign.layout = plan.layout
+    campaign.cone_url = plan.cone_url
+    if plan.site:
+        site = Site(
+            name=f"{plan.site.latitude_deg:.2f}° {plan.site.longitude_deg:.2f}°",
+            latitude_deg=plan.site.latitude_deg,
+            longitude_deg=plan.site.longitude_deg,
+            elevation_m=plan.site.elevation_m,
+        )
+        session.add(site)
+        session.flush()
+        campaign.site_id = site.id
+    kit = Kit(
+        name="kit of the plan",
+        gain_e_per_adu=plan.gain_e_per_adu,
+        read_noise_e=plan.read_noise_e,
+        linear_limit_adu=plan.linear_limit_adu,
+        aperture_m=plan.aperture_m,
+        scale_arcsec_per_px=plan.scale_arcsec_per_px,
+        timestamp=plan.timestamp,
+        clock_offset_s=plan.clock_offset_s,
+    )
+    session.add(kit)
+    session.flush()
+    campaign.kit_id = kit.id
+    if plan.stars is not None and plan.catalogue_file is not None:
+        path = plan.catalogue_file
+        record = save_catalogue(session, plan.stars, path.name, str(path), file_sha256(path))
+        campaign.catalogue_id = record.id
+
+
+def base_folder(campaign: Campaign) -> Path:
+    """What the names of a campaign's files are relative to."""
+    parents = [str(Path(folder).parent) for folder in campaign.folders]
+    return Path(os.path.commonpath(parents)) if parents else Path("/")
+
+
+def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) -> Plan:
+    """The campaign's settings as the core's plan."""
+    kit = session.get(Kit, campaign.kit_id) if campaign.kit_id else None
+    recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
+    base = base_folder(campaign)
+    plan = Plan(
+        path=base / "campaign",
+        text="",
+        folders=tuple(Path(folder) for folder in campaign.folders),
+        default_filter=campaign.default_filter,
+        cone_url=campaign.cone_url,
+        site=place_of(session, campaign),
+        target_name=campaign.target_name or None,
+        target_ra_deg=campaign.target_ra_deg,
+        target_dec_deg=campaign.target_dec_deg,
+        comparison=tuple(campaign.wanted_comparison),
+        check=campaign.wanted_check,
+        output=output,
+        layout=campaign.layout,
+    )
+    if campaign.catalogue_id:
+        catalogue = session.get_one(Catalogue, campaign.catalogue_id)
+        origin = Path(catalogue.origin)
+        plan = replace(
+            plan,
+            stars=star_table(session, campaign.catalogue_id),
+            catalogue_file=origin if origin.is_file() else None,
+        )
+    if kit:
+        plan = replace(
+            plan,
+            gain_e_per_adu=kit.gain_e_per_adu,
+            read_noise_e=kit.read_noise_e,
+            linear_limit_adu=kit.linear_limit_adu,
+            aperture_m=kit.aperture_m,
+            scale_arcsec_per_px=kit.scale_arcsec_per_px,
+            timestamp=kit.timestamp,
+            clock_offset_s=kit.clock_offset_s,
+        )
+    if recipe:
+        plan = replace(plan, annulus=(recipe.annulus_inner_fwhm, recipe.annulus_outer_fwhm))
+    return plan
+
+
+def place_of(session: Session, campaign: Campaign) -> Place | None:
+    """Where the telescope stands, where that is known."""
+    if campaign.site_id is None:
+        return None
+    site = session.get_one(Site, campaign.site_id)
+    return Place(site.latitude_deg, site.longitude_deg, site.elevation_m)
+
+
+@dataclass(frozen=True)
+class CampaignNights:
+    """A campaign's files as the core sorts them; ``ids`` are their records' numbers by name."""
+
+    night: SortedNight
+    ids: dict[str, int]
+
+
+def files_of(session: Session, campaign: Campaign) -> Sequence[NightFile]:
+    """All files of a campaign, in order of path."""
+    return session.scalars(
+        select(NightFile).where(NightFile.campaign_id == campaign.id).order_by(NightFile.path)
+    ).all()
+
+
+def sort_files(session: Session, campaign: Campaign) -> CampaignNights:
+    """Sort the files by their headers and the observer's corrections."""
+    return _sorted(session, campaign, files_of(session, campaign))
+
+
+def _sorted(session: Session, campaign: Campaign, files: Sequence[NightFile]) -> CampaignNights:
+    plan_kit = session.get(Kit, campaign.kit_id) if campaign.kit_id else None
+    place = place_of(session, campaign)
+    rule = TimeRule(
+        plan_kit.timestamp if plan_kit else "start",
+        plan_kit.clock_offset_s if plan_kit else 0.0,
+        place.longitude_deg if place else 0.0,
+    )
+    base = base_folder(campaign)
+    items, ids = [], {}
+    for file in files:
+        name = Path(os.path.relpath(file.path, base)).as_posix()
+        raw = replace(load(RawFile, file.raw), name=name)
+        items.append(settle(raw, campaign.default_filter, rule, correction_of(file)))
+        ids[name] = file.id
+    return CampaignNights(sort_night(items), ids)
+
+
+def correction_of(file: NightFile) -> Correction | None:
+    """The observer's word on a file, where there is one."""
+    if not file.correction:
+        return None
+    values = dict(file.correction)
+    if values.get("time_utc"):
+        values["time_utc"] = datetime.fromisoformat(values["time_utc"])
+    return Correction(**values)
+
+
+def refresh_files(session: Session, campaign: Campaign) -> CampaignNights:
+    """Sort anew and write down what every file is now."""
+    files = files_of(session, campaign)
+    sorted_now = _sorted(session, campaign, files)
+    by_id = {file.id: file for file in files}
+    nights = {
+        night.evening: night
+        for night in session.scalars(select(Night).where(Night.campaign_id == campaign.id))
+    }
+    night = sorted_now.night
+    for frame in (*night.exposures, *night.calibration):
+        file = by_id[sorted_now.ids[frame.name]]
+        if frame.night and frame.night not in nights:
+            record = Night(campaign_id=campaign.id, evening=frame.night)
+            session.add(record)
+            session.flush()
+            nights[frame.night] = record
+        file.name = frame.name
+        file.part = "exposure" if frame.kind == "exposure" else "calibration"
+        file.part_reason = ""
+        file.night_id = nights[frame.night].id if frame.night else None
+        file.kind, file.filter = frame.kind, frame.filter or ""
+        file.exposure_s, file.mid_utc = frame.exposure_s, frame.mid_utc
+        file.temperature_c, file.sha256 = frame.temperature_c, frame.sha256
+        file.chain = chain_name(frame) if frame.kind == "exposure" else ""
+    for item in night.left_out:
+        file = by_id[sorted_now.ids[item.name]]
+        file.name, file.part, file.part_reason = item.name, "left out", item.reason
+        file.kind, file.filter, file.sha256 = item.kind, item.filter, item.sha256
+        file.chain = ""
+    return sorted_now
+
+
+def add_raw_file(session: Session, campaign: Campaign, path: Path, raw: RawFile) -> None:
+    """Write down a file that was read, in place of what was known of it before."""
+    key = hashlib.sha256(str(path).encode()).hexdigest()
+    try:
+        status = path.stat()
+        size, modified = status.st_size, str(status.st_mtime_ns)
+    except OSError:
+        size, modified = 0, ""
+    file = session.scalars(
+        select(NightFile).where(NightFile.campaign_id == campaign.id, NightFile.path_sha256 == key)
+    ).first()
+    if file is None:
+        file = NightFile(
+            campaign_id=campaign.id, path=str(path), path_sha256=key, name=raw.name,
+            size=size, modified_ns=modified, raw="", correction={},
+        )  # fmt: skip
+        session.add(file)
+    file.raw, file.size, file.modified_ns, file.sha256 = dump(raw), size, modified, raw.sha256
+
+
+def chains_of(session: Session, campaign: Campaign) -> dict[str, ChainReport]:
+    """The chains as built, by name."""
+    records = session.scalars(select(ChainRecord).where(ChainRecord.campaign_id == campaign.id))
+    return {record.name: load(ChainReport, record.report) for record in records}
+
+
+def exposures_with_ids(nights: CampaignNights) -> list[tuple[int, Frame]]:
+    """Exposures in order of time with their records' numbers."""
+    return [(nights.ids[frame.name], frame) for frame in nights.night.exposures]

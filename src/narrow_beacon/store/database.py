@@ -1,0 +1,53 @@
+"""Connect to the records, bring their tables up to date, and hand out sessions."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import create_engine
+from sqlalchemy.orm import Session, sessionmaker
+
+
+class Store:
+    """The records at a database URL, and the data folder that goes with them."""
+
+    def __init__(self, url: str, data: Path) -> None:
+        self.url = url
+        self.data = data
+        self.engine = create_engine(
+            url, pool_pre_ping=True, pool_recycle=3600, pool_size=8, max_overflow=16
+        )
+        self._sessions = sessionmaker(self.engine, expire_on_commit=False)
+
+    @contextmanager
+    def session(self) -> Iterator[Session]:
+        """A session that commits at its end, or rolls back where something was raised."""
+        with self._sessions() as session:
+            try:
+                yield session
+                session.commit()
+            except BaseException:
+                session.rollback()
+                raise
+
+    def migrate(self) -> None:
+        """Bring the tables up to date."""
+        command.upgrade(migrations(self.url), "head")
+
+    def folder(self, *parts: str | int) -> Path:
+        """A folder below the data folder, made where it is missing."""
+        path = self.data.joinpath(*(str(part) for part in parts))
+        path.mkdir(parents=True, exist_ok=True)
+        return path
+
+
+def migrations(url: str) -> Config:
+    """Alembic's configuration for a database URL."""
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    config.attributes["url"] = url
+    return config

@@ -1,0 +1,325 @@
+"""The records. Values of the core are kept as JSON by the codecs beside this module."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import JSON, DateTime, Double, ForeignKey, Index, String, Text, UniqueConstraint
+from sqlalchemy.dialects.mysql import DATETIME, MEDIUMTEXT
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+_MOMENT = DateTime().with_variant(DATETIME(fsp=6), "mysql", "mariadb")
+_LONG_TEXT = Text().with_variant(MEDIUMTEXT(), "mysql", "mariadb")
+
+
+class Record(DeclarativeBase):
+    """Base of all records: each has a number of its own."""
+
+    type_annotation_map = {  # noqa: RUF012 - SQLAlchemy reads it
+        dict[str, Any]: JSON,
+        list[Any]: JSON,
+        datetime: _MOMENT,
+        float: Double,
+    }
+    id: Mapped[int] = mapped_column(primary_key=True)
+
+
+class Observer(Record):
+    """Who observes; named in reports."""
+
+    __tablename__ = "observer"
+    name: Mapped[str] = mapped_column(String(120), default="")
+
+
+class Site(Record):
+    """Where the telescope stands; east longitudes are positive."""
+
+    __tablename__ = "site"
+    name: Mapped[str] = mapped_column(String(120))
+    latitude_deg: Mapped[float]
+    longitude_deg: Mapped[float]
+    elevation_m: Mapped[float] = mapped_column(default=0.0)
+
+
+class Kit(Record):
+    """Telescope, camera and their constants; None where they are to be read or measured."""
+
+    __tablename__ = "kit"
+    name: Mapped[str] = mapped_column(String(120))
+    gain_e_per_adu: Mapped[float | None]
+    read_noise_e: Mapped[float | None]
+    linear_limit_adu: Mapped[float | None]
+    aperture_m: Mapped[float | None]
+    scale_arcsec_per_px: Mapped[float | None]
+    timestamp: Mapped[str] = mapped_column(String(10), default="start")
+    clock_offset_s: Mapped[float] = mapped_column(default=0.0)
+
+
+class Catalogue(Record):
+    """A star catalogue as it was read: from a file, or from a cone search."""
+
+    __tablename__ = "catalogue"
+    name: Mapped[str] = mapped_column(String(200))
+    origin: Mapped[str] = mapped_column(String(1000))
+    sha256: Mapped[str] = mapped_column(String(64), default="")
+    epoch_yr: Mapped[float]
+    bands: Mapped[list[Any]]
+
+
+class Star(Record):
+    """A star of a catalogue, by its row there. Magnitudes by band: [value, uncertainty]."""
+
+    __tablename__ = "star"
+    __table_args__ = (UniqueConstraint("catalogue_id", "row_number"),)
+    catalogue_id: Mapped[int] = mapped_column(ForeignKey("catalogue.id"))
+    row_number: Mapped[int]
+    name: Mapped[str] = mapped_column(String(120))
+    ra_deg: Mapped[float]
+    dec_deg: Mapped[float]
+    pm_ra_mas_yr: Mapped[float]
+    pm_dec_mas_yr: Mapped[float]
+    known_variable: Mapped[bool]
+    magnitudes: Mapped[dict[str, Any]]
+
+
+class Campaign(Record):
+    """One target followed over nights, with what is in force for it now."""
+
+    __tablename__ = "campaign"
+    name: Mapped[str] = mapped_column(String(120))
+    created: Mapped[datetime]
+    folders: Mapped[list[Any]]
+    target_name: Mapped[str] = mapped_column(String(120), default="")
+    target_ra_deg: Mapped[float | None]
+    target_dec_deg: Mapped[float | None]
+    default_filter: Mapped[str | None] = mapped_column(String(40))
+    site_id: Mapped[int | None] = mapped_column(ForeignKey("site.id"))
+    kit_id: Mapped[int | None] = mapped_column(ForeignKey("kit.id"))
+    catalogue_id: Mapped[int | None] = mapped_column(ForeignKey("catalogue.id"))
+    cone_url: Mapped[str | None] = mapped_column(String(1000))
+    wanted_comparison: Mapped[list[Any]]
+    """Names that came with a plan; the first cast is made of them."""
+    wanted_check: Mapped[str | None] = mapped_column(String(120))
+    cast_id: Mapped[int | None]
+    recipe_id: Mapped[int | None]
+    layout: Mapped[str] = mapped_column(String(200), default="plain")
+    revision: Mapped[int] = mapped_column(default=0)
+    """Grows with every change, so that a page knows when it shows an old state."""
+    remarks: Mapped[list[Any]]
+    constants: Mapped[dict[str, Any]]
+
+
+class Night(Record):
+    """A night of a campaign, by the date of its evening."""
+
+    __tablename__ = "night"
+    __table_args__ = (UniqueConstraint("campaign_id", "evening"),)
+    campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
+    evening: Mapped[str] = mapped_column(String(10))
+
+
+class NightFile(Record):
+    """A file of a campaign: what it says, what the observer says, what came of it.
+
+    ``part`` is "exposure", "calibration" or "left out", with ``part_reason``. Exposures carry
+    quality, state and reason: ``aside_by`` is "" for one that takes part, else "program" or
+    "observer"; ``proposal`` is a reason that the program puts forward; ``kept`` means that the
+    observer restored it, so that no proposal applies.
+    """
+
+    __tablename__ = "night_file"
+    __table_args__ = (
+        UniqueConstraint("campaign_id", "path_sha256"),
+        Index("by_part", "campaign_id", "part"),
+    )
+    campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
+    night_id: Mapped[int | None] = mapped_column(ForeignKey("night.id"))
+    path: Mapped[str] = mapped_column(String(2000))
+    path_sha256: Mapped[str] = mapped_column(String(64))
+    name: Mapped[str] = mapped_column(String(1000))
+    sha256: Mapped[str] = mapped_column(String(64), default="")
+    size: Mapped[int]
+    modified_ns: Mapped[str] = mapped_column(String(24))
+    raw: Mapped[str] = mapped_column(_LONG_TEXT)
+    correction: Mapped[dict[str, Any]]
+    part: Mapped[str] = mapped_column(String(12), default="")
+    part_reason: Mapped[str] = mapped_column(Text, default="")
+    kind: Mapped[str] = mapped_column(String(16), default="")
+    filter: Mapped[str] = mapped_column(String(40), default="")
+    exposure_s: Mapped[float | None]
+    mid_utc: Mapped[datetime | None]
+    temperature_c: Mapped[float | None]
+    chain: Mapped[str] = mapped_column(String(200), default="")
+    quality: Mapped[dict[str, Any] | None]
+    trouble: Mapped[str] = mapped_column(Text, default="")
+    """Why it could not be read, placed or measured; empty where it could."""
+    aside_by: Mapped[str] = mapped_column(String(10), default="")
+    aside_reason: Mapped[str] = mapped_column(Text, default="")
+    proposal: Mapped[str] = mapped_column(Text, default="")
+    kept: Mapped[bool] = mapped_column(default=False)
+    placed_with: Mapped[str] = mapped_column(String(64), default="")
+    """Fingerprint of what it was placed with; another one means that it is out of date."""
+    measured_with: Mapped[str] = mapped_column(String(64), default="")
+
+
+class MasterRecord(Record):
+    """A master that was built, and the file that holds it."""
+
+    __tablename__ = "master"
+    campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
+    label: Mapped[str] = mapped_column(String(200))
+    path: Mapped[str] = mapped_column(String(1000))
+    facts: Mapped[str] = mapped_column(_LONG_TEXT)
+    made: Mapped[datetime]
+
+
+class ChainRecord(Record):
+    """How exposures of one kind are corrected; ``report`` is the core's ChainReport."""
+
+    __tablename__ = "chain"
+    __table_args__ = (UniqueConstraint("campaign_id", "name"),)
+    campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
+    name: Mapped[str] = mapped_column(String(200))
+    report: Mapped[str] = mapped_column(_LONG_TEXT)
+    fingerprint: Mapped[str] = mapped_column(String(64))
+
+
+class DefectMap(Record):
+    """The defects of a chain and the file that marks them."""
+
+    __tablename__ = "defect_map"
+    chain_id: Mapped[int] = mapped_column(ForeignKey("chain.id", ondelete="CASCADE"))
+    path: Mapped[str] = mapped_column(String(1000))
+    count: Mapped[int]
+
+
+class PlacementRecord(Record):
+    """Where an exposure is on the sky; ``solution`` is the core's Solution."""
+
+    __tablename__ = "placement"
+    file_id: Mapped[int] = mapped_column(
+        ForeignKey("night_file.id", ondelete="CASCADE"), unique=True
+    )
+    solution: Mapped[dict[str, Any]]
+    matched: Mapped[int]
+    compared: Mapped[int]
+    residual_px: Mapped[float]
+    false_log10: Mapped[float]
+    how: Mapped[str] = mapped_column(String(200))
+
+
+class CastRecord(Record):
+    """Who plays which part: rows of the catalogue. Never edited, only followed by another."""
+
+    __tablename__ = "cast_of_stars"
+    campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
+    version: Mapped[int]
+    created: Mapped[datetime]
+    target: Mapped[int]
+    comparison: Mapped[list[Any]]
+    check_star: Mapped[int | None]
+    reasons: Mapped[dict[str, Any]]
+    dropped: Mapped[dict[str, Any]]
+
+
+class Recipe(Record):
+    """Settings of a reduction. Never edited, only followed by another version.
+
+    ``steps`` are the radius steps by filter; ``automatic`` says that the program chose them.
+    """
+
+    __tablename__ = "recipe"
+    campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
+    version: Mapped[int]
+    created: Mapped[datetime]
+    steps: Mapped[dict[str, Any]]
+    automatic: Mapped[bool]
+    annulus_inner_fwhm: Mapped[float] = mapped_column(default=3.5)
+    annulus_outer_fwhm: Mapped[float] = mapped_column(default=5.5)
+
+
+class CensusFile(Record):
+    """The stars of one night and filter as a Parquet file."""
+
+    __tablename__ = "census_file"
+    __table_args__ = (UniqueConstraint("campaign_id", "group_name"),)
+    campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
+    group_name: Mapped[str] = mapped_column(String(80))
+    filter: Mapped[str] = mapped_column(String(40))
+    path: Mapped[str] = mapped_column(String(1000))
+    fingerprint: Mapped[str] = mapped_column(String(64))
+    exposures: Mapped[int]
+    fwhm_px: Mapped[float]
+
+
+class Reduction(Record):
+    """A curve as it was at one moment, with everything that made it."""
+
+    __tablename__ = "reduction"
+    campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
+    cast_id: Mapped[int] = mapped_column(ForeignKey("cast_of_stars.id"))
+    recipe_id: Mapped[int] = mapped_column(ForeignKey("recipe.id"))
+    created: Mapped[datetime]
+    version: Mapped[str] = mapped_column(String(40))
+
+
+class Point(Record):
+    """A point of a reduction's curve."""
+
+    __tablename__ = "point"
+    __table_args__ = (Index("by_reduction", "reduction_id"),)
+    reduction_id: Mapped[int] = mapped_column(ForeignKey("reduction.id", ondelete="CASCADE"))
+    file_id: Mapped[int] = mapped_column(ForeignKey("night_file.id", ondelete="CASCADE"))
+    filter: Mapped[str] = mapped_column(String(40))
+    jd_utc: Mapped[float]
+    magnitude: Mapped[float]
+    uncertainty: Mapped[float]
+
+
+class Report(Record):
+    """What was handed out, and when."""
+
+    __tablename__ = "report"
+    campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
+    reduction_id: Mapped[int] = mapped_column(ForeignKey("reduction.id"))
+    created: Mapped[datetime]
+    layout: Mapped[str] = mapped_column(String(200))
+    folder: Mapped[str] = mapped_column(String(1000))
+    files: Mapped[list[Any]]
+    points: Mapped[int]
+
+
+class Job(Record):
+    """Long work: how far it is, what failed and why.
+
+    ``state`` is "waiting", "running", "done", "failed" or "cancelled".
+    """
+
+    __tablename__ = "job"
+    campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
+    kind: Mapped[str] = mapped_column(String(20))
+    state: Mapped[str] = mapped_column(String(12), default="waiting")
+    words: Mapped[str] = mapped_column(Text, default="")
+    done: Mapped[int] = mapped_column(default=0)
+    total: Mapped[int] = mapped_column(default=0)
+    failures: Mapped[list[Any]]
+    created: Mapped[datetime]
+    started: Mapped[datetime | None]
+    finished: Mapped[datetime | None]
+
+
+class LogEntry(Record):
+    """An action that changed a result: who, when, what, and how to take it back.
+
+    ``changes`` is a list of {record, id, field, before, after}.
+    """
+
+    __tablename__ = "log_entry"
+    __table_args__ = (Index("by_campaign", "campaign_id", "id"),)
+    campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
+    at: Mapped[datetime]
+    who: Mapped[str] = mapped_column(String(20))
+    words: Mapped[str] = mapped_column(Text)
+    changes: Mapped[str] = mapped_column(_LONG_TEXT)
+    undone: Mapped[bool] = mapped_column(default=False)
