@@ -1,4 +1,4 @@
-"""The command line: reduce, demo, bench."""
+"""The command line: start, reduce, demo, bench."""
 
 from __future__ import annotations
 
@@ -11,6 +11,22 @@ import click
 @click.group(context_settings={"help_option_names": ["-h", "--help"]})
 def main() -> None:
     """Narrow Beacon: from a night of raw exposures to a light curve and a report."""
+
+
+@main.command()
+@click.option("--demo/--no-demo", default=True, help="Make the demo campaign if there is none.")
+@click.option("--port", type=click.IntRange(1, 65535), help="Default: 8114, or a free one.")
+@click.option(
+    "--allow", multiple=True, type=click.Path(path_type=Path, exists=True, file_okay=False),
+    help="A folder that may be read, besides your home folder. Can be given again.",
+)  # fmt: skip
+@click.option("--bind", default="127.0.0.1", help="Another address needs BEACON_PASSWORD.")
+def start(demo: bool, port: int | None, allow: tuple[Path, ...], bind: str) -> None:
+    """Start the application and print the address to open."""
+    from narrow_beacon.serve.start import start as bring_up
+
+    root = Path(__file__).resolve().parents[2]
+    sys.exit(bring_up(root, demo=demo, port=port, allow=allow, bind=bind))
 
 
 @main.command()

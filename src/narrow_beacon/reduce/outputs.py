@@ -47,7 +47,7 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
     write_light_curve(points, folder)
     layout = read_layout(outcome.plan.layout, outcome.plan.base)
     (folder / "report.txt").write_text(
-        render_report(layout, points, _facts(outcome)), encoding="utf-8"
+        render_report(layout, points, report_facts(outcome)), encoding="utf-8"
     )
     measured = []
     for curve in outcome.curves:
@@ -323,7 +323,8 @@ def _chain(frame: Frame) -> str:
     return chain_name(frame)
 
 
-def _facts(outcome: Outcome) -> dict[str, str]:
+def report_facts(outcome: Outcome) -> dict[str, str]:
+    """What fills the fields of a layout's header."""
     names = outcome.stars.names
     comparison = list(
         dict.fromkeys(names[row] for curve in outcome.curves for row in curve.cast.comparison)

@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, undefer
 
 from narrow_beacon.core.curve.time import Site as Place
 from narrow_beacon.core.frames.fits_file import file_sha256
@@ -172,9 +172,19 @@ def files_of(session: Session, campaign: Campaign) -> Sequence[NightFile]:
     ).all()
 
 
+def files_with_headers(session: Session, campaign: Campaign) -> Sequence[NightFile]:
+    """All files of a campaign with what their headers say, in order of path."""
+    return session.scalars(
+        select(NightFile)
+        .options(undefer(NightFile.raw))
+        .where(NightFile.campaign_id == campaign.id)
+        .order_by(NightFile.path)
+    ).all()
+
+
 def sort_files(session: Session, campaign: Campaign) -> CampaignNights:
     """Sort the files by their headers and the observer's corrections."""
-    return _sorted(session, campaign, files_of(session, campaign))
+    return _sorted(session, campaign, files_with_headers(session, campaign))
 
 
 def _sorted(session: Session, campaign: Campaign, files: Sequence[NightFile]) -> CampaignNights:
@@ -207,7 +217,7 @@ def correction_of(file: NightFile) -> Correction | None:
 
 def refresh_files(session: Session, campaign: Campaign) -> CampaignNights:
     """Sort anew and write down what every file is now."""
-    files = files_of(session, campaign)
+    files = files_with_headers(session, campaign)
     sorted_now = _sorted(session, campaign, files)
     by_id = {file.id: file for file in files}
     nights = {

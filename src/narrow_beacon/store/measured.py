@@ -42,4 +42,5 @@ def filters_measured(session: Session, campaign_id: int) -> list[str]:
     counts: dict[str, int] = {}
     for record in session.scalars(select(CensusFile).where(CensusFile.campaign_id == campaign_id)):
         counts[record.filter] = counts.get(record.filter, 0) + record.exposures
-    return sorted((name for name in counts if counts[name]), key=lambda name: -counts[name])
+    names = sorted((name for name in counts if counts[name]), reverse=True)
+    return sorted(names, key=lambda name: -counts[name])

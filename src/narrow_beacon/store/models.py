@@ -141,7 +141,7 @@ class NightFile(Record):
     sha256: Mapped[str] = mapped_column(String(64), default="")
     size: Mapped[int]
     modified_ns: Mapped[str] = mapped_column(String(24))
-    raw: Mapped[str] = mapped_column(_LONG_TEXT)
+    raw: Mapped[str] = mapped_column(_LONG_TEXT, deferred=True)
     correction: Mapped[dict[str, Any]]
     part: Mapped[str] = mapped_column(String(12), default="")
     part_reason: Mapped[str] = mapped_column(Text, default="")

@@ -33,6 +33,14 @@ class Dropped:
 
 
 @dataclass(frozen=True)
+class Candidate:
+    """A star that can be a comparison star, and what speaks for it."""
+
+    row: int
+    words: str
+
+
+@dataclass(frozen=True)
 class Cast:
     """Catalogue rows of the roles in one filter, with what was dropped and why each was taken."""
 
@@ -74,7 +82,9 @@ def settle_cast(
     chosen_by_program = not named_comparison
     if chosen_by_program:
         taken = {target} | ({named_check} if named_check is not None else set())
-        rows = _candidates(census, step, stars, band, target, taken, reasons)
+        ranked = rank_candidates(census, step, stars, band, target, taken)
+        rows = [candidate.row for candidate in ranked]
+        reasons += [(stars.names[candidate.row], candidate.words) for candidate in ranked]
     else:
         rows = _usable_names(census, step, stars, band, named_comparison, dropped)
     if not rows:
@@ -116,15 +126,19 @@ def _columns(census: FilterCensus, rows: Sequence[int]) -> list[int]:
     return [column for column in columns if column is not None]
 
 
-def _candidates(
+def rank_candidates(
     census: FilterCensus,
     step: int,
     stars: StarTable,
     band: str,
     target: int,
     taken: set[int],
-    reasons: list[tuple[str, str]],
-) -> list[int]:
+) -> list[Candidate]:
+    """The stars that serve best as comparison stars, best first, without those ``taken``.
+
+    Like brightness and colour as the target, a sure magnitude, clean on most exposures, not known
+    to vary.
+    """
     of = stars.bands[band]
     m, sigma = of.magnitude[census.rows], of.uncertainty[census.rows]
     target_mag = _target_magnitude(census, step, stars, band, target)
@@ -149,13 +163,14 @@ def _candidates(
     # Like brightness, like colour and a sure magnitude; fainter stars cost more than brighter.
     cost = np.where(fainter > 0, 1.5 * fainter, -0.5 * fainter) + 2.0 * unlike + 10.0 * sigma
     order = [i for i in np.argsort(np.where(near, cost, np.inf), kind="stable") if near[i]]
+    ranked = []
     for i in order[:_CANDIDATES]:
         words = f"{abs(fainter[i]):.1f} mag {'fainter' if fainter[i] > 0 else 'brighter'}"
         if colour is not None:
             words += f", colour within {unlike[i]:.2f}"
         words += f", magnitude known to {sigma[i]:.3f}, clean on {present[i]:.0%} of the exposures"
-        reasons.append((stars.names[census.rows[i]], words))
-    return [int(census.rows[i]) for i in order[:_CANDIDATES]]
+        ranked.append(Candidate(int(census.rows[i]), words))
+    return ranked
 
 
 def _target_magnitude(

@@ -65,7 +65,7 @@ def exposure_times(
         return Times(*(np.empty(0) for _ in range(4)))
     location = site.location() if site else EarthLocation.from_geocentric(0, 0, 0, unit=units.m)
     days = [(moment - _MJD_EPOCH).total_seconds() / 86400.0 for moment in mid_utc]
-    orientation = _orientation(min(days), max(days))
+    orientation = earth_orientation(min(days), max(days))
     with warnings.catch_warnings(), iers.earth_orientation_table.set(orientation):
         warnings.simplefilter("ignore")
         time = Time(list(mid_utc), format="datetime", scale="utc", location=location)
@@ -81,7 +81,7 @@ def exposure_times(
     return Times(jd_utc, np.asarray(helio), np.asarray(bary), airmass)
 
 
-def _orientation(first_mjd: float, last_mjd: float) -> iers.IERS:
+def earth_orientation(first_mjd: float, last_mjd: float) -> iers.IERS:
     """Earth orientation about some days, from the table that comes with Astropy.
 
     Reading all of its half a century takes seconds; a fixed-width line a day is simple to pick

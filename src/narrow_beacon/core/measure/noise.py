@@ -78,3 +78,53 @@ def aperture_uncertainty(
         relative = scintillation(camera.aperture_m, exposure_s, airmass, camera.elevation_m)
         variance = variance + (relative * flux_e) ** 2
     return np.sqrt(variance) / g
+
+
+@dataclass(frozen=True)
+class ErrorBudget:
+    """Where the uncertainty of a star comes from: standard deviations in magnitudes."""
+
+    star: float
+    sky: float
+    dark: float
+    read: float
+    scintillation: float
+
+    @property
+    def total(self) -> float:
+        """All of it together."""
+        parts = (self.star, self.sky, self.dark, self.read, self.scintillation)
+        return float(np.sqrt(sum(part**2 for part in parts)))
+
+
+def error_budget(
+    counts_adu: float,
+    sky_adu_per_px: float,
+    ring_pixels: float,
+    radius_px: float,
+    exposure_s: float,
+    airmass: float,
+    camera: CameraConstants,
+) -> ErrorBudget:
+    """The terms of ``aperture_uncertainty`` for one star at one radius, quantisation with read
+    noise.
+    """
+    g = camera.gain_e_per_adu
+    flux_e = max(counts_adu * g, 1e-9)
+    n = np.pi * radius_px**2
+    pixels = n * (1.0 + n / max(ring_pixels, 1.0))
+    dark_share = 1.0 + (1.0 / camera.dark_frames if camera.dark_frames else 0.0)
+    terms = {
+        "star": flux_e,
+        "sky": pixels * max(sky_adu_per_px, 0.0) * g,
+        "dark": pixels * camera.dark_e_per_s * exposure_s * dark_share,
+        "read": pixels * (camera.read_noise_e**2 * dark_share + g**2 / 12.0),
+    }
+    to_mag = 2.5 / np.log(10.0) / flux_e
+    relative = 0.0
+    if camera.aperture_m and np.isfinite(airmass):
+        relative = float(scintillation(camera.aperture_m, exposure_s, airmass, camera.elevation_m))
+    return ErrorBudget(
+        **{name: float(np.sqrt(value)) * to_mag for name, value in terms.items()},
+        scintillation=relative * flux_e * to_mag,
+    )

@@ -1,0 +1,117 @@
+"""Images for the eye: 16-bit planes in a power-of-two pyramid, and how bright sky and stars are."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from narrow_beacon.core.arrays import Plane
+
+TILE_PX = 1024
+_SAMPLES = 200_000
+_BINS = 96
+_LOW_SIGMA, _HIGH_SIGMA = 3.0, 60.0
+
+
+@dataclass(frozen=True)
+class Brightness:
+    """Sky and noise of an image in ADU, a range that shows sky and stars, and a histogram.
+
+    A value v becomes the word 1 + (v − ``offset``) / ``scale``; the word 0 has no value.
+    """
+
+    offset: float
+    scale: float
+    sky: float
+    noise: float
+    low: float
+    high: float
+    histogram: tuple[int, ...]
+    histogram_low: float
+    histogram_step: float
+
+
+def measure_brightness(pixels: Plane) -> Brightness:
+    """The brightness of an image (height, width) from a sample of its pixels."""
+    step = max(1, int(np.sqrt(pixels.size / _SAMPLES)))
+    sample = pixels[::step, ::step]
+    sample = sample[np.isfinite(sample)]
+    lowest, highest = _extremes(pixels)
+    if sample.size == 0 or not highest > lowest:
+        level = float(lowest) if np.isfinite(lowest) else 0.0
+        return Brightness(
+            level, 1.0, level, 1.0, level - 1.0, level + 1.0, (0,) * _BINS, level, 1.0
+        )
+    sky = float(np.median(sample))
+    noise = max(1.4826 * float(np.median(np.abs(sample - sky))), 1e-6 * (abs(sky) + 1.0))
+    scale = (float(highest) - float(lowest)) / 65000.0
+    low, high = sky - _LOW_SIGMA * noise, sky + _HIGH_SIGMA * noise
+    left = sky - 2.5 * _LOW_SIGMA * noise
+    width = (sky + 1.6 * _HIGH_SIGMA * noise - left) / _BINS
+    counts, _ = np.histogram(sample, _BINS, (left, left + width * _BINS))
+    return Brightness(
+        float(lowest), scale, sky, noise, low, high, tuple(counts.tolist()), left, width
+    )
+
+
+def to_words(pixels: Plane, brightness: Brightness) -> NDArray[np.uint16]:
+    """The image as 16-bit words; see Brightness."""
+    words: NDArray[np.uint16] = _to_words(
+        pixels, np.float32(brightness.offset), np.float32(1.0 / brightness.scale)
+    )
+    return words
+
+
+def halve(pixels: Plane) -> Plane:
+    """Half as large: means of 2 × 2 pixels; an odd last row or column is left out."""
+    half: Plane = _halve(pixels)
+    return half
+
+
+def level_count(height: int, width: int) -> int:
+    """Levels of the pyramid until an image fits into one quarter of a tile."""
+    levels = 1
+    while max(height, width) >> levels >= TILE_PX // 4:
+        levels += 1
+    return levels
+
+
+@njit(cache=True, nogil=True)
+def _extremes(pixels):  # type: ignore[no-untyped-def]
+    low, high = np.float32(np.inf), np.float32(-np.inf)
+    height, width = pixels.shape
+    for y in range(height):
+        for x in range(width):
+            v = pixels[y, x]
+            low = min(low, v)
+            high = max(high, v)
+    return low, high
+
+
+@njit(cache=True, nogil=True)
+def _to_words(pixels, offset, inverse):  # type: ignore[no-untyped-def]
+    height, width = pixels.shape
+    words = np.empty((height, width), np.uint16)
+    for y in range(height):
+        for x in range(width):
+            v = (pixels[y, x] - offset) * inverse
+            if v >= 0.0:
+                words[y, x] = np.uint16(min(v + np.float32(1.5), np.float32(65535.0)))
+            else:
+                words[y, x] = np.uint16(1) if v < 0.0 else np.uint16(0)
+    return words
+
+
+@njit(cache=True, nogil=True)
+def _halve(pixels):  # type: ignore[no-untyped-def]
+    height, width = pixels.shape[0] // 2, pixels.shape[1] // 2
+    half = np.empty((height, width), np.float32)
+    quarter = np.float32(0.25)
+    for y in range(height):
+        a, b = pixels[2 * y], pixels[2 * y + 1]
+        for x in range(width):
+            half[y, x] = (a[2 * x] + a[2 * x + 1] + b[2 * x] + b[2 * x + 1]) * quarter
+    return half

@@ -1,0 +1,185 @@
+"""The parts that run while the program is up, each stopped by what started it."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+from contextlib import ExitStack
+from dataclasses import dataclass
+from pathlib import Path
+
+import requests
+from sqlalchemy import select
+
+from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.jobs.cluster import local_cluster
+from narrow_beacon.plan import read_plan
+from narrow_beacon.reduce.workers import core_count
+from narrow_beacon.serve.mariadb import MariaDb
+from narrow_beacon.server.app import ServerConfig
+from narrow_beacon.store.campaigns import new_campaign, now, take_plan
+from narrow_beacon.store.database import Store
+from narrow_beacon.store.models import Campaign, Job
+
+_SERVER_TIMEOUT_S = 40.0
+_THREADS = 24
+_DEMO_NAME = "Larkspur 114"
+
+
+def start_database(parts: ExitStack, var: Path, data: Path) -> str:
+    """The database's URL: that of BEACON_DATABASE_URL, or of our own server, started here."""
+    url = os.environ.get("BEACON_DATABASE_URL")
+    if not url:
+        database = MariaDb(var / "mariadb")
+        parts.callback(database.close)
+        database.start()
+        url = database.url
+    store = Store(url, data)
+    store.migrate()
+    store.engine.dispose()
+    return url
+
+
+def start_cluster(parts: ExitStack) -> str:
+    """The scheduler's address: that of BEACON_DASK, or of a cluster started here."""
+    address = os.environ.get("BEACON_DASK")
+    if address:
+        return address
+    cluster = local_cluster(core_count())
+    parts.callback(cluster.close)
+    return str(cluster.scheduler_address)
+
+
+@dataclass(frozen=True)
+class Demo:
+    """The demo nights and the stand-in catalogue service on their stars; empty without them."""
+
+    folder: Path | None = None
+    cone_url: str = ""
+
+
+def start_demo(parts: ExitStack, url: str, var: Path, data: Path, wanted: bool) -> Demo:
+    """Make the demo nights and their campaign where they are missing; start the stand-in."""
+    from narrow_beacon.simulate.cone_service import ConeService
+
+    folder = var / "demo"
+    if wanted and not (folder / "plan.toml").exists():
+        make_demo(folder)
+    if not (folder / "plan.toml").exists():
+        return Demo()
+    service = ConeService(folder / "larkspur.vot", 0)
+    parts.enter_context(service)
+    if wanted:
+        demo_campaign(Store(url, data), folder)
+    return Demo(folder, service.url)
+
+
+def make_demo(folder: Path) -> None:
+    """Write the demo nights; a half-made folder is never taken for a whole one."""
+    import shutil
+
+    from narrow_beacon.simulate.demo import write_demo
+
+    class Silent:
+        def start(self, words: str, total: int) -> None: ...
+
+        def advance(self, count: int = 1) -> None: ...
+
+    scratch = folder.with_name(folder.name + ".new")
+    shutil.rmtree(scratch, ignore_errors=True)
+    shutil.rmtree(folder, ignore_errors=True)
+    scratch.parent.mkdir(parents=True, exist_ok=True)
+    write_demo(scratch, Silent())
+    scratch.rename(folder)
+
+
+def demo_campaign(store: Store, folder: Path) -> None:
+    """The demo campaign with a job that reduces it, where there is none."""
+    with store.session() as session:
+        if session.scalars(select(Campaign).where(Campaign.name == _DEMO_NAME)).first():
+            return
+        campaign = new_campaign(session, _DEMO_NAME, [])
+        take_plan(session, campaign, read_plan(folder / "plan.toml"))
+        session.add(Job(campaign_id=campaign.id, kind="reduce", failures=[], created=now()))
+    store.engine.dispose()
+
+
+class Server:
+    """gunicorn with threads on the application. A context manager."""
+
+    def __init__(
+        self,
+        root: Path,
+        var: Path,
+        data: Path,
+        database_url: str,
+        scheduler: str,
+        demo: Demo,
+        allow: tuple[Path, ...],
+        bind: str,
+        port: int,
+        password: str | None = None,
+    ) -> None:
+        named = os.environ.get("BEACON_FOLDERS", "")
+        folders = [Path(text) for text in named.split(":") if text] or [Path.home()]
+        folders += [*allow, *([demo.folder] if demo.folder else []), data]
+        self.config = ServerConfig(
+            database_url, data, scheduler, root / "web" / "dist", var / "secrets",
+            tuple(folders), demo.cone_url, demo.folder,
+            frozenset() if bind in ("127.0.0.1", "localhost") else frozenset({bind}), password,
+        )  # fmt: skip
+        self.url = f"http://{bind}:{port}"
+        self.log = var / "server.log"
+        self._address = f"{bind}:{port}"
+        self._process: subprocess.Popen[bytes] | None = None
+
+    @property
+    def running(self) -> bool:
+        """Whether the server's process lives."""
+        return self._process is not None and self._process.poll() is None
+
+    def __enter__(self) -> Server:
+        self.log.parent.mkdir(parents=True, exist_ok=True)
+        self._process = subprocess.Popen(
+            [
+                sys.executable, "-m", "gunicorn", "--bind", self._address, "--workers", "1",
+                "--worker-class", "gthread", "--threads", str(_THREADS), "--timeout", "0",
+                "--graceful-timeout", "3", "--keep-alive", "30", "--error-logfile", str(self.log),
+                "--capture-output", "--no-control-socket",
+                "narrow_beacon.server.app:from_environment()",
+            ],
+            env={**os.environ, "BEACON_SERVER_CONFIG": self.config.to_json()},
+            stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+            start_new_session=True,
+        )  # fmt: skip
+        end = time.monotonic() + _SERVER_TIMEOUT_S
+        while not self._answers():
+            if not self.running or time.monotonic() > end:
+                self.stop()
+                lines = self.log.read_text(errors="replace").splitlines()[-3:]
+                raise BeaconError(f"The server did not start; {self.log} says: {' / '.join(lines)}")
+            threading.Event().wait(0.05)
+        return self
+
+    def _answers(self) -> bool:
+        try:
+            return requests.get(f"{self.url}/api/state", timeout=2).status_code == 401
+        except requests.RequestException:
+            return False
+
+    def stop(self) -> None:
+        """End it; requests get a moment to finish."""
+        if self._process and self._process.poll() is None:
+            self._process.send_signal(signal.SIGTERM)
+            try:
+                self._process.wait(15)
+            except subprocess.TimeoutExpired:
+                self._process.kill()
+                self._process.wait()
+
+    def __exit__(self, *_: object) -> None:
+        self.stop()

@@ -1,0 +1,90 @@
+"""Bring everything up, say how long each part took, and take it down again."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+import threading
+import time
+from collections.abc import Callable
+from contextlib import ExitStack
+from pathlib import Path
+from typing import TypeVar
+
+from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.serve.ports import free_port
+from narrow_beacon.serve.services import Server, start_cluster, start_database, start_demo
+from narrow_beacon.server.security import make_token
+
+T = TypeVar("T")
+_PORT = 8114
+
+
+class _Clock:
+    """Says what is being done and how long it took."""
+
+    def __init__(self) -> None:
+        self._begin = time.monotonic()
+
+    def step(self, words: str, act: Callable[[], T]) -> T:
+        print(f"  {words:<46}", end="", flush=True)
+        begin = time.monotonic()
+        result = act()
+        print(f"{time.monotonic() - begin:6.1f} s", flush=True)
+        return result
+
+    @property
+    def total_s(self) -> float:
+        return time.monotonic() - self._begin
+
+
+def start(root: Path, *, demo: bool, port: int | None, allow: tuple[Path, ...], bind: str) -> int:
+    """Start all parts and wait for Ctrl+C; the exit status."""
+    password = os.environ.get("BEACON_PASSWORD")
+    if bind not in ("127.0.0.1", "localhost") and not password:
+        print("Another address than this machine's own needs a password: set BEACON_PASSWORD.")
+        return 2
+    var = Path(os.environ.get("BEACON_VAR", root / "var"))
+    data = Path(os.environ.get("BEACON_DATA", var / "data"))
+    clock = _Clock()
+    print("Narrow Beacon starts:")
+    stopped = threading.Event()
+    for name in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(name, lambda *_: stopped.set())
+    try:
+        with ExitStack() as parts:
+            url = clock.step("database and records", lambda: start_database(parts, var, data))
+            scheduler = clock.step("workers", lambda: start_cluster(parts))
+            known = clock.step("demo nights", lambda: start_demo(parts, url, var, data, demo))
+            server = Server(
+                root, var, data, url, scheduler, known, allow, bind, free_port(port or _PORT),
+                password,
+            )  # fmt: skip
+            clock.step("server and page", lambda: parts.enter_context(server))
+            print(f"Up after {clock.total_s:.1f} s. Open this address in a browser:\n")
+            _say_address(server, var)
+            print("Enter: a new address for another browser. Ctrl+C: stop.\n", flush=True)
+            _wait(server, var, stopped)
+            print("\nstopping: jobs go on at the next start", flush=True)
+    except BeaconError as error:
+        print(f"\n{error}", file=sys.stderr)
+        return 1
+    return 0
+
+
+def _say_address(server: Server, var: Path) -> None:
+    token = make_token(var / "secrets" / "tokens")
+    print(f"  {server.url}/?token={token}\n", flush=True)
+
+
+def _wait(server: Server, var: Path, stopped: threading.Event) -> None:
+    def listen() -> None:
+        for _ in sys.stdin:
+            _say_address(server, var)
+
+    if sys.stdin and sys.stdin.isatty():
+        threading.Thread(target=listen, daemon=True).start()
+    while not stopped.wait(0.5):
+        if not server.running:
+            raise BeaconError(f"The server ended by itself; its log is {server.log}.")

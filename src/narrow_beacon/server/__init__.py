@@ -1,0 +1,1 @@
+"""The web server: one module a stage, events, image tiles, security."""

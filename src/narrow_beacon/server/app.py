@@ -1,0 +1,120 @@
+"""The application: API, images, events and the built page, behind the security checks."""
+
+from __future__ import annotations
+
+import json
+import os
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from apiflask import APIFlask
+from distributed import Client
+from flask import Response, send_from_directory
+
+from narrow_beacon import __version__
+from narrow_beacon.jobs.progress import Events
+from narrow_beacon.jobs.runner import Runner
+from narrow_beacon.server import (
+    campaigns,
+    cast,
+    correct,
+    curve,
+    images,
+    intake,
+    live,
+    measure,
+    place,
+    problems,
+    report,
+    security,
+    vet,
+)
+from narrow_beacon.server.security import Folders
+from narrow_beacon.server.state import ServerState
+from narrow_beacon.store.database import Store
+
+_ROOMS = (campaigns, intake, correct, vet, place, cast, measure, curve, report, images, live)
+_MOST_UPLOAD_BYTES = 2_000_000_000
+
+
+@dataclass(frozen=True)
+class ServerConfig:
+    """What the server needs to know. ``hosts`` are names besides loopback that it answers to."""
+
+    database_url: str
+    data: Path
+    scheduler: str
+    page: Path
+    secrets: Path
+    folders: tuple[Path, ...]
+    cone_url: str = ""
+    demo_folder: Path | None = None
+    hosts: frozenset[str] = field(default_factory=frozenset)
+    password: str | None = None
+
+    def to_json(self) -> str:
+        """For another process."""
+        values = {
+            **vars(self), "hosts": sorted(self.hosts), "folders": [str(f) for f in self.folders]
+        }  # fmt: skip
+        return json.dumps(values, default=str)
+
+    @classmethod
+    def from_json(cls, text: str) -> ServerConfig:
+        """What ``to_json`` wrote."""
+        v = json.loads(text)
+        return cls(
+            v["database_url"], Path(v["data"]), v["scheduler"], Path(v["page"]),
+            Path(v["secrets"]), tuple(Path(f) for f in v["folders"]), v["cone_url"],
+            Path(v["demo_folder"]) if v["demo_folder"] else None, frozenset(v["hosts"]),
+            v["password"],
+        )  # fmt: skip
+
+
+def bare_app() -> APIFlask:
+    """The routes without anything behind them: enough for the OpenAPI document."""
+    app = APIFlask(
+        "narrow_beacon", title="Narrow Beacon", version=__version__,
+        spec_path="/api/openapi.json", docs_path=None,
+    )  # fmt: skip
+    app.config["MAX_CONTENT_LENGTH"] = _MOST_UPLOAD_BYTES
+    problems.install(app)
+    for room in _ROOMS:
+        app.register_blueprint(room.blueprint)
+    return app
+
+
+def make_app(config: ServerConfig, *, run_jobs: bool = True) -> APIFlask:
+    """The application with its records, jobs and page."""
+    app = bare_app()
+    app.secret_key = security.secret_key(config.secrets / "cookie-key")
+    security.install(app, config.secrets / "tokens", set(config.hosts), config.password)
+    store = Store(config.database_url, config.data)
+    events = Events()
+    client = Client(config.scheduler)
+    runner = Runner(store, client, events)
+    app.extensions["narrow_beacon"] = ServerState(
+        store, runner, events, Folders(list(config.folders)), config.cone_url, config.demo_folder
+    )
+
+    @app.get("/", defaults={"path": "index.html"})
+    @app.get("/<path:path>")
+    @app.doc(hide=True)
+    def page(path: str) -> Response:
+        """The built page; every address of its own is answered with its first file."""
+        whole = config.page / path
+        if not whole.is_file():
+            path = "index.html"
+        kept = "public, max-age=31536000, immutable" if path.startswith("assets/") else "no-cache"
+        response = send_from_directory(config.page.resolve(), path)
+        response.headers["Cache-Control"] = kept
+        return response
+
+    if run_jobs:
+        runner.start()
+    return app
+
+
+def from_environment() -> APIFlask:
+    """For gunicorn: the configuration is in the environment."""
+    return make_app(ServerConfig.from_json(os.environ["BEACON_SERVER_CONFIG"]))

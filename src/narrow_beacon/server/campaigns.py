@@ -1,0 +1,271 @@
+"""Campaigns, their settings, and how their stages stand."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from apiflask import APIBlueprint
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from narrow_beacon import __version__
+from narrow_beacon.core.catalogue.files import read_catalogue
+from narrow_beacon.core.errors import CatalogueError
+from narrow_beacon.core.frames.fits_file import file_sha256
+from narrow_beacon.core.frames.header import sexagesimal_deg
+from narrow_beacon.plan import PlanError, read_plan
+from narrow_beacon.server.problems import Problem
+from narrow_beacon.server.schemas import (
+    AppState,
+    CampaignName,
+    CampaignOut,
+    CastOut,
+    CatalogueOut,
+    KitValues,
+    NewCampaign,
+    NightOut,
+    Progress,
+    RecipeOut,
+    Settings,
+    SiteValues,
+    Target,
+)
+from narrow_beacon.server.stages import stages_of
+from narrow_beacon.server.state import campaign_of, changing, shared
+from narrow_beacon.store.campaigns import new_campaign, now, refresh_files, take_plan
+from narrow_beacon.store.fields import save_catalogue, star_table
+from narrow_beacon.store.models import (
+    Campaign,
+    CastRecord,
+    Catalogue,
+    Job,
+    Kit,
+    LogEntry,
+    Night,
+    NightFile,
+    Recipe,
+    Site,
+    Star,
+)
+
+blueprint = APIBlueprint("campaigns", __name__)
+PLAN_NAME = "plan.toml"
+
+
+@blueprint.get("/api/state")
+@blueprint.output(AppState)
+def app_state() -> AppState:
+    """What there is: campaigns, folders, the running job."""
+    state = shared()
+    with state.store.session() as session:
+        nights: dict[int, list[str]] = {}
+        for night in session.scalars(select(Night).order_by(Night.evening)):
+            nights.setdefault(night.campaign_id, []).append(night.evening)
+        campaigns = [
+            CampaignName(id=c.id, name=c.name, nights=nights.get(c.id, []))
+            for c in session.scalars(select(Campaign).order_by(Campaign.id))
+        ]
+    running = state.runner.progress
+    return AppState(
+        version=__version__,
+        campaigns=campaigns,
+        folders=[str(path) for path in state.folders.allowed],
+        cone_url=state.cone_url,
+        demo_folder=str(state.demo_folder or ""),
+        progress=Progress(**vars(running)) if running else None,
+    )
+
+
+@blueprint.post("/api/campaigns")
+@blueprint.input(NewCampaign, arg_name="body")
+@blueprint.output(CampaignOut)
+def create(body: NewCampaign) -> CampaignOut:
+    """A new campaign on some folders; a plan beside the files fills in what it says."""
+    state = shared()
+    folders = [state.folders.check(text) for text in body.folders]
+    with state.store.session() as session:
+        campaign = new_campaign(session, body.name, folders)
+        kit = Kit(name="kit")
+        session.add(kit)
+        session.flush()
+        campaign.kit_id = kit.id
+        plan = next(
+            (p for f in folders for p in (f / PLAN_NAME, f.parent / PLAN_NAME) if p.is_file()), None
+        )
+        if plan:
+            try:
+                take_plan(session, campaign, read_plan(plan))
+            except PlanError as error:
+                raise Problem(422, "The plan cannot be used", "; ".join(error.mistakes)) from error
+            campaign.folders = [str(folder) for folder in folders if folder != plan.parent] or (
+                campaign.folders
+            )
+        if folders:
+            kind = "reduce" if body.reduce else "sort"
+            session.add(Job(campaign_id=campaign.id, kind=kind, failures=[], created=now()))
+        result = describe(session, campaign)
+    state.events.publish("changed", campaign=result.id)
+    state.runner.wake()
+    return result
+
+
+@blueprint.get("/api/campaigns/<int:number>")
+@blueprint.output(CampaignOut)
+def read(number: int) -> CampaignOut:
+    """A campaign with what is in force and how its stages stand."""
+    with shared().store.session() as session:
+        return describe(session, campaign_of(session, number))
+
+
+@blueprint.patch("/api/campaigns/<int:number>")
+@blueprint.input(Settings, arg_name="body")
+@blueprint.output(CampaignOut)
+def change(number: int, body: Settings) -> CampaignOut:
+    """Change settings; what follows from them is out of date then and says so."""
+    state = shared()
+    with changing(number) as (session, campaign):
+        if body.name:
+            campaign.name = body.name
+        if body.folders is not None:
+            campaign.folders = [str(state.folders.check(text)) for text in body.folders]
+            session.add(Job(campaign_id=campaign.id, kind="sort", failures=[], created=now()))
+        _set_target(session, campaign, body)
+        if body.site:
+            site = Site(name="site", **body.site.model_dump())
+            session.add(site)
+            session.flush()
+            campaign.site_id = site.id
+        if body.kit:
+            kit = Kit(name="kit", **body.kit.model_dump())
+            session.add(kit)
+            session.flush()
+            campaign.kit_id = kit.id
+        if body.default_filter is not None:
+            campaign.default_filter = body.default_filter or None
+        if body.catalogue_file:
+            path = state.folders.check(body.catalogue_file)
+            stars = read_catalogue(path)
+            record = save_catalogue(session, stars, path.name, str(path), file_sha256(path))
+            campaign.catalogue_id, campaign.cast_id = record.id, None
+        if body.cone_url is not None:
+            campaign.cone_url = body.cone_url or None
+            if body.cone_url:
+                campaign.catalogue_id = campaign.cast_id = None
+        refresh_files(session, campaign)
+        campaign.revision += 1
+        result = describe(session, campaign)
+    state.runner.wake()
+    return result
+
+
+def _set_target(session: Session, campaign: Campaign, body: Settings) -> None:
+    if body.target_name is not None:
+        campaign.target_name = body.target_name
+        if campaign.catalogue_id and not (body.target_ra and body.target_dec):
+            stars = star_table(session, campaign.catalogue_id)
+            try:
+                row = stars.row(body.target_name)
+            except CatalogueError:
+                pass
+            else:
+                campaign.target_ra_deg = float(stars.ra_deg[row])
+                campaign.target_dec_deg = float(stars.dec_deg[row])
+    if body.target_ra and body.target_dec:
+        try:
+            ra = sexagesimal_deg(body.target_ra, hours=True)
+            dec = sexagesimal_deg(body.target_dec, hours=False)
+        except ValueError as error:
+            raise Problem(
+                422, "Position not understood", f"{error}: 22 41 02.6, +38 12 44."
+            ) from error
+        if not (0 <= ra <= 360 and -90 <= dec <= 90):
+            raise Problem(422, "Position not on the sky", f"{ra:g}°, {dec:g}°")
+        campaign.target_ra_deg, campaign.target_dec_deg = ra, dec
+
+
+def describe(session: Session, campaign: Campaign) -> CampaignOut:
+    """A campaign as the page needs it."""
+    catalogue = session.get(Catalogue, campaign.catalogue_id) if campaign.catalogue_id else None
+    site = session.get(Site, campaign.site_id) if campaign.site_id else None
+    kit = session.get(Kit, campaign.kit_id) if campaign.kit_id else None
+    cast = session.get(CastRecord, campaign.cast_id) if campaign.cast_id else None
+    recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
+    filters = session.execute(
+        select(NightFile.filter, func.count())
+        .where(NightFile.campaign_id == campaign.id, NightFile.part == "exposure")
+        .group_by(NightFile.filter)
+        .order_by(func.count().desc(), NightFile.filter.desc())
+    ).all()
+    nights = session.scalars(
+        select(Night).where(Night.campaign_id == campaign.id).order_by(Night.evening)
+    )
+    undo_words, redo_words = _undo_words(session, campaign)
+    return CampaignOut(
+        id=campaign.id,
+        name=campaign.name,
+        revision=campaign.revision or 0,
+        folders=campaign.folders,
+        target=Target(
+            name=campaign.target_name or "",
+            ra_deg=campaign.target_ra_deg,
+            dec_deg=campaign.target_dec_deg,
+            row=cast.target if cast else None,
+        ),
+        site=SiteValues(
+            latitude_deg=site.latitude_deg,
+            longitude_deg=site.longitude_deg,
+            elevation_m=site.elevation_m,
+        )
+        if site
+        else None,
+        kit=KitValues(**{name: getattr(kit, name) for name in KitValues.model_fields})
+        if kit
+        else KitValues(),
+        default_filter=campaign.default_filter,
+        catalogue=CatalogueOut(
+            name=catalogue.name,
+            origin=Path(catalogue.origin).name if catalogue.sha256 else catalogue.origin,
+            stars=session.scalar(
+                select(func.count()).select_from(Star).where(Star.catalogue_id == catalogue.id)
+            )
+            or 0,
+            bands=catalogue.bands,
+        )
+        if catalogue
+        else None,
+        cone_url=campaign.cone_url,
+        cast=cast_out(cast) if cast else None,
+        recipe=recipe_out(recipe) if recipe else None,
+        layout=campaign.layout or "plain",
+        stages=stages_of(session, campaign),
+        nights=[NightOut(id=night.id, evening=night.evening) for night in nights],
+        filters=[name for name, _ in filters],
+        remarks=campaign.remarks,
+        constants=campaign.constants,
+        undo=undo_words,
+        redo=redo_words,
+    )
+
+
+def cast_out(cast: CastRecord) -> CastOut:
+    """A cast as the page needs it."""
+    return CastOut(
+        version=cast.version, target=cast.target, comparison=cast.comparison,
+        check=cast.check_star, reasons=cast.reasons, dropped=cast.dropped,
+    )  # fmt: skip
+
+
+def recipe_out(recipe: Recipe) -> RecipeOut:
+    """A recipe as the page needs it."""
+    return RecipeOut(
+        version=recipe.version, steps=recipe.steps, automatic=recipe.automatic,
+        annulus_fwhm=(recipe.annulus_inner_fwhm, recipe.annulus_outer_fwhm),
+    )  # fmt: skip
+
+
+def _undo_words(session: Session, campaign: Campaign) -> tuple[str | None, str | None]:
+    entries = select(LogEntry).where(LogEntry.campaign_id == campaign.id)
+    last = session.scalars(entries.where(~LogEntry.undone).order_by(LogEntry.id.desc())).first()
+    undone = session.scalars(entries.where(LogEntry.undone).order_by(LogEntry.id)).first()
+    newer = undone is not None and (last is None or last.id < undone.id)
+    return (last.words if last else None), (undone.words if undone and newer else None)

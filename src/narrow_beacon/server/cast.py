@@ -1,0 +1,138 @@
+"""Cast: candidates with reasons, the line-up, steadiness, and who plays which part."""
+
+from __future__ import annotations
+
+import numpy as np
+from apiflask import APIBlueprint
+
+from narrow_beacon.core.curve.cast import colour_of, ensemble_of, rank_candidates
+from narrow_beacon.core.curve.light_curve import star_curve
+from narrow_beacon.core.curve.steadiness import judge_steadiness
+from narrow_beacon.server.curve import describe_curves
+from narrow_beacon.server.night import CurvesNow, curves_now, step_of
+from narrow_beacon.server.problems import Problem
+from narrow_beacon.server.schemas import Candidate, Candidates, CastIn, CurveOut, FilterQuery
+from narrow_beacon.server.state import campaign_of, changing, shared
+from narrow_beacon.server.vet import finite
+from narrow_beacon.store.actions import Change, act, new_cast
+from narrow_beacon.store.fields import star_table
+from narrow_beacon.store.models import CastRecord
+
+blueprint = APIBlueprint("cast", __name__)
+_MOST_SERIES = 24
+
+
+@blueprint.get("/api/campaigns/<int:number>/candidates")
+@blueprint.input(FilterQuery, location="query", arg_name="query")
+@blueprint.output(Candidates)
+def candidates(number: int, query: FilterQuery) -> Candidates:
+    """Comparison stars in force and those that could be, ranked, each with its own curve."""
+    with shared().store.session() as session:
+        now = curves_now(session, campaign_of(session, number))
+    if now is None or not now.curves:
+        return Candidates(filter="", band="", file_ids=[], candidates=[])
+    curve = next((c for c in now.curves if c.filter == query.filter), now.curves[0])
+    table = now.tables[curve.filter]
+    keep = np.array([table.file_ids.index(now.files[i].id) for i in curve.indices])
+    census = table.census.take(keep)
+    step = step_of(now.recipe, curve.filter)
+    ranked = rank_candidates(census, step, now.stars, curve.band, now.cast.target, set())
+    words = {candidate.row: candidate.words for candidate in ranked}
+    in_force = [row for row in now.cast.comparison if census.column(row) is not None]
+    if now.cast.check_star is not None and census.column(now.cast.check_star) is not None:
+        in_force.append(now.cast.check_star)
+    dropped = [int(row) for row in now.cast.dropped if census.column(int(row)) is not None]
+    rows = list(dict.fromkeys([*in_force, *dropped, *words]))[:_MOST_SERIES]
+    small = census.stars_only(np.array(sorted(rows)))
+    ensemble = ensemble_of(small, step, now.stars, curve.band, curve.cast.comparison)
+    usable = small.usable(step)
+    _, noise = small.magnitudes(step)
+    colour = colour_of(now.stars)
+    known = now.stars.bands[curve.band].magnitude
+    found = []
+    for row in rows:
+        column = small.column(row)
+        assert column is not None
+        if row in curve.cast.comparison:
+            series = ensemble.residual_mag[:, curve.cast.comparison.index(row)]
+            series = series + ensemble.star_offset_mag[curve.cast.comparison.index(row)]
+        else:
+            magnitude = star_curve(small, step, ensemble, row).magnitude
+            series = np.where(usable[:, column], magnitude - known[row], np.nan)
+        middle = float(np.nanmedian(series)) if np.isfinite(series).any() else float("nan")
+        sigma = np.sqrt(noise[:, column] ** 2 + ensemble.zero_point_uncertainty**2)
+        widened = np.sqrt(sigma**2 + ensemble.extra_mag**2)
+        verdict = judge_steadiness(series - middle, widened)
+        found.append(
+            Candidate(
+                row=row, name=now.stars.names[row], magnitude=finite(known[row]),
+                colour=finite(colour[row]) if colour is not None else None,
+                measured=finite(known[row] + middle), off_line=finite(middle),
+                scatter_mag=finite(verdict.scatter_mag),
+                expected_mag=finite(np.nanmedian(widened)), varies=bool(verdict.varies),
+                present=float(usable[:, column].mean()),
+                words=_reason(now, row, words), series=[finite(v) for v in series - middle],
+            )
+        )  # fmt: skip
+    return Candidates(
+        filter=curve.filter, band=curve.band,
+        file_ids=[now.files[index].id for index in curve.indices], candidates=found,
+    )  # fmt: skip
+
+
+def _reason(now: CurvesNow, row: int, words: dict[int, str]) -> str:
+    dropped = now.cast.dropped.get(str(row))
+    if dropped:
+        return dropped
+    return words.get(row, now.cast.reasons.get(str(row), "named by the observer"))
+
+
+@blueprint.post("/api/campaigns/<int:number>/cast")
+@blueprint.input(CastIn, arg_name="body")
+@blueprint.output(CurveOut)
+def set_cast(number: int, body: CastIn) -> CurveOut:
+    """Give the roles; the answer is the curve that they make."""
+    comparison = list(dict.fromkeys(body.comparison))
+    if body.target in comparison or body.target == body.check or body.check in comparison:
+        raise Problem(422, "One star, two parts", "A star can play one part only.")
+    with changing(number) as (session, campaign):
+        if campaign.catalogue_id is None:
+            raise Problem(409, "No catalogue yet", "Name one in Intake first.")
+        stars = star_table(session, campaign.catalogue_id)
+        wanted = [body.target, *comparison, *([] if body.check is None else [body.check])]
+        if any(not 0 <= row < len(stars) for row in wanted):
+            raise Problem(422, "No such star", "The catalogue has changed; reload the page.")
+        old = session.get(CastRecord, campaign.cast_id) if campaign.cast_id else None
+        if old and (old.target, old.comparison, old.check_star) == (
+            body.target,
+            comparison,
+            body.check,
+        ):
+            return describe_curves(session, campaign)
+        cast = new_cast(session, campaign, body.target, comparison, body.check)
+        changes = [Change("campaign", campaign.id, "cast_id", cast.id)]
+        if old and old.target != body.target:
+            ra, dec = stars.ra_deg[body.target], stars.dec_deg[body.target]
+            changes += [
+                Change("campaign", campaign.id, "target_name", stars.names[body.target]),
+                Change("campaign", campaign.id, "target_ra_deg", float(ra)),
+                Change("campaign", campaign.id, "target_dec_deg", float(dec)),
+            ]
+        act(session, campaign, _words(stars.names, old, cast), changes)
+        return describe_curves(session, campaign)
+
+
+def _words(names: tuple[str, ...], old: CastRecord | None, new: CastRecord) -> str:
+    if old is None:
+        return "chose the cast"
+    if old.target != new.target:
+        return f"made {names[new.target]} the target"
+    if old.check_star != new.check_star:
+        if new.check_star is None:
+            return f"took the part of check star from {names[old.check_star or 0]}"
+        return f"made {names[new.check_star]} the check star"
+    gained = set(new.comparison) - set(old.comparison)
+    lost = set(old.comparison) - set(new.comparison)
+    parts = [f"made {names[row]} a comparison star" for row in gained]
+    parts += [f"{names[row]} is no longer a comparison star" for row in lost]
+    return "; ".join(parts) or "changed the cast"

@@ -1,0 +1,89 @@
+"""Curve: target, check and comparison stars as the censuses give them, without a job."""
+
+from __future__ import annotations
+
+import numpy as np
+from apiflask import APIBlueprint
+from sqlalchemy.orm import Session
+
+from narrow_beacon.core.curve.light_curve import StarCurve, star_curve
+from narrow_beacon.core.curve.steadiness import judge_steadiness
+from narrow_beacon.core.measure.census import flag_words
+from narrow_beacon.reduce.curves import FilterCurve
+from narrow_beacon.server.campaigns import cast_out, recipe_out
+from narrow_beacon.server.night import CurvesNow, curves_now, step_of
+from narrow_beacon.server.schemas import CurveOut, FilterCurveOut, StarSeries
+from narrow_beacon.server.state import campaign_of, shared
+from narrow_beacon.server.vet import finite
+from narrow_beacon.store.models import Campaign
+
+blueprint = APIBlueprint("curve", __name__)
+
+
+@blueprint.get("/api/campaigns/<int:number>/curve")
+@blueprint.output(CurveOut)
+def curve(number: int) -> CurveOut:
+    """The light curves of the cast in force."""
+    with shared().store.session() as session:
+        return describe_curves(session, campaign_of(session, number))
+
+
+def describe_curves(session: Session, campaign: Campaign) -> CurveOut:
+    """The curves in force as the page draws them."""
+    now = curves_now(session, campaign)
+    if now is None:
+        return CurveOut(filters=[], problems=[], cast=None, recipe=None)
+    return CurveOut(
+        filters=[_filter(now, curve) for curve in now.curves],
+        problems=list(now.problems),
+        cast=cast_out(now.cast),
+        recipe=recipe_out(now.recipe) if now.recipe else None,
+    )
+
+
+def _list(values: np.ndarray, digits: int) -> list[float | None]:
+    rounded = np.round(values, digits)
+    return [value if value == value else None for value in rounded.tolist()]
+
+
+def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
+    at = list(curve.indices)
+    files = [now.files[index] for index in at]
+    ensemble = curve.ensemble
+    known = now.stars.bands[curve.band].magnitude
+    step = step_of(now.recipe, curve.filter)
+
+    def series(row: int, role: str, star: StarCurve, weight: float | None) -> StarSeries:
+        return StarSeries(
+            row=row, name=now.stars.names[row], role=role,  # type: ignore[arg-type]
+            known_magnitude=finite(known[row]), weight=weight,
+            magnitude=_list(star.magnitude, 5), uncertainty=_list(star.uncertainty, 5),
+            instrumental=_list(star.instrumental, 5),
+            flags=[", ".join(flag_words(int(f))) for f in star.flags],
+        )  # fmt: skip
+
+    found = [series(curve.cast.target, "target", curve.target, None)]
+    scatter = expected = None
+    if curve.cast.check is not None and curve.check is not None:
+        found.append(series(curve.cast.check, "check", curve.check, None))
+        verdict = judge_steadiness(
+            curve.check.magnitude - np.nanmedian(curve.check.magnitude), curve.check.uncertainty
+        )
+        scatter = finite(verdict.scatter_mag)
+        expected = finite(np.nanmedian(curve.check.uncertainty))
+    for place, row in enumerate(curve.cast.comparison):
+        star = star_curve(curve.census, step, ensemble, row)
+        # A comparison star is shown against the zero points of the others.
+        own = known[row] + ensemble.star_offset_mag[place] + ensemble.residual_mag[:, place]
+        shown = StarCurve(own, star.uncertainty, star.instrumental, star.flags)
+        found.append(series(row, "comparison", shown, float(ensemble.weight[place])))
+    return FilterCurveOut(
+        filter=curve.filter, band=curve.band, file_ids=[file.id for file in files],
+        jd_utc=now.times.jd_utc[at].tolist(), bjd_tdb=now.times.bjd_tdb[at].tolist(),
+        airmass=_list(now.times.airmass[at], 4), zero_point=_list(ensemble.zero_point, 5),
+        zero_point_uncertainty=_list(ensemble.zero_point_uncertainty, 5),
+        transparency=_list(curve.transparency, 4),
+        radius_px=float(np.median(curve.census.radii_px[:, step])), step=step,
+        scatter_check_mag=scatter, expected_check_mag=expected,
+        common_offset_mag=float(ensemble.common_offset_uncertainty_mag), series=found,
+    )  # fmt: skip

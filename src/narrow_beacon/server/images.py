@@ -1,0 +1,187 @@
+"""Images as 16-bit tiles of a pyramid: exposures, raw or with any stations of their chain off, and
+masters.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from pathlib import Path
+
+import numpy as np
+from apiflask import APIBlueprint
+from flask import Response, request
+from numpy.typing import NDArray
+from sqlalchemy import select
+
+from narrow_beacon.core.arrays import Plane
+from narrow_beacon.core.correct.apply import Chain, Workspace, correct
+from narrow_beacon.core.correct.masters import read_master
+from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.fits_file import read_pixels
+from narrow_beacon.core.frames.pyramid import (
+    TILE_PX,
+    halve,
+    level_count,
+    measure_brightness,
+    to_words,
+)
+from narrow_beacon.core.frames.sort import RawFile
+from narrow_beacon.reduce.calibrate import ChainReport
+from narrow_beacon.reduce.context import load_chain
+from narrow_beacon.server.problems import Problem
+from narrow_beacon.server.schemas import ImageInfo, ImageQuery
+from narrow_beacon.server.state import file_of, shared
+from narrow_beacon.store.codec import load
+from narrow_beacon.store.models import ChainRecord, MasterRecord
+
+blueprint = APIBlueprint("images", __name__)
+_KEPT_BYTES = 320_000_000
+_NO_LIMIT = 1e9
+
+
+class View:
+    """An image with its pyramid, made level by level as it is asked for."""
+
+    def __init__(self, pixels: Plane) -> None:
+        self.pixels = pixels
+        self.brightness = measure_brightness(pixels)
+        self._levels: list[Plane] = [pixels]
+        self._words: dict[int, NDArray[np.uint16]] = {}
+        self._lock = threading.Lock()
+
+    @property
+    def bytes(self) -> int:
+        """About what it holds when all of it is made."""
+        return int(self.pixels.nbytes * 2)
+
+    def words(self, level: int) -> NDArray[np.uint16]:
+        """A level as words (height, width)."""
+        with self._lock:
+            while len(self._levels) <= level:
+                self._levels.append(halve(self._levels[-1]))
+            if level not in self._words:
+                self._words[level] = to_words(self._levels[level], self.brightness)
+            return self._words[level]
+
+
+_views: OrderedDict[tuple[object, ...], View] = OrderedDict()
+_lock = threading.Lock()
+
+
+def _kept(key: tuple[object, ...]) -> View | None:
+    with _lock:
+        view = _views.get(key)
+        if view:
+            _views.move_to_end(key)
+        return view
+
+
+def _keep(key: tuple[object, ...], view: View) -> View:
+    with _lock:
+        _views[key] = view
+        while sum(v.bytes for v in _views.values()) > _KEPT_BYTES and len(_views) > 1:
+            _views.popitem(last=False)
+    return view
+
+
+def view_of_file(number: int, off: str = "") -> View:
+    """An exposure or calibration frame as it is seen with some stations off."""
+    with shared().store.session() as session:
+        file = file_of(session, number)
+        chain_name, campaign, sha256, path = file.chain, file.campaign_id, file.sha256, file.path
+        record = None
+        if chain_name:
+            record = session.scalars(
+                select(ChainRecord).where(
+                    ChainRecord.campaign_id == campaign, ChainRecord.name == chain_name
+                )
+            ).first()
+        key = ("file", number, sha256, record.fingerprint if record else "", off)
+        view = _kept(key)
+        if view:
+            return view
+        raw = load(RawFile, file.raw)
+    if raw.source is None:
+        raise Problem(409, "Not an image", f"{path}: {raw.problem}")
+    report = load(ChainReport, record.report) if record else None
+    try:
+        pixels = _pixels(raw, report, frozenset(off.split(",")))
+    except (UnreadableFileError, OSError) as error:
+        raise Problem(409, "The image cannot be read", str(error)) from error
+    return _keep(key, View(pixels))
+
+
+def _pixels(raw: RawFile, report: ChainReport | None, off: frozenset[str]) -> Plane:
+    assert raw.source is not None
+    if report is None or off >= {"offset", "flat", "repair"}:
+        return read_pixels(raw.source)
+    chain = load_chain(report.folder)
+    shape = chain.offset_adu.shape
+    bare = Chain(
+        np.zeros(shape, np.float32) if "offset" in off else chain.offset_adu,
+        np.ones(shape, np.float32) if "flat" in off else chain.gain,
+        chain.defects,
+        np.empty(0, np.int64) if "repair" in off else chain.repairs,
+    )
+    pixels, _ = correct(raw.source, bare, _NO_LIMIT, Workspace.of_shape(*shape))
+    return pixels
+
+
+def _view_of_master(number: int) -> View:
+    with shared().store.session() as session:
+        record = session.get(MasterRecord, number)
+        if record is None:
+            raise Problem(404, "No such master", "It was built anew; the list is reloaded.")
+        path, made = record.path, record.made
+    key = ("master", path, made)
+    try:
+        return _kept(key) or _keep(key, View(read_master(Path(path)).plane))
+    except UnreadableFileError as error:
+        raise Problem(409, "The master cannot be read", str(error)) from error
+
+
+def _view(kind: str, number: int, off: str) -> View:
+    if kind == "files":
+        return view_of_file(number, off)
+    if kind == "masters":
+        return _view_of_master(number)
+    raise Problem(404, "No such kind of image", kind)
+
+
+@blueprint.get("/api/images/<kind>/<int:number>")
+@blueprint.input(ImageQuery, location="query", arg_name="query")
+@blueprint.output(ImageInfo)
+def info(kind: str, number: int, query: ImageQuery) -> ImageInfo:
+    """Size, levels and brightness of an image."""
+    view = _view(kind, number, query.off)
+    height, width = view.pixels.shape
+    b = view.brightness
+    return ImageInfo(
+        width=width, height=height, levels=level_count(height, width), tile=TILE_PX,
+        offset=b.offset, scale=b.scale, sky=b.sky, noise=b.noise, low=b.low, high=b.high,
+        histogram=list(b.histogram), histogram_low=b.histogram_low,
+        histogram_step=b.histogram_step,
+    )  # fmt: skip
+
+
+@blueprint.get("/api/images/<kind>/<int:number>/<int:level>/<int:column>/<int:row>")
+@blueprint.doc(hide=True)
+def tile(kind: str, number: int, level: int, column: int, row: int) -> Response:
+    """A tile as little-endian 16-bit words, row by row from the image's first row."""
+    view = _view(kind, number, request.args.get("off", ""))
+    if level >= level_count(*view.pixels.shape):
+        raise Problem(404, "No such level")
+    words = view.words(level)
+    y, x = row * TILE_PX, column * TILE_PX
+    if y >= words.shape[0] or x >= words.shape[1]:
+        raise Problem(404, "No such tile")
+    part = words[y : y + TILE_PX, x : x + TILE_PX]
+    return Response(
+        np.ascontiguousarray(part, "<u2").tobytes(),
+        content_type="application/octet-stream",
+        headers={
+            "X-Tile-Width": str(part.shape[1]), "X-Tile-Height": str(part.shape[0]),
+            "Cache-Control": "private, max-age=60",
+        },
+    )  # fmt: skip

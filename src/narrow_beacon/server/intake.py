@@ -1,0 +1,259 @@
+"""Intake: folders, uploads, stacks, what is missing, the observer's corrections."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from apiflask import APIBlueprint
+from flask import request
+from werkzeug.utils import secure_filename
+
+from narrow_beacon.core.frames.header import KINDS
+from narrow_beacon.core.frames.sort import RawFile
+from narrow_beacon.server.campaigns import PLAN_NAME
+from narrow_beacon.server.problems import Problem
+from narrow_beacon.server.schemas import (
+    Corrections,
+    Done,
+    FileOut,
+    Folder,
+    FolderList,
+    FolderQuery,
+    IntakeOut,
+    Stack,
+)
+from narrow_beacon.server.stages import needs_answer
+from narrow_beacon.server.state import campaign_of, changing, shared
+from narrow_beacon.store.actions import Change, act
+from narrow_beacon.store.campaigns import files_with_headers, now
+from narrow_beacon.store.codec import load
+from narrow_beacon.store.models import Job, Night, NightFile
+
+blueprint = APIBlueprint("intake", __name__)
+_THIN = 10
+_LISTED = 400
+_SHOWN_FACTS = (
+    "kind", "filter", "exposure_s", "time_utc", "temperature_c", "gain_setting", "binning",
+    "camera", "object_name",
+)  # fmt: skip
+
+
+@blueprint.get("/api/folders")
+@blueprint.input(FolderQuery, location="query", arg_name="query")
+@blueprint.output(FolderList)
+def folders(query: FolderQuery) -> FolderList:
+    """What is below a folder; without one, the folders that may be read."""
+    allowed = shared().folders
+    if not query.path:
+        found = [_folder(path) for path in allowed.allowed if path.is_dir()]
+        return FolderList(path="", parent=None, folders=found, files=0, has_plan=False)
+    path = allowed.check(query.path)
+    if not path.is_dir():
+        raise Problem(422, "Not a folder", f"{path} is a file; name the folder that it is in.")
+    try:
+        inside = sorted(p for p in path.iterdir() if not p.name.startswith("."))
+    except OSError as error:
+        raise Problem(403, "Folder cannot be read", f"{path}: {error.strerror}.") from error
+    below = [_folder(p) for p in inside if p.is_dir()]
+    top = path in allowed.allowed
+    return FolderList(
+        path=str(path), parent="" if top else str(path.parent), folders=below[:_LISTED],
+        files=sum(p.is_file() for p in inside), has_plan=(path / PLAN_NAME).is_file(),
+    )  # fmt: skip
+
+
+def _folder(path: Path) -> Folder:
+    count = 0
+    try:
+        for item in path.iterdir():
+            count += item.is_file()
+    except OSError:
+        pass
+    return Folder(
+        path=str(path), name=path.name or str(path), files=count,
+        has_plan=(path / PLAN_NAME).is_file(),
+    )  # fmt: skip
+
+
+@blueprint.post("/api/campaigns/<int:number>/upload")
+@blueprint.output(Done)
+def upload(number: int) -> Done:
+    """Take files from the page into a folder of the campaign, then sort them."""
+    state = shared()
+    sent = request.files.getlist("files")
+    if not sent:
+        raise Problem(422, "No files", "Choose the night's files first.")
+    folder = state.store.folder(f"campaign-{number}", "uploads")
+    with changing(number) as (session, campaign):
+        for item in sent:
+            name = secure_filename(item.filename or "") or "file"
+            path = folder / name
+            turn = 1
+            while path.exists():  # nothing that was sent before is overwritten
+                path = folder / f"{Path(name).stem}-{turn}{Path(name).suffix}"
+                turn += 1
+            item.save(path)
+        if str(folder) not in campaign.folders:
+            campaign.folders = [*campaign.folders, str(folder)]
+        session.add(Job(campaign_id=number, kind="sort", failures=[], created=now()))
+    state.runner.wake()
+    return Done(words=f"{len(sent)} files taken in.")
+
+
+@blueprint.get("/api/campaigns/<int:number>/intake")
+@blueprint.output(IntakeOut)
+def intake(number: int) -> IntakeOut:
+    """The files in stacks, what is missing or thin, and which files need an answer."""
+    with shared().store.session() as session:
+        campaign = campaign_of(session, number)
+        records = files_with_headers(session, campaign)
+        evenings = {
+            night.id: night.evening
+            for night in session.query(Night).filter_by(campaign_id=campaign.id)
+        }
+        raws = [load(RawFile, record.raw) for record in records]
+    files = [_file(record, raw, evenings) for record, raw in zip(records, raws, strict=True)]
+    stacks = _stacks(records, raws, evenings)
+    return IntakeOut(files=files, stacks=stacks, missing=_missing(stacks))
+
+
+def _file(record: NightFile, raw: RawFile, evenings: dict[int, str]) -> FileOut:
+    said = {}
+    for name in _SHOWN_FACTS if raw.facts else ():
+        reading = getattr(raw.facts, name)
+        if reading is not None:
+            value = reading.value
+            text = value.isoformat(" ") if isinstance(value, datetime) else str(value)
+            said[name] = f"{text} ({reading.keyword})"
+    return FileOut(
+        id=record.id, name=record.name, part=record.part, part_reason=record.part_reason or "",
+        kind=record.kind, filter=record.filter, exposure_s=record.exposure_s,
+        time_utc=record.mid_utc.isoformat(" ", "seconds") if record.mid_utc else "",
+        temperature_c=record.temperature_c, night=evenings.get(record.night_id or 0, ""),
+        said=said, correction={k: str(v) for k, v in record.correction.items()},
+        question=needs_answer(record.part, record.part_reason or ""),
+    )  # fmt: skip
+
+
+def _stacks(
+    records: Sequence[NightFile], raws: Sequence[RawFile], evenings: dict[int, str]
+) -> list[Stack]:
+    groups: dict[tuple[Any, ...], list[NightFile]] = defaultdict(list)
+    for record, raw in zip(records, raws, strict=True):
+        if record.part == "left out":
+            continue
+        degree = None if record.temperature_c is None else round(record.temperature_c)
+        exposure_s = None if record.kind in ("bias", "flat") else record.exposure_s
+        groups[
+            (
+                record.part, record.kind, record.filter, exposure_s,
+                degree if record.kind != "flat" else None, _settings(raw),
+                evenings.get(record.night_id or 0, ""),
+            )
+        ].append(record)  # fmt: skip
+    stacks = []
+    for key, members in groups.items():
+        part, kind, name, exposure_s, degree, settings, night = key
+        thin = part == "calibration" and len(members) < _THIN
+        words = f"thin: {len(members)}, {_THIN} or more make a quiet master" if thin else ""
+        stacks.append(
+            Stack(
+                part=str(part), kind=str(kind), filter=str(name), exposure_s=exposure_s,
+                temperature_c=degree, settings=str(settings), night=str(night),
+                count=len(members), words=words, ids=[member.id for member in members],
+            )
+        )  # fmt: skip
+    order = {kind: place for place, kind in enumerate(KINDS)}
+    return sorted(
+        stacks, key=lambda s: (s.night, order.get(s.kind, 9), s.filter, s.exposure_s or 0)
+    )
+
+
+def _settings(raw: RawFile) -> str:
+    if raw.facts is None:
+        return ""
+    parts = []
+    if raw.source:
+        parts.append(f"{raw.source.width} × {raw.source.height}")
+    if raw.facts.binning and raw.facts.binning.value != (1, 1):
+        parts.append("binned {} × {}".format(*raw.facts.binning.value))
+    if raw.facts.gain_setting:
+        parts.append(f"gain {raw.facts.gain_setting.value:g}")
+    if raw.facts.offset_setting:
+        parts.append(f"offset {raw.facts.offset_setting.value:g}")
+    return ", ".join(parts)
+
+
+def _missing(stacks: list[Stack]) -> list[str]:
+    """What calibration the exposures lack, in words."""
+    sky = [stack for stack in stacks if stack.part == "exposure"]
+    have = [stack for stack in stacks if stack.part == "calibration"]
+    words = []
+    if sky and not any(stack.kind == "bias" for stack in have):
+        words.append("There are no bias frames: a dark of another length cannot be scaled.")
+    for seconds in sorted({stack.exposure_s or 0.0 for stack in sky}):
+        lengths = sorted({s.exposure_s or 0.0 for s in have if s.kind == "dark"})
+        if not any(abs(length / seconds - 1.0) < 0.2 for length in lengths if seconds):
+            others = ", ".join(f"{length:g} s" for length in lengths) or "none at all"
+            words.append(f"No dark near {seconds:g} s; there are {others}.")
+    for night in sorted({stack.night for stack in sky}):
+        for name in sorted({stack.filter for stack in sky if stack.night == night}):
+            if not any(s.kind == "flat" and s.filter == name and s.night == night for s in have):
+                words.append(f"No flat in {name} of the night {night}.")
+    return words
+
+
+@blueprint.post("/api/campaigns/<int:number>/corrections")
+@blueprint.input(Corrections, arg_name="body")
+@blueprint.output(Done)
+def correct_files(number: int, body: Corrections) -> Done:
+    """Keep the observer's word on some files beside what their headers say."""
+    given = {
+        name: text.strip()
+        for name in ("kind", "filter", "exposure_s", "time_utc")
+        if (text := getattr(body, name)) is not None
+    }
+    values = {name: _word(name, text) for name, text in given.items()}
+    with changing(number) as (session, campaign):
+        changes = []
+        for file_id in body.ids:
+            correction = dict(session.get_one(NightFile, file_id).correction)
+            for name, value in values.items():
+                if value is None:
+                    correction.pop(name, None)
+                else:
+                    correction[name] = value
+            changes.append(Change("file", file_id, "correction", correction))
+        said = ", ".join(
+            f"{n.removesuffix('_s')} {v or 'as in the header'}" for n, v in given.items()
+        )
+        count = f"{len(body.ids)} file{'s' if len(body.ids) != 1 else ''}"
+        entry = act(session, campaign, f"corrected {count}: {said}", changes)
+        return Done(words=entry.words if entry else "Nothing to change.")
+
+
+def _word(name: str, text: str) -> str | float | None:
+    """A correction's value. Raises Problem where it can't be one."""
+    if not text:
+        return None
+    if name == "kind" and text not in KINDS:
+        raise Problem(422, "No such kind", f"“{text}” is none of {', '.join(KINDS)}.")
+    if name == "exposure_s":
+        try:
+            seconds = float(text)
+        except ValueError as error:
+            raise Problem(422, "Not an exposure time", f"“{text}”: give seconds.") from error
+        if not 0 <= seconds <= 86400:
+            raise Problem(422, "Not an exposure time", f"{seconds:g} s: from 0 to 86400 s.")
+        return seconds
+    if name == "time_utc":
+        try:
+            return datetime.fromisoformat(text).replace(tzinfo=None).isoformat()
+        except ValueError as error:
+            words = f"“{text}”: write 2026-10-12 21:04:30, the start in UTC."
+            raise Problem(422, "Not a time", words) from error
+    return text

@@ -1,0 +1,140 @@
+"""What goes on now: server-sent events, jobs, undo, the log."""
+
+from __future__ import annotations
+
+import json
+import queue
+from collections.abc import Iterator
+from dataclasses import asdict
+
+from apiflask import APIBlueprint
+from flask import Response
+from sqlalchemy import select
+
+from narrow_beacon.server.problems import Problem
+from narrow_beacon.server.schemas import Done, JobList, JobOut, LogList, LogOut, NewJob
+from narrow_beacon.server.state import campaign_of, changing, shared
+from narrow_beacon.store.actions import redo, undo
+from narrow_beacon.store.campaigns import now
+from narrow_beacon.store.models import Job, LogEntry
+
+blueprint = APIBlueprint("live", __name__)
+_PULSE_S = 10.0
+_SHOWN = 200
+
+
+@blueprint.get("/api/events")
+@blueprint.doc(hide=True)
+def events() -> Response:
+    """Server-sent events: progress, finished jobs, changes, and whether the records answer."""
+    state = shared()
+
+    def stream() -> Iterator[str]:
+        with state.events.listen() as listener:
+            running = state.runner.progress
+            first = {"kind": "hello", "progress": asdict(running) if running else None}
+            yield f"data: {json.dumps(first)}\n\n"
+            while True:
+                try:
+                    yield f"data: {json.dumps(listener.get(timeout=_PULSE_S))}\n\n"
+                except queue.Empty:
+                    yield ": still here\n\n"  # and finds out whether the page is
+
+    headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
+    return Response(stream(), content_type="text/event-stream", headers=headers)
+
+
+@blueprint.post("/api/campaigns/<int:number>/jobs")
+@blueprint.input(NewJob, arg_name="body")
+@blueprint.output(JobOut)
+def start_job(number: int, body: NewJob) -> JobOut:
+    """Begin long work; one that waits already is not begun twice."""
+    state = shared()
+    with state.store.session() as session:
+        campaign_of(session, number)
+        job = session.scalars(
+            select(Job).where(
+                Job.campaign_id == number, Job.kind == body.kind, Job.state == "waiting"
+            )
+        ).first()
+        if job is None:
+            job = Job(campaign_id=number, kind=body.kind, failures=[], created=now())
+            session.add(job)
+            session.flush()
+        result = _job(job)
+    state.events.publish("job", job=result.id, campaign=number, job_kind=body.kind, state="waiting")
+    state.runner.wake()
+    return result
+
+
+@blueprint.delete("/api/jobs/<int:number>")
+@blueprint.output(Done)
+def cancel_job(number: int) -> Done:
+    """Stop a job; what it did is kept."""
+    state = shared()
+    with state.store.session() as session:
+        job = session.get(Job, number)
+        if job is None:
+            raise Problem(404, "No such job")
+        waiting = job.state == "waiting"
+        if waiting:
+            job.state, job.finished = "cancelled", now()
+    if not waiting:
+        state.runner.cancel(number)
+    return Done(words="stopping")
+
+
+@blueprint.get("/api/campaigns/<int:number>/jobs")
+@blueprint.output(JobList)
+def jobs(number: int) -> JobList:
+    """The latest jobs, newest first."""
+    with shared().store.session() as session:
+        campaign_of(session, number)
+        found = session.scalars(
+            select(Job).where(Job.campaign_id == number).order_by(Job.id.desc()).limit(20)
+        )
+        return JobList(jobs=[_job(job) for job in found])
+
+
+def _job(job: Job) -> JobOut:
+    return JobOut(
+        id=job.id, kind=job.kind, state=job.state or "waiting", words=job.words or "",
+        done=job.done or 0, total=job.total or 0, failures=job.failures, created=job.created,
+        finished=job.finished,
+    )  # fmt: skip
+
+
+@blueprint.post("/api/campaigns/<int:number>/undo")
+@blueprint.output(Done)
+def undo_last(number: int) -> Done:
+    """Take back the latest action."""
+    with changing(number) as (session, campaign):
+        entry = undo(session, campaign)
+        return Done(words=f"Undone: {entry.words}" if entry else "Nothing to undo.")
+
+
+@blueprint.post("/api/campaigns/<int:number>/redo")
+@blueprint.output(Done)
+def redo_last(number: int) -> Done:
+    """Do again what was undone last."""
+    with changing(number) as (session, campaign):
+        entry = redo(session, campaign)
+        return Done(words=f"Done again: {entry.words}" if entry else "Nothing to do again.")
+
+
+@blueprint.get("/api/campaigns/<int:number>/log")
+@blueprint.output(LogList)
+def actions(number: int) -> LogList:
+    """Who changed what and when, newest first."""
+    with shared().store.session() as session:
+        found = session.scalars(
+            select(LogEntry)
+            .where(LogEntry.campaign_id == number)
+            .order_by(LogEntry.id.desc())
+            .limit(_SHOWN)
+        )
+        return LogList(
+            entries=[
+                LogOut(id=e.id, at=e.at, who=e.who, words=e.words, undone=e.undone) for e in found
+            ]
+        )

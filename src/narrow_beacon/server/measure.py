@@ -1,0 +1,182 @@
+"""Measure: radii and what each would give, one star's profile and error budget, the recipe."""
+
+from __future__ import annotations
+
+import numpy as np
+from apiflask import APIBlueprint
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from narrow_beacon.core.curve.cast import Cast
+from narrow_beacon.core.measure.census import flag_words
+from narrow_beacon.core.measure.growth import RADII_FWHM
+from narrow_beacon.core.measure.noise import CameraConstants, error_budget
+from narrow_beacon.reduce.curves import judge_radii
+from narrow_beacon.reduce.kit import KitConstants
+from narrow_beacon.server.curve import describe_curves
+from narrow_beacon.server.images import view_of_file
+from narrow_beacon.server.night import curves_now, exposures_of, step_of, times_of
+from narrow_beacon.server.problems import Problem
+from narrow_beacon.server.schemas import (
+    Budget,
+    CurveOut,
+    FilterQuery,
+    RadiiOut,
+    RecipeIn,
+    StarOut,
+    StarQuery,
+)
+from narrow_beacon.server.state import campaign_of, changing, file_of, shared
+from narrow_beacon.server.vet import finite
+from narrow_beacon.store.actions import Change, act, new_recipe
+from narrow_beacon.store.campaigns import chains_of, plan_of, sort_files
+from narrow_beacon.store.fields import star_table
+from narrow_beacon.store.measured import filter_table
+from narrow_beacon.store.models import Campaign, CensusFile, Recipe
+
+blueprint = APIBlueprint("measure", __name__)
+_MARGIN_PX = 2.0
+_MOST_PROFILE = 2500
+
+
+@blueprint.get("/api/campaigns/<int:number>/radii")
+@blueprint.input(FilterQuery, location="query", arg_name="query")
+@blueprint.output(RadiiOut)
+def radii(number: int, query: FilterQuery) -> RadiiOut:
+    """What each radius of the census gives: the target's signal to noise, the night's scatter."""
+    with shared().store.session() as session:
+        now = curves_now(session, campaign_of(session, number))
+    curve = next((c for c in now.curves if c.filter == query.filter), None) if now else None
+    if now is None or curve is None:
+        raise Problem(409, "Nothing measured yet", "Measure the night first, then choose a radius.")
+    check = now.cast.check_star
+    if check is not None and curve.census.column(check) is None:
+        check = None
+    cast = Cast(now.cast.target, curve.cast.comparison, check)
+    choice = judge_radii(curve.census, now.stars, curve.band, cast, 0, None)
+    return RadiiOut(
+        filter=curve.filter, step=step_of(now.recipe, curve.filter),
+        radii_px=np.median(curve.census.radii_px, axis=0).tolist(), radii_fwhm=list(RADII_FWHM),
+        target_snr=[finite(v) for v in choice.target_snr],
+        scatter_mag=[finite(v) for v in choice.night_scatter_mag],
+        reason=choice.reason, best=choice.step,
+    )  # fmt: skip
+
+
+@blueprint.get("/api/campaigns/<int:number>/star")
+@blueprint.input(StarQuery, location="query", arg_name="query")
+@blueprint.output(StarOut)
+def star(number: int, query: StarQuery) -> StarOut:
+    """One star on one exposure: profile, growth of light, error budget at every radius."""
+    with shared().store.session() as session:
+        campaign = campaign_of(session, number)
+        file = file_of(session, query.file)
+        table = filter_table(session, number, file.filter)
+        if table is None or query.file not in table.file_ids:
+            why = file.trouble or "it was not measured yet"
+            raise Problem(409, "Not measured", f"{file.name}: {why}.")
+        at = table.file_ids.index(query.file)
+        census = table.exposure(at)
+        hit = np.flatnonzero(census.rows == query.row)
+        stars = star_table(session, campaign.catalogue_id or 0)
+        if hit.size == 0:
+            raise Problem(409, "Not on this exposure", f"{stars.names[query.row]} lies outside.")
+        recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
+        annulus = _annulus(session, campaign, file.filter, recipe)
+        files = exposures_of(session, campaign)
+        times = times_of(session, campaign, files)
+        airmass = float(times.airmass[[f.id for f in files].index(query.file)])
+        camera = _camera(session, campaign, file.chain)
+    i = int(hit[0])
+    step = step_of(recipe, file.filter)
+    x, y, sky = float(census.x_px[i]), float(census.y_px[i]), float(census.sky_adu_per_px[i])
+    counts, sigma = census.counts_adu[i], census.uncertainty_adu[i]
+    distance, value = _profile(query.file, x, y, annulus[1] + _MARGIN_PX)
+    ring = float(np.pi * (annulus[1] ** 2 - annulus[0] ** 2))
+    budgets = []
+    for k, radius in enumerate(census.radii_px):
+        b = error_budget(
+            float(counts[k]), sky, ring, float(radius), file.exposure_s or 0.0, airmass, camera
+        )
+        budgets.append(
+            Budget(
+                star=finite(b.star), sky=finite(b.sky), dark=finite(b.dark), read=finite(b.read),
+                scintillation=finite(b.scintillation), total_mag=finite(b.total),
+            )
+        )  # fmt: skip
+    flags = flag_words(int(census.flags_at(float(census.radii_px[step]))[i]))
+    return StarOut(
+        row=query.row, name=stars.names[query.row], filter=file.filter, x_px=x, y_px=y,
+        sky_adu_per_px=finite(sky), peak_adu=finite(census.peak_adu[i]), flags=", ".join(flags),
+        radii_px=census.radii_px.tolist(), counts_adu=[finite(v) for v in counts],
+        uncertainty_adu=[finite(v) for v in sigma],
+        snr=[finite(v) for v in counts / sigma], profile_radius_px=distance.tolist(),
+        profile_adu=value.tolist(), annulus_px=annulus, budgets=budgets,
+    )  # fmt: skip
+
+
+_cameras: dict[tuple[object, ...], dict[str, CameraConstants]] = {}
+
+
+def _camera(session: Session, campaign: Campaign, chain: str) -> CameraConstants:
+    """The camera's constants for a chain; measuring them reads frames, so they are kept."""
+    chains = chains_of(session, campaign)
+    folders = tuple(sorted(report.folder for report in chains.values()))
+    key = (campaign.id, campaign.kit_id, campaign.site_id, folders)
+    if key not in _cameras:
+        plan = plan_of(session, campaign)
+        kit = KitConstants(plan, plan.site, sort_files(session, campaign).night)
+        _cameras.clear()
+        _cameras[key] = kit.cameras(chains)
+    return _cameras[key][chain]
+
+
+def _annulus(
+    session: Session, campaign: Campaign, filter_name: str, recipe: Recipe | None
+) -> tuple[float, float]:
+    width = session.scalars(
+        select(CensusFile.fwhm_px).where(
+            CensusFile.campaign_id == campaign.id, CensusFile.filter == filter_name
+        )
+    ).first()
+    inner, outer = (3.5, 5.5)
+    if recipe:
+        inner, outer = recipe.annulus_inner_fwhm, recipe.annulus_outer_fwhm
+    return inner * (width or 3.0), outer * (width or 3.0)
+
+
+def _profile(number: int, x: float, y: float, reach: float) -> tuple[np.ndarray, np.ndarray]:
+    """Distances and corrected values of the pixels about a place."""
+    pixels = view_of_file(number).pixels
+    height, width = pixels.shape
+    left, right = max(0, int(x - reach)), min(width, int(x + reach) + 2)
+    low, high = max(0, int(y - reach)), min(height, int(y + reach) + 2)
+    yy, xx = np.mgrid[low:high, left:right]
+    distance = np.hypot(xx - x, yy - y).reshape(-1)
+    value = pixels[low:high, left:right].reshape(-1).astype(float)
+    inside = np.flatnonzero((distance <= reach) & np.isfinite(value))
+    inside = inside[np.argsort(distance[inside])][:_MOST_PROFILE]
+    return np.round(distance[inside], 3), np.round(value[inside], 2)
+
+
+@blueprint.post("/api/campaigns/<int:number>/recipe")
+@blueprint.input(RecipeIn, arg_name="body")
+@blueprint.output(CurveOut)
+def set_recipe(number: int, body: RecipeIn) -> CurveOut:
+    """Choose the radius of each filter; the answer is the curve that it makes."""
+    bad = [step for step in body.steps.values() if not 0 <= step < len(RADII_FWHM)]
+    if bad:
+        raise Problem(422, "No such radius", f"Steps go from 0 to {len(RADII_FWHM) - 1}.")
+    with changing(number) as (session, campaign):
+        old = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
+        steps = {**(old.steps if old else {}), **body.steps}
+        if old and old.steps == steps:
+            return describe_curves(session, campaign)
+        annulus = (old.annulus_inner_fwhm, old.annulus_outer_fwhm) if old else (3.5, 5.5)
+        recipe = new_recipe(session, campaign, steps, body.automatic, annulus)
+        words = ", ".join(f"{RADII_FWHM[s]:g} star widths in {n}" for n, s in body.steps.items())
+        act(
+            session, campaign, f"set the radius to {words}",
+            [Change("campaign", campaign.id, "recipe_id", recipe.id)],
+        )  # fmt: skip
+        return describe_curves(session, campaign)

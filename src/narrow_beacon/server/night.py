@@ -1,0 +1,179 @@
+"""A campaign's exposures as they stand: records, times, curves of the cast in force."""
+
+from __future__ import annotations
+
+import threading
+from collections import OrderedDict
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.curve.cast import Cast
+from narrow_beacon.core.curve.time import Times, exposure_times
+from narrow_beacon.core.errors import NotMeasurableError
+from narrow_beacon.core.place.solution import Solution, project
+from narrow_beacon.reduce.curves import DEFAULT_STEP, FilterCurve, curve_of_cast
+from narrow_beacon.reduce.field import band_of
+from narrow_beacon.reduce.prepare import target_place
+from narrow_beacon.store.campaigns import place_of
+from narrow_beacon.store.census import CensusTable
+from narrow_beacon.store.codec import solution_from_json
+from narrow_beacon.store.fields import star_table
+from narrow_beacon.store.measured import filter_table, filters_measured
+from narrow_beacon.store.models import Campaign, CastRecord, NightFile, PlacementRecord, Recipe
+
+_times: OrderedDict[tuple[object, ...], Times] = OrderedDict()
+_lock = threading.Lock()
+
+
+def exposures_of(session: Session, campaign: Campaign) -> Sequence[NightFile]:
+    """The exposures of the sky in order of time."""
+    return session.scalars(
+        select(NightFile)
+        .where(NightFile.campaign_id == campaign.id, NightFile.part == "exposure")
+        .order_by(NightFile.mid_utc, NightFile.name)
+    ).all()
+
+
+def target_position(session: Session, campaign: Campaign) -> tuple[float, float] | None:
+    """Right ascension and declination in degrees of the target, where they are known."""
+    if campaign.target_ra_deg is not None and campaign.target_dec_deg is not None:
+        return campaign.target_ra_deg, campaign.target_dec_deg
+    if campaign.cast_id and campaign.catalogue_id:
+        cast = session.get_one(CastRecord, campaign.cast_id)
+        return target_place(star_table(session, campaign.catalogue_id), cast.target, [])
+    return None
+
+
+def times_of(session: Session, campaign: Campaign, files: Sequence[NightFile]) -> Times:
+    """Times and airmass of exposures; computed once for the same moments, target and site."""
+    mids = tuple(file.mid_utc for file in files if file.mid_utc)
+    ra, dec = target_position(session, campaign) or (0.0, 0.0)
+    known = target_position(session, campaign) is not None
+    site = place_of(session, campaign)
+    key = (mids, ra, dec, site)
+    with _lock:
+        if key not in _times:
+            _times[key] = exposure_times(mids, ra, dec, site if known else None)
+            while len(_times) > 8:
+                _times.popitem(last=False)
+        return _times[key]
+
+
+@dataclass(frozen=True)
+class CurvesNow:
+    """The curves of the cast in force; ``problems`` say why a filter has none."""
+
+    stars: StarTable
+    cast: CastRecord
+    recipe: Recipe | None
+    files: Sequence[NightFile]
+    times: Times
+    index_of: dict[int, int]
+    tables: dict[str, CensusTable]
+    curves: tuple[FilterCurve, ...]
+    problems: tuple[str, ...]
+
+
+def curves_now(
+    session: Session, campaign: Campaign, *, everything: bool = False
+) -> CurvesNow | None:
+    """Curves from the censuses, without what is set aside unless ``everything``; None before the
+    census or without a cast.
+    """
+    if campaign.cast_id is None or campaign.catalogue_id is None:
+        return None
+    stars = star_table(session, campaign.catalogue_id)
+    record = session.get_one(CastRecord, campaign.cast_id)
+    recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
+    files = exposures_of(session, campaign)
+    times = times_of(session, campaign, files)
+    index_of = {file.id: index for index, file in enumerate(files)}
+    groups = {index: f"{file.night_id} {file.filter}" for index, file in enumerate(files)}
+    airmass = dict(enumerate(times.airmass.tolist()))
+    cast = Cast(record.target, tuple(record.comparison), record.check_star)
+    tables, curves, problems = {}, [], []
+    for name in filters_measured(session, campaign.id):
+        table = filter_table(session, campaign.id, name)
+        band = band_of(name, stars)
+        if table is None or band is None:
+            continue
+        tables[name] = table
+        keep = [
+            (at, index_of[number])
+            for at, number in enumerate(table.file_ids)
+            if number in index_of and (everything or not files[index_of[number]].aside_by)
+        ]
+        if not keep:
+            problems.append(f"every exposure in {name} is set aside")
+            continue
+        census = table.census
+        step = step_of(recipe, name)
+        rows = sorted({cast.target, *cast.comparison, *([cast.check] if cast.check else [])})
+        small = census.stars_only(np.array(rows)).take(np.array([at for at, _ in keep]))
+        try:
+            curves.append(
+                curve_of_cast(
+                    name,
+                    band,
+                    [index for _, index in keep],
+                    small,
+                    groups,
+                    airmass,
+                    stars,
+                    cast,
+                    step,
+                )
+            )
+        except NotMeasurableError as error:
+            problems.append(str(error))
+    return CurvesNow(
+        stars, record, recipe, files, times, index_of, tables, tuple(curves), tuple(problems)
+    )
+
+
+def step_of(recipe: Recipe | None, filter_name: str) -> int:
+    """The radius step in force for a filter."""
+    return int(recipe.steps.get(filter_name, DEFAULT_STEP)) if recipe else DEFAULT_STEP
+
+
+def placements_of(session: Session, files: Sequence[NightFile]) -> dict[int, PlacementRecord]:
+    """Placements by file."""
+    ids = [file.id for file in files]
+    found = session.scalars(select(PlacementRecord).where(PlacementRecord.file_id.in_(ids)))
+    return {placement.file_id: placement for placement in found}
+
+
+_solutions: OrderedDict[int, Solution] = OrderedDict()
+
+
+def solution_of(placement: PlacementRecord) -> Solution:
+    """The solution of a placement; a record never changes, it is only followed by another."""
+    with _lock:
+        if placement.id not in _solutions:
+            _solutions[placement.id] = solution_from_json(placement.solution)
+            while len(_solutions) > 5000:
+                _solutions.popitem(last=False)
+        return _solutions[placement.id]
+
+
+def plane_of(solution: Solution, ra_deg: float, dec_deg: float) -> tuple[float, ...]:
+    """(a, b, c, d, e, f): east = a x + b y + c and north = d x + e y + f in seconds of arc from a
+    position, for pixels x, y near the middle of the exposure.
+    """
+    height, width = solution.shape
+    x0, y0 = (width - 1) / 2, (height - 1) / 2
+    reach = min(width, height) / 4
+    x = np.array([x0, x0 + reach, x0])
+    y = np.array([y0, y0, y0 + reach])
+    ra, dec = solution.sky(x, y)
+    east, north = (3600.0 * v for v in project(ra, dec, ra_deg, dec_deg))
+    a, b = (east[1] - east[0]) / reach, (east[2] - east[0]) / reach
+    d, e = (north[1] - north[0]) / reach, (north[2] - north[0]) / reach
+    return tuple(
+        float(v) for v in (a, b, east[0] - a * x0 - b * y0, d, e, north[0] - d * x0 - e * y0)
+    )

@@ -1,0 +1,93 @@
+"""The reduction in force as the core's Outcome, so that exports are those of the command line."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from narrow_beacon.core.correct.masters import MasterFacts
+from narrow_beacon.core.place.solve import Placement
+from narrow_beacon.reduce.calibrate import MasterFile
+from narrow_beacon.reduce.run import Outcome
+from narrow_beacon.reduce.tasks import ExposureResult, Quality
+from narrow_beacon.server.night import CurvesNow, curves_now, placements_of, solution_of
+from narrow_beacon.server.problems import Problem
+from narrow_beacon.store.campaigns import chains_of, plan_of, sort_files
+from narrow_beacon.store.codec import load
+from narrow_beacon.store.models import Campaign, MasterRecord, NightFile, PlacementRecord
+
+
+def outcome_now(session: Session, campaign: Campaign, output: Path) -> tuple[Outcome, CurvesNow]:
+    """Everything that a report is made of. Raises Problem where there is no curve yet."""
+    now = curves_now(session, campaign)
+    if now is None or not now.curves:
+        raise Problem(409, "No curve yet", "Measure the night and choose the stars first.")
+    nights = sort_files(session, campaign)
+    files = {file.id: file for file in now.files}
+    ids = [nights.ids[frame.name] for frame in nights.night.exposures]
+    if ids != [file.id for file in now.files]:
+        raise Problem(409, "The night has changed", "Sort it again in Intake, then export.")
+    placements = placements_of(session, now.files)
+    results = {
+        index: _result(index, files[number], placements.get(number))
+        for index, number in enumerate(ids)
+    }
+    for curve in now.curves:
+        table = now.tables[curve.filter]
+        place = {number: at for at, number in enumerate(table.file_ids)}
+        for index in curve.indices:
+            census = table.exposure(place[ids[index]])
+            results[index] = replace(results[index], census=census)
+    masters = session.scalars(select(MasterRecord).where(MasterRecord.campaign_id == campaign.id))
+    plan = replace(plan_of(session, campaign, output), text=_settings_text(campaign, now))
+    outcome = Outcome(
+        plan=plan,
+        stars=now.stars,
+        target=now.cast.target,
+        night=nights.night,
+        masters=tuple(MasterFile(load(MasterFacts, m.facts), Path(m.path)) for m in masters),
+        chains=chains_of(session, campaign),
+        context=None,
+        times=now.times,
+        results=results,
+        curves=now.curves,
+        set_aside={
+            index: files[number].trouble or files[number].aside_reason
+            for index, number in enumerate(ids)
+            if files[number].trouble or files[number].aside_by
+        },
+        remarks=tuple(campaign.remarks),
+        constants=dict(campaign.constants),
+    )
+    return outcome, now
+
+
+def _settings_text(campaign: Campaign, now: CurvesNow) -> str:
+    steps = now.recipe.steps if now.recipe else {}
+    return (
+        f"campaign {campaign.name}, cast version {now.cast.version}, "
+        f"recipe version {now.recipe.version if now.recipe else 0}, radius steps {steps}"
+    )
+
+
+def _result(index: int, file: NightFile, placement: PlacementRecord | None) -> ExposureResult:
+    q = file.quality or {}
+    nan = float("nan")
+
+    def number(name: str) -> float:
+        return nan if q.get(name) is None else float(q[name])
+
+    quality = Quality(
+        number("fwhm_px"), number("elongation"), int(q.get("stars", 0)),
+        number("sky_adu_per_px"), number("noise_adu"),
+    )  # fmt: skip
+    placed = None
+    if placement:
+        placed = Placement(
+            solution_of(placement), placement.matched, placement.compared, placement.residual_px,
+            placement.false_log10, placement.how,
+        )  # fmt: skip
+    return ExposureResult(index, file.trouble or None, quality if q else None, placed, None)

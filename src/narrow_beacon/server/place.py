@@ -1,0 +1,153 @@
+"""Place: the stars of the field, what was measured on an exposure, the solution in words."""
+
+from __future__ import annotations
+
+import numpy as np
+from apiflask import APIBlueprint
+from sqlalchemy import select
+
+from narrow_beacon.core.curve.time import julian_year
+from narrow_beacon.core.measure.census import flag_words
+from narrow_beacon.core.place.solution import project
+from narrow_beacon.reduce.field import band_of
+from narrow_beacon.server.night import solution_of, step_of, target_position
+from narrow_beacon.server.schemas import Catalogue, MeasuredStars, PlacementOut
+from narrow_beacon.server.state import campaign_of, file_of, shared
+from narrow_beacon.server.vet import finite
+from narrow_beacon.store.fields import star_table
+from narrow_beacon.store.measured import filter_table
+from narrow_beacon.store.models import Campaign, CensusFile, PlacementRecord, Recipe
+
+blueprint = APIBlueprint("place", __name__)
+_FIELD_DEG = 1.5
+
+
+@blueprint.get("/api/campaigns/<int:number>/stars")
+@blueprint.output(Catalogue)
+def stars(number: int) -> Catalogue:
+    """The catalogue's stars about the target."""
+    with shared().store.session() as session:
+        campaign = campaign_of(session, number)
+        position = target_position(session, campaign)
+        if campaign.catalogue_id is None or position is None:
+            return Catalogue(
+                row=[], name=[], ra_deg=[], dec_deg=[], east_arcsec=[], north_arcsec=[],
+                magnitudes={}, known_variable=[],
+            )  # fmt: skip
+        table = star_table(session, campaign.catalogue_id)
+    east, north = project(table.ra_deg, table.dec_deg, *position)
+    near = np.flatnonzero(np.hypot(east, north) < _FIELD_DEG)
+    return Catalogue(
+        row=near.tolist(),
+        name=[table.names[row] for row in near],
+        ra_deg=table.ra_deg[near].tolist(),
+        dec_deg=table.dec_deg[near].tolist(),
+        east_arcsec=(3600.0 * east[near]).tolist(),
+        north_arcsec=(3600.0 * north[near]).tolist(),
+        magnitudes={
+            name: [finite(value) for value in band.magnitude[near]]
+            for name, band in table.bands.items()
+        },
+        known_variable=[bool(v) for v in table.known_variable[near]],
+    )
+
+
+@blueprint.get("/api/files/<int:number>/stars")
+@blueprint.output(MeasuredStars)
+def measured(number: int) -> MeasuredStars:
+    """What was measured on an exposure, at the radius in force."""
+    nothing = MeasuredStars(
+        row=[], x_px=[], y_px=[], predicted_x_px=[], predicted_y_px=[], magnitude=[], snr=[],
+        peak_adu=[], flags=[], radius_px=0.0, annulus_px=(0.0, 0.0),
+    )  # fmt: skip
+    with shared().store.session() as session:
+        file = file_of(session, number)
+        campaign = session.get_one(Campaign, file.campaign_id)
+        placement = session.scalars(
+            select(PlacementRecord).where(PlacementRecord.file_id == number)
+        ).first()
+        table = filter_table(session, campaign.id, file.filter)
+        if placement is None or table is None or number not in table.file_ids:
+            return nothing
+        recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
+        stars = star_table(session, campaign.catalogue_id or 0)
+        width = session.scalars(
+            select(CensusFile.fwhm_px).where(
+                CensusFile.campaign_id == campaign.id, CensusFile.filter == file.filter
+            )
+        ).first()
+        solution = solution_of(placement)
+        year = julian_year(file.mid_utc) if file.mid_utc else 2000.0
+    at = table.file_ids.index(number)
+    census = table.exposure(at)
+    step = step_of(recipe, file.filter)
+    ra, dec = stars.at_epoch(year)
+    px, py = solution.pixel(ra[census.rows], dec[census.rows])
+    counts, sigma = census.counts_adu[:, step], census.uncertainty_adu[:, step]
+    exposure_s = float(table.census.exposure_s[at])
+    with np.errstate(invalid="ignore", divide="ignore"):
+        magnitude = -2.5 * np.log10(np.where(counts > 0, counts, np.nan) / exposure_s)
+        snr = counts / sigma
+    band = band_of(file.filter, stars)
+    if band is not None:
+        away = stars.bands[band].magnitude[census.rows] - magnitude
+        bright = snr > 50
+        if np.isfinite(away[bright]).sum() >= 3:
+            magnitude = magnitude + float(np.nanmedian(away[bright]))
+    annulus = (recipe.annulus_inner_fwhm, recipe.annulus_outer_fwhm) if recipe else (3.5, 5.5)
+    radius = float(census.radii_px[step])
+    return MeasuredStars(
+        row=census.rows.tolist(),
+        x_px=census.x_px.tolist(),
+        y_px=census.y_px.tolist(),
+        predicted_x_px=px.tolist(),
+        predicted_y_px=py.tolist(),
+        magnitude=[finite(v) for v in magnitude],
+        snr=[finite(v) for v in snr],
+        peak_adu=[finite(v) for v in census.peak_adu],
+        flags=[", ".join(flag_words(int(f))) for f in census.flags_at(radius)],
+        radius_px=radius,
+        annulus_px=(annulus[0] * (width or 3.0), annulus[1] * (width or 3.0)),
+    )
+
+
+@blueprint.get("/api/files/<int:number>/placement")
+@blueprint.output(PlacementOut)
+def placement(number: int) -> PlacementOut:
+    """Where an exposure is on the sky, in words and as FITS WCS keywords."""
+    with shared().store.session() as session:
+        file = file_of(session, number)
+        record = session.scalars(
+            select(PlacementRecord).where(PlacementRecord.file_id == number)
+        ).first()
+        trouble = file.trouble or ""
+    if record is None:
+        words = "Not placed." if trouble else "Not placed yet: place the night."
+        return PlacementOut(
+            words=words, how="", scale_arcsec_per_px=None, rotation_deg=None, mirrored=None,
+            matched=0, compared=0, residual_px=None, residual_arcsec=None, false_log10=None,
+            ra_deg=None, dec_deg=None, trouble=trouble, wcs={},
+        )  # fmt: skip
+    solution = solution_of(record)
+    ra, dec = solution.centre
+    side = "mirrored" if solution.mirrored else "not mirrored"
+    return PlacementOut(
+        words=(
+            f"{solution.scale_arcsec_per_px:.4f}″ a pixel, turned {solution.rotation_deg:.2f}°, "
+            f"{side}, {record.matched} of {record.compared} stars within "
+            f"{record.residual_px:.2f} px (root mean square)."
+        ),
+        how=record.how,
+        scale_arcsec_per_px=solution.scale_arcsec_per_px,
+        rotation_deg=solution.rotation_deg,
+        mirrored=solution.mirrored,
+        matched=record.matched,
+        compared=record.compared,
+        residual_px=record.residual_px,
+        residual_arcsec=record.residual_px * solution.scale_arcsec_per_px,
+        false_log10=record.false_log10,
+        ra_deg=ra,
+        dec_deg=dec,
+        trouble=trouble,
+        wcs=solution.header(),
+    )

@@ -1,0 +1,211 @@
+"""Report: preview, what keeps it from being handed in, exports, the record of them."""
+
+from __future__ import annotations
+
+import shutil
+from importlib import resources
+from pathlib import Path
+
+import numpy as np
+from apiflask import APIBlueprint
+from flask import Response, send_from_directory
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from narrow_beacon import __version__
+from narrow_beacon.core.report.layout import read_layout, render_report
+from narrow_beacon.core.report.light_curve import CurvePoint
+from narrow_beacon.reduce.outputs import curve_points, report_facts, write_outputs
+from narrow_beacon.reduce.run import Outcome
+from narrow_beacon.reduce.workers import Workers
+from narrow_beacon.server.night import CurvesNow
+from narrow_beacon.server.outcome import outcome_now
+from narrow_beacon.server.problems import Problem
+from narrow_beacon.server.schemas import Check, ReportOut, ReportPage
+from narrow_beacon.server.state import campaign_of, changing, shared
+from narrow_beacon.store.campaigns import now as this_moment
+from narrow_beacon.store.models import Campaign, NightFile, Point, Reduction, Report
+
+blueprint = APIBlueprint("report", __name__)
+_LARGE_UNCERTAINTY_MAG = 0.1
+_CHECK_RATIO = 1.8
+_SAME_MAG = 0.0005
+_SHOWN_LINES = 400
+
+
+@blueprint.get("/api/campaigns/<int:number>/report")
+@blueprint.output(ReportPage)
+def report(number: int) -> ReportPage:
+    """The report as it would be handed in now, and what speaks against it."""
+    with shared().store.session() as session:
+        campaign = campaign_of(session, number)
+        outcome, now = outcome_now(session, campaign, Path("out"))
+        points = curve_points(outcome)
+        layout = read_layout(campaign.layout or "plain", Path("/"))
+        text = render_report(layout, points, report_facts(outcome))
+        lines = text.splitlines()
+        reports = _reports(session, campaign, points, now)
+        return ReportPage(
+            layout=layout.name, layouts=_layouts(), preview="\n".join(lines[:_SHOWN_LINES]),
+            lines=len(lines), checks=_checks(session, campaign, outcome, now, points, reports),
+            reports=reports,
+        )  # fmt: skip
+
+
+def _layouts() -> list[str]:
+    folder = resources.files("narrow_beacon.core.report") / "layouts"
+    return sorted(entry.name.removesuffix(".toml") for entry in folder.iterdir())
+
+
+def _reports(
+    session: Session, campaign: Campaign, points: list[CurvePoint], now: CurvesNow
+) -> list[ReportOut]:
+    """What was handed out, newest first, with how many of its points are others now."""
+    ids = {file.name: file.id for file in now.files}
+    current = {(ids[p.exposure], p.filter): p.magnitude for p in points}
+    found = []
+    for record in session.scalars(
+        select(Report).where(Report.campaign_id == campaign.id).order_by(Report.id.desc())
+    ):
+        sent = session.scalars(select(Point).where(Point.reduction_id == record.reduction_id))
+        changed = 0
+        for point in sent:
+            value = current.get((point.file_id, point.filter))
+            changed += value is None or abs(value - point.magnitude) > _SAME_MAG
+        found.append(
+            ReportOut(
+                id=record.id, created=record.created, layout=record.layout, files=record.files,
+                points=record.points, changed=changed,
+            )
+        )  # fmt: skip
+    return found
+
+
+def _checks(
+    session: Session,
+    campaign: Campaign,
+    outcome: Outcome,
+    now: CurvesNow,
+    points: list[CurvePoint],
+    reports: list[ReportOut],
+) -> list[Check]:
+    good = [point for point in points if np.isfinite(point.magnitude)]
+    checks = [_check_points(points, good)]
+    sigma = np.array([point.uncertainty for point in good])
+    if good and (~np.isfinite(sigma) | (sigma <= 0)).any():
+        checks.append(Check(state="stop", words="Some points have no usable uncertainty."))
+    elif good:
+        typical, worst = float(np.median(sigma)), float(sigma.max())
+        words = f"Uncertainties: typically {typical:.4f} mag, at most {worst:.3f} mag."
+        checks.append(
+            Check(state="look" if worst > _LARGE_UNCERTAINTY_MAG else "good", words=words)
+        )
+    checks += _check_star(now)
+    if outcome.plan.site is None:
+        words = "The site is unknown: no airmass, and BJD is for the centre of the Earth."
+        checks.append(Check(state="look", words=words))
+    else:
+        checks.append(Check(state="good", words="Times: JD in UTC, BJD in TDB, for your site."))
+    proposals = session.scalars(
+        select(NightFile.id).where(NightFile.campaign_id == campaign.id, NightFile.proposal != "")
+    ).all()
+    if proposals:
+        words = f"{len(proposals)} exposures are proposed to be set aside; decide in Vet."
+        checks.append(Check(state="look", words=words))
+    if reports:
+        last = reports[0]
+        words = f"{last.points} points were handed out on {last.created:%d %B %Y, %H:%M} UTC"
+        words += (
+            f"; {last.changed} of them differ now." if last.changed else ", all as they are now."
+        )
+        checks.append(Check(state="look", words=words))
+    else:
+        checks.append(Check(state="good", words="No point was handed out before."))
+    return checks
+
+
+def _check_points(points: list[CurvePoint], good: list[CurvePoint]) -> Check:
+    if not good:
+        return Check(state="stop", words="No point has a magnitude.")
+    missing = len(points) - len(good)
+    if missing:
+        words = f"{len(good)} points; {missing} without a magnitude are left out."
+        return Check(state="look", words=words)
+    return Check(state="good", words=f"{len(good)} points, every field that the layout asks for.")
+
+
+def _check_star(now: CurvesNow) -> list[Check]:
+    checks = []
+    for curve in now.curves:
+        if curve.check is None:
+            words = f"There is no check star in {curve.filter}: choose one in Cast."
+            checks.append(Check(state="look", words=words))
+            continue
+        m = curve.check.magnitude
+        left = m - np.nanmedian(m)
+        scatter = 1.4826 * float(np.nanmedian(np.abs(left)))
+        expected = float(np.nanmedian(curve.check.uncertainty))
+        restless = scatter > _CHECK_RATIO * expected
+        words = (
+            f"Check star in {curve.filter}: scatters by {1000 * scatter:.1f} mmag, "
+            f"{1000 * expected:.1f} expected."
+        )
+        checks.append(Check(state="look" if restless else "good", words=words))
+    return checks
+
+
+@blueprint.post("/api/campaigns/<int:number>/report")
+@blueprint.output(ReportOut)
+def export(number: int) -> ReportOut:
+    """Write the report with all tables and the figure, and keep a record of it."""
+    state = shared()
+    with changing(number) as (session, campaign):
+        moment = this_moment()
+        folder = state.store.folder(
+            f"campaign-{number}", "exports", moment.strftime("%Y-%m-%d %H%M%S")
+        )
+        outcome, now = outcome_now(session, campaign, folder)
+        with Workers(1) as here:
+            write_outputs(outcome, here)
+        points = [p for p in curve_points(outcome) if np.isfinite(p.magnitude)]
+        if not points:
+            shutil.rmtree(folder)
+            raise Problem(409, "Nothing to export", "No point has a magnitude.")
+        reduction = Reduction(
+            campaign_id=number, cast_id=campaign.cast_id, recipe_id=campaign.recipe_id,
+            created=moment, version=__version__,
+        )  # fmt: skip
+        session.add(reduction)
+        session.flush()
+        ids = {file.name: file.id for file in now.files}
+        session.add_all(
+            Point(
+                reduction_id=reduction.id, file_id=ids[p.exposure], filter=p.filter,
+                jd_utc=p.jd_utc, magnitude=p.magnitude, uncertainty=p.uncertainty,
+            )
+            for p in points
+        )  # fmt: skip
+        names = sorted(path.name for path in folder.iterdir())
+        record = Report(
+            campaign_id=number, reduction_id=reduction.id, created=moment,
+            layout=campaign.layout or "plain", folder=str(folder), files=names, points=len(points),
+        )  # fmt: skip
+        session.add(record)
+        session.flush()
+        campaign.revision += 1
+        return ReportOut(
+            id=record.id, created=moment, layout=record.layout, files=names, points=len(points),
+            changed=0,
+        )  # fmt: skip
+
+
+@blueprint.get("/api/reports/<int:number>/<name>")
+@blueprint.doc(hide=True)
+def download(number: int, name: str) -> Response:
+    """A file of a report."""
+    with shared().store.session() as session:
+        record = session.get(Report, number)
+        if record is None or name not in record.files:
+            raise Problem(404, "No such file")
+        folder = record.folder
+    return send_from_directory(Path(folder).resolve(), name, as_attachment=True)

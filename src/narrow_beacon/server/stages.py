@@ -1,0 +1,158 @@
+"""How each stage of a campaign stands, in one state, a number and words."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from narrow_beacon.server.schemas import Stage
+from narrow_beacon.store.models import (
+    Campaign,
+    CensusFile,
+    ChainRecord,
+    Job,
+    NightFile,
+    Report,
+)
+
+_STAGE_OF_JOB = {
+    "sort": ("intake",), "masters": ("correct",), "place": ("place",), "census": ("measure",),
+    "reduce": ("intake", "correct", "place", "measure"),
+}  # fmt: skip
+QUESTIONS = ("its header", "wrong kind", "no longer there")
+"""Reasons that the observer can answer begin with one of these."""
+
+
+def stages_of(session: Session, campaign: Campaign) -> list[Stage]:
+    """The eight stages in order."""
+    files = session.execute(
+        select(
+            NightFile.part, NightFile.part_reason, NightFile.trouble, NightFile.aside_by,
+            NightFile.proposal, NightFile.placed_with, NightFile.measured_with, NightFile.chain,
+        ).where(NightFile.campaign_id == campaign.id)
+    ).all()  # fmt: skip
+    exposures = [file for file in files if file.part == "exposure"]
+    chains = set(
+        session.scalars(
+            select(ChainRecord.name).where(ChainRecord.campaign_id == campaign.id)
+        ).all()
+    )
+    working = _working(session, campaign)
+    stages = [
+        _intake(campaign, files, exposures),
+        _correct(campaign, exposures, chains),
+        _vet(exposures),
+        _place(campaign, exposures, chains),
+    ]
+    census = session.scalars(
+        select(CensusFile).where(CensusFile.campaign_id == campaign.id)
+    ).first()
+    stages += [
+        _after_census("cast", census is not None, campaign.cast_id is not None, "choose the stars"),
+        _measure(exposures, chains),
+        _after_census("curve", census is not None and campaign.cast_id is not None, True, ""),
+        _report(session, campaign, census is not None and campaign.cast_id is not None),
+    ]
+    return [
+        stage.model_copy(update={"state": "working"}) if stage.key in working else stage
+        for stage in stages
+    ]
+
+
+def _stage(key: str, state: str, words: str, count: int = 0) -> Stage:
+    return Stage(key=key, state=state, words=words, count=count)  # type: ignore[arg-type]
+
+
+def _working(session: Session, campaign: Campaign) -> set[str]:
+    kinds = session.scalars(
+        select(Job.kind).where(
+            Job.campaign_id == campaign.id, Job.state.in_(("waiting", "running"))
+        )
+    )
+    return {stage for kind in kinds for stage in _STAGE_OF_JOB[kind]}
+
+
+def needs_answer(part: str, reason: str) -> bool:
+    """Whether a file that was left out waits for the observer's word."""
+    return part == "left out" and reason.startswith(QUESTIONS)
+
+
+def _intake(campaign: Campaign, files: Sequence[Any], exposures: Sequence[Any]) -> Stage:
+    if not files:
+        return _stage("intake", "todo", "point to a folder")
+    questions = sum(needs_answer(file.part, file.part_reason) for file in files)
+    if campaign.catalogue_id is None and campaign.cone_url is None:
+        return _stage("intake", "look", "no star catalogue yet", questions + 1)
+    if questions:
+        noun = "file needs" if questions == 1 else "files need"
+        return _stage("intake", "look", f"{questions} {noun} an answer", questions)
+    if not exposures:
+        return _stage("intake", "look", "no exposures of the sky", 1)
+    return _stage("intake", "done", f"{len(exposures)} exposures")
+
+
+def _correct(campaign: Campaign, exposures: Sequence[Any], chains: set[str]) -> Stage:
+    if not exposures:
+        return _stage("correct", "waiting", "waits for Intake")
+    if not {file.chain for file in exposures} <= chains:
+        return _stage("correct", "todo", "build the masters")
+    dust = sum(words.startswith("dust moved") for words in campaign.remarks)
+    if dust:
+        return _stage("correct", "look", "dust moved between flats", dust)
+    return _stage("correct", "done", f"{len(chains)} chains")
+
+
+def _vet(exposures: Sequence[Any]) -> Stage:
+    if not any(file.placed_with for file in exposures):
+        return _stage(
+            "vet", "waiting", "quality comes with Place" if exposures else "waits for Intake"
+        )
+    proposals = sum(bool(file.proposal) for file in exposures)
+    if proposals:
+        return _stage("vet", "look", f"{proposals} proposed to set aside", proposals)
+    aside = sum(bool(file.aside_by or file.trouble) for file in exposures)
+    return _stage("vet", "done", f"{aside} of {len(exposures)} set aside")
+
+
+def _place(campaign: Campaign, exposures: Sequence[Any], chains: set[str]) -> Stage:
+    if not exposures or not chains:
+        return _stage("place", "waiting", "waits for Correct" if exposures else "waits for Intake")
+    if campaign.catalogue_id is None and campaign.cone_url is None:
+        return _stage("place", "waiting", "waits for a catalogue (Intake)")
+    missing = sum(not file.placed_with for file in exposures)
+    if missing:
+        return _stage("place", "todo", f"{missing} to place")
+    failed = sum(bool(file.trouble) for file in exposures)
+    if failed:
+        return _stage("place", "look", f"{failed} could not be placed", failed)
+    return _stage("place", "done", f"{len(exposures)} placed")
+
+
+def _measure(exposures: Sequence[Any], chains: set[str]) -> Stage:
+    if not exposures or not chains:
+        return _stage("measure", "waiting", "waits for Correct")
+    missing = sum(not file.measured_with for file in exposures)
+    if missing:
+        return _stage("measure", "todo", f"{missing} to measure")
+    return _stage("measure", "done", f"{len(exposures)} measured")
+
+
+def _after_census(key: str, ready: bool, done: bool, todo: str) -> Stage:
+    if not ready:
+        needs = "waits for Measure" if key == "cast" else "waits for Cast and Measure"
+        return _stage(key, "waiting", needs)
+    return _stage(key, "done" if done else "todo", "" if done else todo)
+
+
+def _report(session: Session, campaign: Campaign, ready: bool) -> Stage:
+    if not ready:
+        return _stage("report", "waiting", "waits for Curve")
+    last = session.scalars(
+        select(Report).where(Report.campaign_id == campaign.id).order_by(Report.id.desc())
+    ).first()
+    if last is None:
+        return _stage("report", "todo", "not handed out yet")
+    return _stage("report", "done", f"{last.points} points handed out")

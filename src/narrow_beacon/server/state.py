@@ -1,0 +1,61 @@
+"""What all of the server's modules share."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import cast
+
+from flask import current_app
+from sqlalchemy.orm import Session
+
+from narrow_beacon.jobs.progress import Events
+from narrow_beacon.jobs.runner import Runner
+from narrow_beacon.server.problems import Problem
+from narrow_beacon.server.security import Folders
+from narrow_beacon.store.database import Store
+from narrow_beacon.store.models import Campaign, NightFile
+
+
+@dataclass
+class ServerState:
+    """The records, the jobs, the listeners, and where things are."""
+
+    store: Store
+    runner: Runner
+    events: Events
+    folders: Folders
+    cone_url: str
+    demo_folder: Path | None
+
+
+def shared() -> ServerState:
+    """The state of the application that handles this request."""
+    return cast(ServerState, current_app.extensions["narrow_beacon"])
+
+
+def campaign_of(session: Session, number: int) -> Campaign:
+    """A campaign. Raises Problem where there is none."""
+    campaign = session.get(Campaign, number)
+    if campaign is None:
+        raise Problem(404, "No such campaign", "It may have been removed in another tab.")
+    return campaign
+
+
+def file_of(session: Session, number: int) -> NightFile:
+    """A file of a campaign. Raises Problem where there is none."""
+    file = session.get(NightFile, number)
+    if file is None:
+        raise Problem(404, "No such exposure", "It may have been removed in another tab.")
+    return file
+
+
+@contextmanager
+def changing(campaign: int) -> Iterator[tuple[Session, Campaign]]:
+    """A session for a change; every listener is told once it is written."""
+    state = shared()
+    with state.store.session() as session:
+        yield session, campaign_of(session, campaign)
+    state.events.publish("changed", campaign=campaign)

@@ -1,0 +1,176 @@
+"""Exposures on the rail: quality, what is set aside, what is proposed, the sky behind."""
+
+from __future__ import annotations
+
+import numpy as np
+from apiflask import APIBlueprint
+from sqlalchemy.orm import Session
+
+from narrow_beacon.core.curve.almanac import sky_above
+from narrow_beacon.core.frames.sort import RawFile
+from narrow_beacon.jobs.settle import accept_proposals
+from narrow_beacon.server.night import (
+    curves_now,
+    exposures_of,
+    placements_of,
+    plane_of,
+    solution_of,
+    target_position,
+    times_of,
+)
+from narrow_beacon.server.schemas import Done, Exposure, Exposures, Ids, SetAside, SkyNight, SkyOut
+from narrow_beacon.server.state import campaign_of, changing, shared
+from narrow_beacon.store.actions import Change, act
+from narrow_beacon.store.campaigns import place_of
+from narrow_beacon.store.codec import load
+from narrow_beacon.store.models import Campaign, NightFile
+
+blueprint = APIBlueprint("vet", __name__)
+_MARGIN_DAYS = 0.6 / 24.0
+_SKY_STEP_DAYS = 4.0 / 1440.0
+
+
+def finite(value: object) -> float | None:
+    """A number for JSON: None where there is none."""
+    return float(value) if value is not None and np.isfinite(value) else None  # type: ignore[arg-type,call-overload]
+
+
+@blueprint.get("/api/campaigns/<int:number>/exposures")
+@blueprint.output(Exposures)
+def exposures(number: int) -> Exposures:
+    """All exposures of the sky in order of time, with all that the rail draws."""
+    with shared().store.session() as session:
+        campaign = campaign_of(session, number)
+        return _exposures(session, campaign)
+
+
+def _exposures(session: Session, campaign: Campaign) -> Exposures:
+    files = exposures_of(session, campaign)
+    times = times_of(session, campaign, files)
+    placements = placements_of(session, files)
+    position = target_position(session, campaign)
+    light: dict[int, float] = {}
+    zero: dict[int, float] = {}
+    now = curves_now(session, campaign, everything=True)
+    for curve in now.curves if now else ():
+        for at, index in enumerate(curve.indices):
+            light[files[index].id] = curve.transparency[at]
+            zero[files[index].id] = curve.ensemble.zero_point[at]
+    shape = _shape(files)
+    first_centre: dict[int, tuple[float, float]] = {}
+    found = []
+    for index, file in enumerate(files):
+        placement = placements.get(file.id)
+        plane, drift = None, None
+        if placement and position:
+            solution = solution_of(placement)
+            plane = list(plane_of(solution, *position))
+            if not file.trouble:
+                middle = _middle(plane, *solution.shape)
+                start = first_centre.setdefault(file.night_id or 0, middle)
+                drift = float(np.hypot(middle[0] - start[0], middle[1] - start[1]))
+        q = file.quality or {}
+        assert file.mid_utc is not None
+        found.append(
+            Exposure(
+                id=file.id, name=file.name, night=file.night_id or 0, filter=file.filter,
+                jd_utc=float(times.jd_utc[index]), mid_utc=file.mid_utc,
+                exposure_s=file.exposure_s or 0.0, chain=file.chain,
+                airmass=finite(times.airmass[index]), fwhm_px=q.get("fwhm_px"),
+                elongation=q.get("elongation"), stars=q.get("stars"),
+                sky_adu_per_px=q.get("sky_adu_per_px"), transparency=finite(light.get(file.id)),
+                zero_point=finite(zero.get(file.id)), drift_arcsec=drift, plane=plane,
+                width=shape[1], height=shape[0], placed=placement is not None,
+                measured=bool(file.measured_with) and not file.trouble, trouble=file.trouble or "",
+                aside=file.aside_reason if file.aside_by else "", aside_by=file.aside_by or "",
+                proposal=file.proposal or "",
+            )
+        )  # fmt: skip
+    return Exposures(exposures=found, reference=_reference(found))
+
+
+def _shape(files: object) -> tuple[int, int]:
+    first = next(iter(files), None)  # type: ignore[call-overload]
+    source = load(RawFile, first.raw).source if first is not None else None
+    return (source.height, source.width) if source else (1, 1)
+
+
+def _middle(plane: list[float], height: int, width: int) -> tuple[float, float]:
+    x, y = (width - 1) / 2, (height - 1) / 2
+    a, b, c, d, e, f = plane
+    return a * x + b * y + c, d * x + e * y + f
+
+
+def _reference(found: list[Exposure]) -> int | None:
+    """The exposure that serves as the standard of the view: many stars, sharp, not set aside."""
+    good = [e for e in found if e.plane and not e.aside_by and not e.trouble and e.fwhm_px]
+    if not good:
+        return None
+    return max(good, key=lambda e: (e.stars or 0) / ((e.fwhm_px or 9.0) ** 2)).id
+
+
+@blueprint.get("/api/campaigns/<int:number>/sky")
+@blueprint.output(SkyOut)
+def sky(number: int) -> SkyOut:
+    """Sun, Moon and target over each night, where the site is known."""
+    with shared().store.session() as session:
+        campaign = campaign_of(session, number)
+        site, position = place_of(session, campaign), target_position(session, campaign)
+        files = exposures_of(session, campaign)
+        times = times_of(session, campaign, files)
+        spans: dict[int, list[float]] = {}
+        for index, file in enumerate(files):
+            spans.setdefault(file.night_id or 0, []).append(float(times.jd_utc[index]))
+    if site is None or position is None:
+        return SkyOut(nights=[])
+    nights = []
+    for night, jds in spans.items():
+        moments = np.arange(
+            min(jds) - _MARGIN_DAYS, max(jds) + _MARGIN_DAYS + _SKY_STEP_DAYS, _SKY_STEP_DAYS
+        )
+        above = sky_above(moments, *position, site)
+        nights.append(
+            SkyNight(
+                night=night, jd_utc=above.jd_utc.tolist(), sun_deg=above.sun_deg.tolist(),
+                moon_deg=above.moon_deg.tolist(), target_deg=above.target_deg.tolist(),
+                moon_lit=above.moon_lit,
+            )
+        )  # fmt: skip
+    return SkyOut(nights=nights)
+
+
+@blueprint.post("/api/campaigns/<int:number>/aside")
+@blueprint.input(SetAside, arg_name="body")
+@blueprint.output(Done)
+def set_aside(number: int, body: SetAside) -> Done:
+    """Set exposures aside with a reason, or restore them."""
+    with changing(number) as (session, campaign):
+        changes = []
+        for file_id in body.ids:
+            reason = (body.reason or "set aside by the observer") if body.aside else ""
+            changes += [
+                Change("file", file_id, "aside_by", "observer" if body.aside else ""),
+                Change("file", file_id, "aside_reason", reason),
+                Change("file", file_id, "kept", not body.aside),
+                Change("file", file_id, "proposal", ""),
+            ]
+        verb = "set aside" if body.aside else "restored"
+        entry = act(session, campaign, f"{verb} {_named(session, body.ids)}", changes)
+        return Done(words=entry.words if entry else "Nothing to change.")
+
+
+@blueprint.post("/api/campaigns/<int:number>/proposals")
+@blueprint.input(Ids, arg_name="body")
+@blueprint.output(Done)
+def accept(number: int, body: Ids) -> Done:
+    """Set aside what the program proposes, for some exposures."""
+    with changing(number) as (session, campaign):
+        files = [file for file in (session.get(NightFile, i) for i in body.ids) if file]
+        count = accept_proposals(session, campaign, files)
+        return Done(words=f"Set aside {count} as proposed.")
+
+
+def _named(session: Session, ids: list[int]) -> str:
+    if len(ids) == 1:
+        return session.get_one(NightFile, ids[0]).name.rsplit("/", 1)[-1]
+    return f"{len(ids)} exposures"
