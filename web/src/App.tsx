@@ -1,0 +1,161 @@
+import { lazy, Suspense, useEffect, type ComponentType } from "react";
+import { useAppState, useCampaign, useExposures } from "./api/queries";
+import { useEvents } from "./api/events";
+import { useAxis } from "./rail/axis";
+import { beamPixel, Rail } from "./rail/Rail";
+import { STAGES, useApp, type StageKey } from "./state";
+import { Bar } from "./ui/Bar";
+import { KeyList, useKeys } from "./ui/Keys";
+import { Saying } from "./ui/Saying";
+import { StageList } from "./ui/StageList";
+import { useSize } from "./ui/canvas";
+import { Plate } from "./plate/Plate";
+import { IntakeBench, IntakeMain } from "./stages/Intake";
+import { CorrectBench } from "./stages/Correct";
+import { VetBench } from "./stages/Vet";
+import { PlaceBench } from "./stages/Place";
+import { ReportBench, ReportMain } from "./stages/Report";
+
+const CurveMain = lazy(() => import("./stages/Curve").then((m) => ({ default: m.CurveMain })));
+const CurveBench = lazy(() => import("./stages/Curve").then((m) => ({ default: m.CurveBench })));
+const MeasureMain = lazy(() =>
+  import("./stages/Measure").then((m) => ({ default: m.MeasureMain })),
+);
+const MeasureBench = lazy(() =>
+  import("./stages/Measure").then((m) => ({ default: m.MeasureBench })),
+);
+const CastBench = lazy(() => import("./stages/Cast").then((m) => ({ default: m.CastBench })));
+
+interface Screen {
+  main: ComponentType;
+  bench: ComponentType;
+  /** Drawn over time: the beam runs up through it. */
+  overTime?: boolean;
+}
+
+const SCREENS: Record<StageKey, Screen> = {
+  intake: { main: IntakeMain, bench: IntakeBench },
+  correct: { main: Plate, bench: CorrectBench },
+  vet: { main: Plate, bench: VetBench },
+  place: { main: Plate, bench: PlaceBench },
+  cast: { main: Plate, bench: CastBench },
+  measure: { main: MeasureMain, bench: MeasureBench },
+  curve: { main: CurveMain, bench: CurveBench, overTime: true },
+  report: { main: ReportMain, bench: ReportBench },
+};
+
+export function App() {
+  const s = useApp();
+  useEvents();
+  useKeys();
+  useAddress();
+  useBeamSomewhere();
+  const [middle, size] = useSize<HTMLElement>();
+  const axis = useAxis();
+  const x = beamPixel(axis, s.beam, size.width);
+  const { main: Main, bench: Bench, overTime } = SCREENS[s.stage];
+
+  useEffect(() => {
+    document.documentElement.dataset.look = s.look;
+    localStorage.setItem("look", s.look);
+  }, [s.look]);
+
+  return (
+    <div
+      className="relative grid h-full"
+      style={{
+        gridTemplateColumns: `88px minmax(0, 1fr) ${s.benchFolded ? 24 : 304}px`,
+        gridTemplateRows: "40px minmax(0, 1fr) 116px",
+      }}
+    >
+      <Bar />
+      <StageList />
+      <main ref={middle} className="relative min-h-0 min-w-0" aria-label={s.stage}>
+        <Suspense fallback={null}>
+          <Main />
+        </Suspense>
+      </main>
+      <aside className="relative flex min-h-0 border-l border-line bg-panel" aria-label="bench">
+        {!s.benchFolded && (
+          <div className="min-w-0 flex-1 overflow-y-auto" data-testid="bench">
+            <Suspense fallback={null}>
+              <Bench />
+            </Suspense>
+          </div>
+        )}
+        <button
+          className="absolute top-1.5 right-1 px-1 text-quiet hover:text-ink"
+          title={s.benchFolded ? "Open the bench (B)" : "Fold the bench (B)"}
+          onClick={() => s.set({ benchFolded: !s.benchFolded })}
+        >
+          {s.benchFolded ? "‹" : "›"}
+        </button>
+      </aside>
+      <Rail />
+      {x !== null && (
+        <div
+          data-testid="beam"
+          className="beam"
+          style={{
+            left: 88 + x,
+            bottom: 0,
+            top: overTime ? 40 : undefined,
+            height: overTime ? undefined : 116,
+          }}
+        />
+      )}
+      <Saying />
+      <KeyList />
+    </div>
+  );
+}
+
+/** The address of the page names campaign and stage, so that reloading comes back here. */
+function useAddress(): void {
+  const { data } = useAppState();
+  const campaign = useApp((s) => s.campaign);
+  const stage = useApp((s) => s.stage);
+  useEffect(() => {
+    const read = () => {
+      const match = /^#\/(\d+)\/(\w+)(?:\/(\d+))?/.exec(location.hash);
+      const named = match?.[2] as StageKey | undefined;
+      const { set } = useApp.getState();
+      if (match) set({ campaign: Number(match[1]), beam: match[3] ? Number(match[3]) : null });
+      if (named && STAGES.includes(named)) set({ stage: named });
+    };
+    read();
+    window.addEventListener("hashchange", read);
+    return () => window.removeEventListener("hashchange", read);
+  }, []);
+  useEffect(() => {
+    if (!data) return;
+    const known = data.campaigns.some((c) => c.id === campaign);
+    if (!known && data.campaigns[0]) useApp.setState({ campaign: data.campaigns[0].id });
+    if (data.progress) useApp.setState({ progress: data.progress });
+  }, [data, campaign]);
+  useEffect(() => {
+    const note = (beam: number | null) => {
+      const { campaign: c, stage: at } = useApp.getState();
+      if (c !== null) history.replaceState(null, "", `#/${c}/${at}${beam ? `/${beam}` : ""}`);
+    };
+    note(useApp.getState().beam);
+    return useApp.subscribe((now, before) => {
+      if (now.beam !== before.beam) note(now.beam);
+    });
+  }, [campaign, stage]);
+}
+
+/** The beam stands on the middle of the night until it is moved. */
+function useBeamSomewhere(): void {
+  const campaign = useApp((s) => s.campaign);
+  const beam = useApp((s) => s.beam);
+  const { data } = useExposures(campaign);
+  const { data: of } = useCampaign(campaign);
+  useEffect(() => {
+    if (!data || !of) return;
+    if (data.exposures.some((e) => e.id === beam)) return;
+    const usual = data.exposures.filter((e) => e.filter === of.filters[0] && !e.trouble);
+    const middle = data.exposures.find((e) => e.id === data.reference) ?? usual[usual.length >> 1];
+    useApp.setState({ beam: middle?.id ?? data.exposures[0]?.id ?? null });
+  }, [data, of, beam]);
+}

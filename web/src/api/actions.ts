@@ -1,0 +1,83 @@
+import { say, useApp } from "../state";
+import { act, recast, refresh } from "./queries";
+import type { Campaign } from "./types";
+
+interface Words {
+  words: string;
+}
+
+function here(): number | null {
+  return useApp.getState().campaign;
+}
+
+async function doHere(method: string, path: string, body?: unknown): Promise<void> {
+  const campaign = here();
+  if (campaign === null) return;
+  const done = await act<Words>(method, `/api/campaigns/${campaign}/${path}`, body);
+  if (done?.words) say(done.words);
+  if (done) refresh(campaign);
+}
+
+export const setAside = (ids: number[], aside: boolean, reason = "") =>
+  doHere("POST", "aside", { ids, aside, reason });
+export const acceptProposals = (ids: number[]) => doHere("POST", "proposals", { ids });
+export const undo = () => doHere("POST", "undo");
+export const redo = () => doHere("POST", "redo");
+export const correctFiles = (ids: number[], values: Record<string, string>) =>
+  doHere("POST", "corrections", { ids, ...values });
+
+export async function startJob(kind: string): Promise<void> {
+  const campaign = here();
+  if (campaign === null) return;
+  await act("POST", `/api/campaigns/${campaign}/jobs`, { kind });
+  refresh(campaign);
+}
+
+export const stopJob = (job: number) => act("DELETE", `/api/jobs/${job}`);
+
+export type Role = "target" | "comparison" | "check" | "none";
+
+/** The cast with one star in another part; a star plays one part only. */
+export function withRole(
+  cast: { target: number; comparison: number[]; check: number | null },
+  row: number,
+  role: Role,
+): { target: number; comparison: number[]; check: number | null } {
+  if (role !== "target" && cast.target === row) return cast;
+  const comparison = cast.comparison.filter((other) => other !== row);
+  const check = cast.check === row ? null : cast.check;
+  switch (role) {
+    case "target":
+      return { target: row, comparison, check };
+    case "check":
+      return { target: cast.target, comparison, check: cast.check === row ? null : row };
+    case "comparison":
+      return cast.comparison.includes(row)
+        ? { target: cast.target, comparison, check }
+        : { target: cast.target, comparison: [...comparison, row], check };
+    case "none":
+      return { target: cast.target, comparison, check };
+  }
+}
+
+export async function giveRole(
+  campaign: Campaign | undefined,
+  row: number,
+  role: Role,
+): Promise<void> {
+  if (!campaign?.cast) {
+    say("Measure the night first: the parts are given to measured stars.", "trouble");
+    return;
+  }
+  const { target, comparison, check } = campaign.cast;
+  const next = withRole({ target, comparison, check: check ?? null }, row, role);
+  if (next.target === target && role !== "target" && row === target) {
+    say("Every curve needs a target: give that part to another star first.", "trouble");
+    return;
+  }
+  await recast(campaign.id, "cast", next);
+}
+
+export async function setRadius(campaign: number, filter: string, step: number): Promise<void> {
+  await recast(campaign, "recipe", { steps: { [filter]: step }, automatic: false });
+}

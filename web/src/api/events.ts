@@ -1,0 +1,66 @@
+import { useEffect } from "react";
+import { say, useApp } from "../state";
+import { client, refresh } from "./queries";
+import type { Progress } from "./types";
+
+type Event =
+  | { kind: "hello"; progress: Progress | null }
+  | { kind: "progress"; progress: Progress }
+  | { kind: "job"; job: number; campaign: number; job_kind: string; state: string; words?: string }
+  | { kind: "changed"; campaign: number }
+  | { kind: "database"; away: boolean };
+
+const GATHER_MS = 60;
+
+/** Listens to the server: progress, finished jobs, what another tab changed. */
+export function useEvents(): void {
+  useEffect(() => {
+    const source = new EventSource("/api/events");
+    const waiting = new Map<number, ReturnType<typeof setTimeout>>();
+    let lost = false;
+
+    const changed = (campaign: number) => {
+      clearTimeout(waiting.get(campaign));
+      waiting.set(
+        campaign,
+        setTimeout(() => refresh(campaign), GATHER_MS),
+      );
+    };
+    source.onmessage = (message: MessageEvent<string>) => {
+      const event = JSON.parse(message.data) as Event;
+      const { setProgress, setAway } = useApp.getState();
+      switch (event.kind) {
+        case "hello":
+          setProgress(event.progress);
+          setAway("");
+          if (lost) void client.invalidateQueries();
+          lost = false;
+          break;
+        case "progress":
+          setProgress(event.progress);
+          setAway("");
+          break;
+        case "job":
+          if (event.state !== "waiting") setProgress(null);
+          if (event.state === "failed") say(event.words ?? "The job failed.", "trouble");
+          if (event.state === "cancelled") say("Stopped. What was done is kept.");
+          changed(event.campaign);
+          break;
+        case "changed":
+          changed(event.campaign);
+          break;
+        case "database":
+          setAway("The records (MariaDB) do not answer. The job waits and goes on by itself.");
+          break;
+      }
+    };
+    source.onerror = () => {
+      lost = true;
+      useApp.getState().setAway("No connection to the server. Is ./beacon start still running?");
+    };
+    return () => {
+      source.close();
+      waiting.forEach(clearTimeout);
+    };
+  }, []);
+}

@@ -1,0 +1,118 @@
+import { keepPreviousData, QueryClient, useQuery } from "@tanstack/react-query";
+import { get, ProblemError, send } from "./client";
+import type {
+  AppState,
+  Campaign,
+  Candidates,
+  Catalogue,
+  Correct,
+  Curve,
+  Exposures,
+  Intake,
+  JobList,
+  Log,
+  MeasuredStars,
+  Placement,
+  Radii,
+  ReportPage,
+  Sky,
+  StarOnExposure,
+} from "./types";
+import { say } from "../state";
+
+export const client = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 60_000,
+      refetchOnWindowFocus: false,
+      retry: (count, error) =>
+        count < 3 && error instanceof ProblemError && (error.status === 0 || error.status === 503),
+    },
+  },
+});
+
+/** Everything of a campaign starts with this key, so that one change makes all of it stale. */
+const of = (id: number | null, ...rest: unknown[]) => ["campaign", id, ...rest];
+
+function useCampaignQuery<T>(id: number | null, path: string, enabled = true) {
+  return useQuery({
+    queryKey: of(id, path),
+    queryFn: () => get<T>(`/api/campaigns/${id}/${path}`),
+    enabled: id !== null && enabled,
+    placeholderData: keepPreviousData,
+  });
+}
+
+export const useAppState = () =>
+  useQuery({ queryKey: ["state"], queryFn: () => get<AppState>("/api/state") });
+export const useCampaign = (id: number | null) =>
+  useQuery({
+    queryKey: of(id, ""),
+    queryFn: () => get<Campaign>(`/api/campaigns/${id}`),
+    enabled: id !== null,
+  });
+export const useExposures = (id: number | null) => useCampaignQuery<Exposures>(id, "exposures");
+export const useSky = (id: number | null) => useCampaignQuery<Sky>(id, "sky");
+export const useIntake = (id: number | null) => useCampaignQuery<Intake>(id, "intake");
+export const useCorrect = (id: number | null) => useCampaignQuery<Correct>(id, "correct");
+export const useCatalogue = (id: number | null) => useCampaignQuery<Catalogue>(id, "stars");
+export const useCurve = (id: number | null) => useCampaignQuery<Curve>(id, "curve");
+export const useLog = (id: number | null) => useCampaignQuery<Log>(id, "log");
+export const useJobs = (id: number | null) => useCampaignQuery<JobList>(id, "jobs");
+export const useCandidates = (id: number | null, filter: string) =>
+  useCampaignQuery<Candidates>(id, `candidates?filter=${encodeURIComponent(filter)}`);
+export const useRadii = (id: number | null, filter: string, enabled: boolean) =>
+  useCampaignQuery<Radii>(id, `radii?filter=${encodeURIComponent(filter)}`, enabled);
+export const useReport = (id: number | null, enabled: boolean) =>
+  useCampaignQuery<ReportPage>(id, "report", enabled);
+
+export const useMeasured = (campaign: number | null, file: number | null) =>
+  useQuery({
+    queryKey: of(campaign, "measured", file),
+    queryFn: () => get<MeasuredStars>(`/api/files/${file}/stars`),
+    enabled: file !== null,
+    placeholderData: keepPreviousData,
+  });
+export const usePlacement = (campaign: number | null, file: number | null) =>
+  useQuery({
+    queryKey: of(campaign, "placement", file),
+    queryFn: () => get<Placement>(`/api/files/${file}/placement`),
+    enabled: file !== null,
+  });
+export const useStar = (campaign: number | null, row: number | null, file: number | null) =>
+  useQuery({
+    queryKey: of(campaign, "star", row, file),
+    queryFn: () => get<StarOnExposure>(`/api/campaigns/${campaign}/star?row=${row}&file=${file}`),
+    enabled: campaign !== null && row !== null && file !== null,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+
+/** Ask the server for something to be done; what went wrong is said on the page. */
+export async function act<T>(method: string, path: string, body?: unknown): Promise<T | null> {
+  try {
+    return await send<T>(method, path, body);
+  } catch (error) {
+    say(error instanceof Error ? error.message : String(error), "trouble");
+    return null;
+  }
+}
+
+/** A cast or a radius: the answer is the new curve, shown at once. */
+export async function recast(campaign: number, path: string, body: unknown): Promise<void> {
+  const begin = performance.now();
+  const curve = await act<Curve>("POST", `/api/campaigns/${campaign}/${path}`, body);
+  if (!curve) return;
+  client.setQueryData<Campaign>(of(campaign, ""), (old) =>
+    old ? { ...old, cast: curve.cast, recipe: curve.recipe } : old,
+  );
+  client.setQueryData(of(campaign, "curve"), curve);
+  requestAnimationFrame(() =>
+    performance.measure("curve-redrawn", { start: begin, end: performance.now() }),
+  );
+}
+
+export function refresh(campaign: number): void {
+  void client.invalidateQueries({ queryKey: ["campaign", campaign] });
+  void client.invalidateQueries({ queryKey: ["state"] });
+}

@@ -1,0 +1,162 @@
+import { useEffect, useRef, type ReactNode } from "react";
+import uPlot from "uplot";
+import "uplot/dist/uPlot.min.css";
+import { INSET_LEFT, INSET_RIGHT } from "../rail/axis";
+import { useApp } from "../state";
+import { useSize } from "../ui/canvas";
+import { colour } from "../ui/words";
+
+export type Range = [number, number];
+
+/** Where values are on the canvas, in device pixels, for what draws on a chart. */
+export interface Place {
+  x: (value: number) => number;
+  y: (value: number) => number;
+  /** Device pixels a CSS pixel. */
+  ratio: number;
+}
+
+interface Props {
+  x: Range;
+  y: Range;
+  label: string;
+  xLabel?: string;
+  /** Magnitudes: bright is up. */
+  reversed?: boolean;
+  xAxis?: boolean;
+  /** Vertical hairlines, in units of x, where there is no axis of its own. */
+  lines?: number[];
+  digits?: number;
+  draw: (ctx: CanvasRenderingContext2D, place: Place, u: uPlot) => void;
+  onPlace?: (u: uPlot) => void;
+  children?: ReactNode;
+  className?: string;
+  testId?: string;
+}
+
+/** A chart in the one style of all charts: hairline axes, units on the axis, marks drawn by us. */
+export function Chart(props: Props) {
+  const [box, size] = useSize<HTMLDivElement>();
+  const host = useRef<HTMLDivElement>(null);
+  const plot = useRef<uPlot | null>(null);
+  const latest = useRef(props);
+  const look = useApp((s) => s.look);
+
+  useEffect(() => {
+    latest.current = props;
+    plot.current?.setData(plot.current.data);
+  });
+
+  useEffect(() => {
+    if (!host.current || size.width < 20 || size.height < 20) return;
+    const quiet = colour("--quiet");
+    const axis = {
+      stroke: quiet,
+      font: "11px 'Atkinson Hyperlegible Mono'",
+      labelFont: "12px 'Atkinson Hyperlegible Next'",
+      grid: { stroke: colour("--line"), width: 1 },
+      ticks: { show: false },
+    };
+    const made = new uPlot(
+      {
+        ...size,
+        padding: [10, INSET_RIGHT, latest.current.xAxis ? 0 : 4, 0],
+        legend: { show: false },
+        cursor: { show: false },
+        series: [{}, { show: true, stroke: "transparent", points: { show: false } }],
+        scales: {
+          x: { time: false, range: () => latest.current.x },
+          y: { range: () => latest.current.y, dir: latest.current.reversed ? -1 : 1 },
+        },
+        axes: [
+          {
+            ...axis,
+            show: latest.current.xAxis ?? false,
+            label: latest.current.xLabel,
+            labelSize: 18,
+            size: 26,
+          },
+          {
+            ...axis,
+            label: latest.current.label,
+            labelSize: 16,
+            size: INSET_LEFT - 16,
+            gap: 3,
+            space: 28,
+            values: (_u, splits) =>
+              splits
+                .map((v) =>
+                  latest.current.digits === undefined
+                    ? String(Number(v.toPrecision(10)))
+                    : v.toFixed(latest.current.digits),
+                )
+                .map((text) => text.replace("-", "−")),
+          },
+        ],
+        hooks: {
+          draw: [
+            (u) => {
+              const { ctx, bbox } = u;
+              ctx.save();
+              ctx.beginPath();
+              ctx.rect(bbox.left, bbox.top, bbox.width, bbox.height);
+              ctx.clip();
+              const place: Place = {
+                x: (v) => u.valToPos(v, "x", true),
+                y: (v) => u.valToPos(v, "y", true),
+                ratio: uPlot.pxRatio,
+              };
+              ctx.strokeStyle = colour("--line");
+              ctx.lineWidth = place.ratio;
+              for (const line of latest.current.lines ?? []) {
+                const x = Math.round(place.x(line)) + 0.5;
+                ctx.beginPath();
+                ctx.moveTo(x, bbox.top);
+                ctx.lineTo(x, bbox.top + bbox.height);
+                ctx.stroke();
+              }
+              latest.current.draw(ctx, place, u);
+              ctx.restore();
+              latest.current.onPlace?.(u);
+            },
+          ],
+        },
+      },
+      [
+        [0, 1],
+        [0, 0],
+      ],
+      host.current,
+    );
+    plot.current = made;
+    return () => {
+      made.destroy();
+      plot.current = null;
+    };
+  }, [size, look]);
+
+  return (
+    <div
+      ref={box}
+      data-testid={props.testId}
+      className={`relative min-h-0 min-w-0 ${props.className ?? ""}`}
+    >
+      <div ref={host} className="absolute inset-0" />
+      {props.children}
+    </div>
+  );
+}
+
+/** A range with air around the values; a given one where there are none. */
+export function rangeOf(values: readonly (number | null)[], least: number, empty: Range): Range {
+  let [low, high] = [Infinity, -Infinity];
+  for (const v of values) {
+    if (v === null || !Number.isFinite(v)) continue;
+    if (v < low) low = v;
+    if (v > high) high = v;
+  }
+  if (low > high) return empty;
+  const span = Math.max(high - low, least);
+  const middle = (low + high) / 2;
+  return [middle - span * 0.56, middle + span * 0.56];
+}

@@ -1,0 +1,142 @@
+import { useRef, useState } from "react";
+import type uPlot from "uplot";
+import { useApp } from "../state";
+import { colour, fixed } from "../ui/words";
+import { Chart, type Range } from "./Chart";
+import { drawMarks, hitAt, inside, type Hit, type Marks } from "./marks";
+
+interface Props {
+  marks: Marks[];
+  x: Range;
+  y: Range;
+  label: string;
+  lines?: number[];
+  xAxis?: boolean;
+  xLabel?: string;
+  digits?: number;
+  /** Names at the left edge, at values of y. */
+  names?: { words: string; y: number; colour: string }[];
+  title?: string;
+  /** How a point is told of. */
+  tell: (hit: Hit) => string;
+  className?: string;
+  testId?: string;
+}
+
+const NEAR_PX = 12;
+const CLICK_PX = 4;
+
+/** Points with uncertainties: point at one to see its exposure, draw around some to take them. */
+export function MarksChart({ marks, tell, title, names, ...rest }: Props) {
+  const beam = useApp((s) => s.beam);
+  const selection = useApp((s) => s.selection);
+  const set = useApp((s) => s.set);
+  const plot = useRef<uPlot | null>(null);
+  const [loop, setLoop] = useState<[number, number][] | null>(null);
+  const [hit, setHit] = useState<{ hit: Hit; x: number; y: number } | null>(null);
+  const chosen = new Set(selection);
+
+  const to = (scale: "x" | "y") => (v: number) => {
+    const u = plot.current!;
+    return u.valToPos(v, scale) + (scale === "x" ? u.over.offsetLeft : u.over.offsetTop);
+  };
+
+  function at(event: React.PointerEvent): [number, number] {
+    const frame = event.currentTarget.getBoundingClientRect();
+    return [event.clientX - frame.left, event.clientY - frame.top];
+  }
+
+  function finish(drawn: [number, number][], end: [number, number]): void {
+    const [start] = drawn;
+    if (
+      !start ||
+      drawn.length < 3 ||
+      (Math.hypot(end[0] - start[0], end[1] - start[1]) < CLICK_PX && drawn.length < 6)
+    ) {
+      const found = hitAt(marks, to("x"), to("y"), ...end, NEAR_PX);
+      set(found ? { beam: found.id, selection: [] } : { selection: [] });
+      return;
+    }
+    const ids = new Set<number>();
+    for (const m of marks)
+      m.x.forEach((x, i) => {
+        const y = m.y[i];
+        if (y != null && inside(drawn, to("x")(x), to("y")(y))) ids.add(m.ids[i]!);
+      });
+    set({ selection: [...ids] });
+  }
+
+  return (
+    <Chart
+      {...rest}
+      reversed
+      onPlace={(u) => (plot.current = u)}
+      draw={(ctx, place) => {
+        for (const m of marks) drawMarks(ctx, place, m, beam, chosen);
+      }}
+    >
+      <div
+        className="absolute inset-0 cursor-crosshair touch-none"
+        onPointerDown={(event) => {
+          event.currentTarget.setPointerCapture(event.pointerId);
+          setLoop([at(event)]);
+        }}
+        onPointerMove={(event) => {
+          const [x, y] = at(event);
+          if (loop) return setLoop([...loop, [x, y]]);
+          if (!plot.current) return;
+          const found = hitAt(marks, to("x"), to("y"), x, y, NEAR_PX);
+          setHit(found ? { hit: found, x, y } : null);
+        }}
+        onPointerUp={(event) => {
+          if (loop && plot.current) finish(loop, at(event));
+          setLoop(null);
+        }}
+        onPointerLeave={() => setHit(null)}
+      >
+        {title && (
+          <span className="pointer-events-none absolute top-1.5 left-[66px] text-small text-quiet">
+            {title}
+          </span>
+        )}
+        {plot.current &&
+          names?.map((name) => (
+            <span
+              key={name.words}
+              className="pointer-events-none absolute right-4 text-small"
+              style={{ top: to("y")(name.y) - 15, color: name.colour }}
+            >
+              {name.words}
+            </span>
+          ))}
+        {loop && loop.length > 2 && (
+          <svg className="pointer-events-none absolute inset-0 h-full w-full">
+            <polygon
+              points={loop.map((p) => p.join(",")).join(" ")}
+              fill={colour("--beam")}
+              fillOpacity={0.12}
+              stroke={colour("--beam")}
+            />
+          </svg>
+        )}
+        {hit && (
+          <div
+            className="num pointer-events-none absolute z-10 rounded-[3px] border border-line bg-raised px-2 py-1 whitespace-pre"
+            style={{
+              left: hit.x > 560 ? undefined : hit.x + 14,
+              right: hit.x > 560 ? `calc(100% - ${hit.x - 14}px)` : undefined,
+              top: Math.max(hit.y - 30, 2),
+            }}
+          >
+            {tell(hit.hit)}
+          </div>
+        )}
+      </div>
+    </Chart>
+  );
+}
+
+export function tellMagnitude(hit: Hit, name: string): string {
+  const { marks, index } = hit;
+  return `${name} ${marks.filter}  ${fixed(marks.y[index], 4)} ± ${fixed(marks.sigma[index], 4)} mag`;
+}

@@ -1,0 +1,134 @@
+import { colour, filterColour } from "../ui/words";
+import type { Place } from "./Chart";
+
+export type Role = "target" | "comparison" | "check";
+
+/** One star in one filter over time or phase. */
+export interface Marks {
+  key: string;
+  role: Role;
+  filter: string;
+  ids: number[];
+  x: number[];
+  y: (number | null)[];
+  sigma: (number | null)[];
+  flagged: boolean[];
+}
+
+/** Draw points with their uncertainties; flagged ones hollow, the one under the beam large. */
+export function drawMarks(
+  ctx: CanvasRenderingContext2D,
+  place: Place,
+  marks: Marks,
+  beam: number | null,
+  chosen: ReadonlySet<number>,
+): void {
+  const tone =
+    marks.role === "target"
+      ? colour(filterColour(marks.filter))
+      : colour(marks.role === "check" ? "--check" : "--comparison");
+  const r = 2.6 * place.ratio;
+  ctx.lineWidth = place.ratio;
+  ctx.strokeStyle = tone;
+  ctx.globalAlpha = 0.55;
+  ctx.beginPath();
+  marks.x.forEach((x, i) => {
+    const [y, s] = [marks.y[i], marks.sigma[i]];
+    if (y == null || s == null) return;
+    const px = place.x(x);
+    ctx.moveTo(px, place.y(y - s));
+    ctx.lineTo(px, place.y(y + s));
+  });
+  ctx.stroke();
+  ctx.globalAlpha = 1;
+  ctx.lineWidth = 1.2 * place.ratio;
+  marks.x.forEach((x, i) => {
+    const y = marks.y[i];
+    if (y == null) return;
+    const [px, py] = [place.x(x), place.y(y)];
+    const id = marks.ids[i]!;
+    if (chosen.has(id) || id === beam) {
+      ctx.strokeStyle = colour("--beam");
+      ctx.beginPath();
+      ctx.arc(px, py, r * 2.2, 0, 7);
+      ctx.stroke();
+    }
+    ctx.fillStyle = marks.flagged[i] ? colour("--ground") : tone;
+    ctx.strokeStyle = tone;
+    shape(ctx, marks.role, px, py, r);
+    ctx.fill();
+    ctx.stroke();
+  });
+}
+
+/** The same shapes as on the plate: lozenge, square, triangle. */
+export function shape(
+  ctx: CanvasRenderingContext2D,
+  role: Role,
+  x: number,
+  y: number,
+  r: number,
+): void {
+  ctx.beginPath();
+  if (role === "target") {
+    ctx.moveTo(x, y - r * 1.25);
+    ctx.lineTo(x + r * 1.25, y);
+    ctx.lineTo(x, y + r * 1.25);
+    ctx.lineTo(x - r * 1.25, y);
+    ctx.closePath();
+  } else if (role === "check") {
+    ctx.moveTo(x, y - r * 1.3);
+    ctx.lineTo(x + r * 1.2, y + r * 0.8);
+    ctx.lineTo(x - r * 1.2, y + r * 0.8);
+    ctx.closePath();
+  } else {
+    ctx.rect(x - r * 0.85, y - r * 0.85, 1.7 * r, 1.7 * r);
+  }
+}
+
+export interface Hit {
+  id: number;
+  marks: Marks;
+  index: number;
+}
+
+/** The mark nearest to a place in CSS pixels of the chart, within some pixels. */
+export function hitAt(
+  all: readonly Marks[],
+  toX: (v: number) => number,
+  toY: (v: number) => number,
+  x: number,
+  y: number,
+  within = 10,
+): Hit | null {
+  let best: Hit | null = null;
+  let distance = within;
+  for (const marks of all)
+    marks.x.forEach((value, index) => {
+      const m = marks.y[index];
+      if (m == null) return;
+      const away = Math.hypot(toX(value) - x, toY(m) - y);
+      if (away < distance) {
+        distance = away;
+        best = { id: marks.ids[index]!, marks, index };
+      }
+    });
+  return best;
+}
+
+/** Whether a point lies inside of a drawn loop (even-odd rule). */
+export function inside(loop: readonly [number, number][], x: number, y: number): boolean {
+  let odd = false;
+  for (let i = 0, j = loop.length - 1; i < loop.length; j = i++) {
+    const [xi, yi] = loop[i]!;
+    const [xj, yj] = loop[j]!;
+    if (yi > y !== yj > y && x < ((xj - xi) * (y - yi)) / (yj - yi) + xi) odd = !odd;
+  }
+  return odd;
+}
+
+/** Phase of a moment, 0 to 1. */
+export function phaseOf(jd: number, epoch: number, period: number): number {
+  const turns = (jd - epoch) / period;
+  return turns - Math.floor(turns);
+}

@@ -1,0 +1,57 @@
+import { useEffect, useRef } from "react";
+import { fixed } from "../ui/words";
+import type { Look } from "./profile";
+
+const WIDTH = 132;
+const HEIGHT = 58;
+
+interface Props {
+  source: HTMLCanvasElement | null;
+  at: { x: number; y: number };
+  look: Look | null;
+}
+
+/** The star at the pointer, four times as large, with its profile. */
+export function Loupe({ source, at, look }: Props) {
+  const canvas = useRef<HTMLCanvasElement>(null);
+  useEffect(() => {
+    const ctx = canvas.current?.getContext("2d");
+    if (!ctx || !source) return;
+    const ratio = window.devicePixelRatio || 1;
+    const cut = WIDTH / 4;
+    ctx.imageSmoothingEnabled = false;
+    ctx.fillStyle = "#000";
+    ctx.fillRect(0, 0, WIDTH, WIDTH);
+    ctx.drawImage(
+      source,
+      (at.x - cut / 2) * ratio,
+      (at.y - cut / 2) * ratio,
+      cut * ratio,
+      cut * ratio,
+      0,
+      0,
+      WIDTH,
+      WIDTH,
+    );
+  });
+  const top = look ? Math.max(look.rings[0]! - look.sky, 1e-9) : 1;
+  const points = look?.rings.map((v, r) => {
+    const y = HEIGHT - 6 - ((v - look.sky) / top) * (HEIGHT - 14);
+    return `${(r / 9) * (WIDTH - 8) + 4},${Math.min(Math.max(y, 3), HEIGHT - 2)}`;
+  });
+  return (
+    <div className="pointer-events-none rounded-[3px] border border-line bg-ground/90">
+      <canvas ref={canvas} width={WIDTH} height={WIDTH} className="block" />
+      <svg width={WIDTH} height={HEIGHT} className="block border-t border-line">
+        {points && (
+          <polyline points={points.join(" ")} fill="none" stroke="var(--beam)" strokeWidth={1.5} />
+        )}
+      </svg>
+      <p className="num border-t border-line px-1.5 py-0.5 text-quiet">
+        {look
+          ? `${fixed(look.fwhm, 1, "px")} wide · ${fixed(look.peak - look.sky, 0)} above sky`
+          : "no star here"}
+      </p>
+    </div>
+  );
+}

@@ -1,0 +1,263 @@
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { useCampaign, useCatalogue, useExposures, useMeasured } from "../api/queries";
+import type { ImageInfo } from "../api/types";
+import { useApp } from "../state";
+import { useSize } from "../ui/canvas";
+import type { Shown } from "./images";
+import { Loupe } from "./Loupe";
+import { starAt } from "./overlay";
+import { DEFAULT_STRETCH, Painter, type Scene } from "./painter";
+import { PlateTools } from "./PlateTools";
+import { lookAt, type Look } from "./profile";
+import { Readout, type Pointed } from "./Readout";
+import { StretchControl } from "./StretchControl";
+import { apply, invert, panBy, zoomAt } from "./view";
+
+const NEAR_PX = 12;
+const CLICK_PX = 4;
+const RAW = "offset,flat,repair";
+
+/** The image of the exposure under the beam, standing still on the sky. */
+export function Plate() {
+  const s = useApp();
+  const { data: campaign } = useCampaign(s.campaign);
+  const { data } = useExposures(s.campaign);
+  const { data: catalogue } = useCatalogue(s.campaign);
+  const { data: measured } = useMeasured(s.campaign, s.master === null ? s.beam : null);
+  const [box, size] = useSize<HTMLDivElement>();
+  const canvas = useRef<HTMLCanvasElement>(null);
+  const painter = useRef<Painter | null>(null);
+  const [info, setInfo] = useState<ImageInfo | null>(null);
+  const [error, setError] = useState("");
+  const [stretch, setStretch] = useState(DEFAULT_STRETCH);
+  const [divider, setDivider] = useState(0.5);
+  const [pointed, setPointed] = useState<Pointed | null>(null);
+  const [loupe, setLoupe] = useState<{ at: { x: number; y: number }; look: Look | null } | null>(
+    null,
+  );
+  const hovered = pointed?.row ?? null;
+
+  const exposures = useMemo(() => data?.exposures ?? [], [data]);
+  const exposure = exposures.find((e) => e.id === s.beam) ?? null;
+  const reference = exposures.find((e) => e.id === data?.reference) ?? null;
+  const band = exposure?.filter ?? campaign?.filters[0] ?? "";
+
+  const scene = useMemo<Scene>(() => {
+    const off = s.off.join(",");
+    const shown: Shown | null =
+      s.master !== null
+        ? { kind: "masters", id: s.master, off: "" }
+        : s.beam !== null
+          ? { kind: "files", id: s.beam, off }
+          : null;
+    const first = exposures.find((e) => e.filter === exposure?.filter && !e.trouble) ?? null;
+    const compare: Shown | null =
+      s.split === "raw" && shown?.kind === "files"
+        ? { ...shown, off: RAW }
+        : s.split === "first" && first
+          ? { kind: "files", id: first.id, off }
+          : null;
+    return {
+      shown,
+      exposure: s.master === null ? exposure : null,
+      compare,
+      compareExposure: s.split === "first" ? first : exposure,
+      rawHeld: s.rawHeld,
+      reference,
+      northUp: s.northUp,
+      look: s.look,
+      stretch,
+      split: compare !== null,
+      divider,
+      overlay: {
+        catalogue,
+        cast: campaign?.cast,
+        measured,
+        band,
+        star: s.star,
+        hovered,
+        residuals: s.stage === "place" && s.overlay,
+        stars: s.overlay && (s.stage === "place" || s.stage === "cast"),
+      },
+    };
+  }, [
+    s.off, s.master, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay,
+    exposures, exposure, reference, catalogue, campaign, measured, band, stretch, divider, hovered,
+  ]); // prettier-ignore
+
+  useEffect(() => {
+    if (!canvas.current) return;
+    const made = new Painter(canvas.current);
+    made.onDrawn = (plane) => {
+      setInfo(plane?.info ?? null);
+      setError(plane?.error ?? "");
+    };
+    painter.current = made;
+    return () => {
+      painter.current = null;
+    };
+  }, []);
+
+  useEffect(() => {
+    if (size.width) painter.current?.resize(size.width, size.height);
+  }, [size]);
+
+  useEffect(() => {
+    const begin = performance.now();
+    const before = painter.current?.scene;
+    painter.current?.show(scene);
+    if (before && before.stretch !== scene.stretch)
+      performance.measure("stretch", { start: begin, end: performance.now() });
+  }, [scene]);
+
+  // Neighbours in time are fetched before they are asked for.
+  useEffect(() => {
+    const p = painter.current;
+    if (!p || !exposure || s.master !== null) return;
+    const lane = exposures.filter((e) => s.filter === "" || e.filter === exposure.filter);
+    const at = lane.indexOf(exposure);
+    const soon = [1, -1, 2, 3].map((step) => lane[at + step]);
+    const timer = setTimeout(() => {
+      for (const next of soon) {
+        if (!next) continue;
+        const plane = p.images.of({ kind: "files", id: next.id, off: s.off.join(",") });
+        void plane.ready.then(() => {
+          const affine = p.planeOf(next, plane);
+          const zoom = (p.view?.zoom ?? 1) * Math.hypot(affine[0], affine[3]);
+          void plane.load(plane.levelFor(zoom * (window.devicePixelRatio || 1)));
+        });
+      }
+    }, 15);
+    return () => clearTimeout(timer);
+  }, [exposure, exposures, s.master, s.off, s.filter]);
+
+  const setView = useCallback((change: (p: Painter) => void) => {
+    const p = painter.current;
+    if (!p?.view) return;
+    change(p);
+    p.fitted = false;
+    p.schedule();
+  }, []);
+
+  useEffect(() => {
+    const fitImage = () => {
+      if (painter.current) {
+        painter.current.view = null;
+        painter.current.draw();
+      }
+    };
+    const element = box.current;
+    const wheel = (event: WheelEvent) => {
+      event.preventDefault();
+      const frame = element!.getBoundingClientRect();
+      const at = { x: event.clientX - frame.left, y: event.clientY - frame.top };
+      setView((p) => {
+        const factor = Math.exp(-event.deltaY * 0.0016);
+        p.view = zoomAt(p.view!, at, factor, { width: frame.width, height: frame.height });
+      });
+    };
+    window.addEventListener("beacon-fit", fitImage);
+    element?.addEventListener("wheel", wheel, { passive: false });
+    return () => {
+      window.removeEventListener("beacon-fit", fitImage);
+      element?.removeEventListener("wheel", wheel);
+    };
+  }, [box, setView]);
+
+  const drag = useRef<{ x: number; y: number; far: boolean; divider: boolean } | null>(null);
+
+  function point(event: React.PointerEvent): { x: number; y: number } {
+    const frame = box.current!.getBoundingClientRect();
+    return { x: event.clientX - frame.left, y: event.clientY - frame.top };
+  }
+
+  function hover(at: { x: number; y: number }): void {
+    const p = painter.current;
+    const plane = p?.current();
+    const pixel = p?.pixelAt(at);
+    if (!p || !plane || !pixel) return;
+    const toScreen = p.toScreen();
+    const sky = exposure?.plane ? apply(invert(toScreen), at) : null;
+    const row = exposure?.plane ? starAt(catalogue, toScreen, at.x, at.y, NEAR_PX) : null;
+    const value = (x: number, y: number) => plane.value(x, y);
+    const inside =
+      plane.info &&
+      pixel.x > -0.5 &&
+      pixel.y > -0.5 &&
+      pixel.x < plane.info.width - 0.5 &&
+      pixel.y < plane.info.height - 0.5;
+    if (!inside) {
+      setPointed(null);
+      setLoupe(null);
+      return;
+    }
+    setPointed({
+      x: pixel.x,
+      y: pixel.y,
+      value: value(Math.round(pixel.x), Math.round(pixel.y)),
+      east: sky?.x ?? null,
+      north: sky?.y ?? null,
+      row,
+    });
+    setLoupe({ at, look: lookAt(value, pixel.x, pixel.y) });
+  }
+
+  return (
+    <div
+      ref={box}
+      data-testid="plate"
+      className="relative h-full w-full cursor-crosshair touch-none overflow-hidden bg-black select-none"
+      onPointerDown={(event) => {
+        if (event.target !== canvas.current) return;
+        event.currentTarget.setPointerCapture(event.pointerId);
+        const at = point(event);
+        const onDivider = scene.split && Math.abs(at.x - size.width * divider) < 8;
+        drag.current = { ...at, far: false, divider: onDivider };
+      }}
+      onPointerMove={(event) => {
+        const at = point(event);
+        const held = drag.current;
+        if (!held) return hover(at);
+        if (held.divider) return setDivider(Math.min(Math.max(at.x / size.width, 0.02), 0.98));
+        if (Math.hypot(at.x - held.x, at.y - held.y) > CLICK_PX) held.far = true;
+        if (!held.far) return;
+        setView((p) => (p.view = panBy(p.view!, at.x - held.x, at.y - held.y)));
+        drag.current = { ...at, far: true, divider: false };
+      }}
+      onPointerUp={() => {
+        const held = drag.current;
+        drag.current = null;
+        if (held && !held.far && !held.divider) s.set({ star: hovered });
+      }}
+      onPointerLeave={() => {
+        setPointed(null);
+        setLoupe(null);
+      }}
+    >
+      <canvas ref={canvas} className="absolute inset-0 h-full w-full" />
+      <PlateTools scene={scene} exposure={exposure} divider={divider} width={size.width} />
+      <div className="pointer-events-none absolute right-2 bottom-2 flex flex-col items-end gap-2">
+        {loupe && !drag.current && (
+          <Loupe source={canvas.current} at={loupe.at} look={loupe.look} />
+        )}
+        {info && (
+          <div className="pointer-events-auto">
+            <StretchControl info={info} stretch={stretch} onChange={setStretch} />
+          </div>
+        )}
+      </div>
+      <Readout
+        pointed={pointed}
+        campaign={campaign}
+        catalogue={catalogue}
+        measured={measured}
+        pinned={s.star}
+      />
+      {error && (
+        <p className="absolute inset-x-8 top-1/2 rounded-[3px] border border-trouble bg-ground p-3 text-trouble">
+          {error}
+        </p>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,100 @@
+import type { ReactNode } from "react";
+import type { Exposure } from "../api/types";
+import { useApp } from "../state";
+import { shortName } from "../ui/words";
+import type { Scene } from "./painter";
+
+/** What is shown, and how: top of the plate. */
+export function PlateTools({
+  scene,
+  exposure,
+  divider,
+  width,
+}: {
+  scene: Scene;
+  exposure: Exposure | null;
+  divider: number;
+  width: number;
+}) {
+  const s = useApp();
+  const title = s.master !== null ? "master" : exposure ? shortName(exposure.name) : "";
+  const stations = s.rawHeld
+    ? "raw"
+    : s.off.length
+      ? `without ${s.off.map((key) => ({ offset: "dark or bias", flat: "flat", repair: "repair" })[key]).join(", ")}`
+      : exposure?.chain && s.stage !== "intake"
+        ? ""
+        : "";
+  return (
+    <>
+      <div className="pointer-events-none absolute top-2 left-2 flex items-center gap-2">
+        <span className="num rounded-[3px] bg-ground/80 px-1.5 py-0.5">
+          {title}
+          {stations && <span className="text-beam"> · {stations}</span>}
+          {exposure && !exposure.placed && s.master === null && (
+            <span className="text-quiet"> · not placed</span>
+          )}
+        </span>
+      </div>
+      <div className="absolute top-2 right-2 flex gap-1 rounded-[3px] bg-ground/80 px-1">
+        <Toggle on={s.northUp} onClick={() => s.set({ northUp: !s.northUp })} title="or as taken">
+          north up
+        </Toggle>
+        <Toggle on={s.overlay} onClick={() => s.set({ overlay: !s.overlay })} title="catalogue">
+          overlay
+        </Toggle>
+        <Toggle
+          on={s.split === "raw"}
+          onClick={() => s.set({ split: s.split === "raw" ? "none" : "raw" })}
+          title="corrected beside raw; drag the line. Hold C for raw alone"
+        >
+          split raw
+        </Toggle>
+        <Toggle
+          on={s.split === "first"}
+          onClick={() => s.set({ split: s.split === "first" ? "none" : "first" })}
+          title="beside the first exposure in this filter"
+        >
+          split first
+        </Toggle>
+        <Toggle on={false} onClick={() => window.dispatchEvent(new Event("beacon-fit"))} title="F">
+          fit
+        </Toggle>
+      </div>
+      {scene.split && (
+        <div
+          className="pointer-events-none absolute inset-y-0 border-l border-beam"
+          style={{ left: width * divider }}
+        >
+          <span className="num absolute bottom-2 right-1.5 rounded-[3px] bg-ground/80 px-1.5 whitespace-nowrap">
+            {s.split === "raw" ? "corrected" : "this one"}
+          </span>
+          <span className="num absolute bottom-2 left-1.5 rounded-[3px] bg-ground/80 px-1.5 whitespace-nowrap">
+            {s.split === "raw" ? "raw" : "first"}
+          </span>
+        </div>
+      )}
+    </>
+  );
+}
+
+function Toggle({
+  on,
+  children,
+  ...rest
+}: {
+  on: boolean;
+  children: ReactNode;
+  onClick: () => void;
+  title: string;
+}) {
+  return (
+    <button
+      aria-pressed={on}
+      className={`px-1.5 py-0.5 text-small ${on ? "text-beam" : "text-quiet hover:text-ink"}`}
+      {...rest}
+    >
+      {children}
+    </button>
+  );
+}

@@ -1,0 +1,217 @@
+import type { Cast, Catalogue, MeasuredStars } from "../api/types";
+import { colour } from "../ui/words";
+import { apply, type Affine } from "./view";
+
+export interface Overlay {
+  catalogue: Catalogue | undefined;
+  cast: Cast | null | undefined;
+  measured: MeasuredStars | undefined;
+  band: string;
+  star: number | null;
+  hovered: number | null;
+  residuals: boolean;
+  stars: boolean;
+}
+
+const MOST_STARS = 140;
+const ARROW_TIMES = 60;
+const ROLE_PX = 11;
+
+/** Draw a role's mark about a place: shape, letter and colour together, thin lines only. */
+export function drawRole(
+  ctx: CanvasRenderingContext2D,
+  role: "target" | "comparison" | "check",
+  x: number,
+  y: number,
+  size: number,
+  label: string,
+): void {
+  ctx.lineWidth = 1.4;
+  ctx.beginPath();
+  if (role === "target") {
+    ctx.strokeStyle = colour("--beam");
+    ctx.moveTo(x, y - size * 1.25);
+    ctx.lineTo(x + size * 1.25, y);
+    ctx.lineTo(x, y + size * 1.25);
+    ctx.lineTo(x - size * 1.25, y);
+    ctx.closePath();
+  } else if (role === "check") {
+    ctx.strokeStyle = colour("--check");
+    ctx.moveTo(x, y - size * 1.3);
+    ctx.lineTo(x + size * 1.2, y + size * 0.8);
+    ctx.lineTo(x - size * 1.2, y + size * 0.8);
+    ctx.closePath();
+  } else {
+    ctx.strokeStyle = colour("--comparison");
+    for (const side of [-1, 1]) {
+      ctx.moveTo(x + side * size * 0.55, y - size);
+      ctx.lineTo(x + side * size, y - size);
+      ctx.lineTo(x + side * size, y + size);
+      ctx.lineTo(x + side * size * 0.55, y + size);
+    }
+  }
+  ctx.stroke();
+  if (!label) return;
+  ctx.fillStyle = ctx.strokeStyle;
+  ctx.font = "600 11px 'Atkinson Hyperlegible Next'";
+  ctx.textAlign = "left";
+  ctx.textBaseline = "middle";
+  ctx.fillText(label, x + size * 1.35 + 3, y - size * 0.7);
+}
+
+/** The stars of the catalogue, the cast, and how far each measured star sits from its place. */
+export function drawOverlay(
+  ctx: CanvasRenderingContext2D,
+  overlay: Overlay,
+  toScreen: Affine,
+  pixelToScreen: Affine,
+  screenPerPixel: number,
+  size: { width: number; height: number },
+): void {
+  const { catalogue, cast, measured } = overlay;
+  if (!catalogue) return;
+  const at = new Map<number, number>();
+  catalogue.row.forEach((row, i) => at.set(row, i));
+  const place = (i: number) =>
+    apply(toScreen, { x: catalogue.east_arcsec[i]!, y: catalogue.north_arcsec[i]! });
+  if (overlay.stars) {
+    const magnitudes = catalogue.magnitudes[overlay.band] ?? Object.values(catalogue.magnitudes)[0];
+    const seen = catalogue.row
+      .map((_, i) => ({ i, p: place(i), m: magnitudes?.[i] ?? 99 }))
+      .filter(({ p }) => p.x > 0 && p.y > 0 && p.x < size.width && p.y < size.height)
+      .sort((a, b) => a.m - b.m)
+      .slice(0, MOST_STARS);
+    ctx.strokeStyle = colour("--quiet");
+    ctx.lineWidth = 1;
+    const faintest = seen[seen.length - 1]?.m ?? 15;
+    for (const { i, p, m } of seen) {
+      const r = Math.max(4, Math.min(4 + (faintest - m) * 1.4, 13));
+      ctx.globalAlpha = 0.8;
+      ctx.beginPath();
+      // Open to the north, so that it is never taken for a star or an aperture.
+      ctx.arc(p.x, p.y, r, -Math.PI * 0.2, Math.PI * 1.2);
+      ctx.stroke();
+      if (catalogue.known_variable[i]) {
+        ctx.beginPath();
+        ctx.arc(p.x, p.y, r + 3, 0.15 * Math.PI, 0.85 * Math.PI);
+        ctx.stroke();
+      }
+    }
+    ctx.globalAlpha = 1;
+  }
+  if (overlay.residuals && measured) drawResiduals(ctx, measured, pixelToScreen);
+  if (measured && screenPerPixel > 1.8)
+    drawApertures(ctx, overlay, measured, pixelToScreen, screenPerPixel);
+  const mark = (row: number, role: "target" | "comparison" | "check", label: string) => {
+    const i = at.get(row);
+    if (i === undefined) return;
+    const p = place(i);
+    const size_ = Math.max(ROLE_PX, (measured?.radius_px ?? 0) * screenPerPixel * 0.75 + 3);
+    drawRole(ctx, role, p.x, p.y, size_, label);
+  };
+  if (cast) {
+    cast.comparison.forEach((row, n) => mark(row, "comparison", String(n + 1)));
+    if (cast.check !== null && cast.check !== undefined) mark(cast.check, "check", "K");
+    mark(cast.target, "target", "T");
+  }
+  const chosen = overlay.star ?? overlay.hovered;
+  const i = chosen === null ? undefined : at.get(chosen);
+  if (i !== undefined) {
+    const p = place(i);
+    ctx.strokeStyle = colour("--ink");
+    ctx.lineWidth = 1;
+    ctx.beginPath();
+    for (const [dx, dy] of [
+      [1, 0],
+      [-1, 0],
+      [0, 1],
+      [0, -1],
+    ] as const) {
+      ctx.moveTo(p.x + dx * 18, p.y + dy * 18);
+      ctx.lineTo(p.x + dx * 25, p.y + dy * 25);
+    }
+    ctx.stroke();
+  }
+}
+
+function drawResiduals(
+  ctx: CanvasRenderingContext2D,
+  measured: MeasuredStars,
+  pixelToScreen: Affine,
+): void {
+  ctx.strokeStyle = colour("--beam");
+  ctx.lineWidth = 1.2;
+  measured.row.forEach((_, i) => {
+    if ((measured.snr[i] ?? 0) < 40) return;
+    const [px, py] = [measured.predicted_x_px[i]!, measured.predicted_y_px[i]!];
+    const from = apply(pixelToScreen, { x: px, y: py });
+    const tip = apply(pixelToScreen, {
+      x: px + (measured.x_px[i]! - px) * ARROW_TIMES,
+      y: py + (measured.y_px[i]! - py) * ARROW_TIMES,
+    });
+    const angle = Math.atan2(tip.y - from.y, tip.x - from.x);
+    ctx.beginPath();
+    ctx.moveTo(from.x, from.y);
+    ctx.lineTo(tip.x, tip.y);
+    for (const side of [-0.5, 0.5]) {
+      ctx.moveTo(tip.x, tip.y);
+      ctx.lineTo(tip.x - 5 * Math.cos(angle + side), tip.y - 5 * Math.sin(angle + side));
+    }
+    ctx.stroke();
+  });
+}
+
+function drawApertures(
+  ctx: CanvasRenderingContext2D,
+  overlay: Overlay,
+  measured: MeasuredStars,
+  pixelToScreen: Affine,
+  screenPerPixel: number,
+): void {
+  const { cast, star, hovered } = overlay;
+  const wanted = new Set<number | null | undefined>([
+    star,
+    hovered,
+    cast?.target,
+    cast?.check,
+    ...(cast?.comparison ?? []),
+  ]);
+  measured.row.forEach((row, i) => {
+    if (!wanted.has(row)) return;
+    const p = apply(pixelToScreen, { x: measured.x_px[i]!, y: measured.y_px[i]! });
+    ctx.lineWidth = 1;
+    ctx.strokeStyle = colour("--ink");
+    ctx.beginPath();
+    ctx.arc(p.x, p.y, measured.radius_px * screenPerPixel, 0, 7);
+    ctx.stroke();
+    ctx.strokeStyle = colour("--quiet");
+    ctx.setLineDash([4, 4]);
+    for (const r of measured.annulus_px) {
+      ctx.beginPath();
+      ctx.arc(p.x, p.y, r * screenPerPixel, 0, 7);
+      ctx.stroke();
+    }
+    ctx.setLineDash([]);
+  });
+}
+
+/** The star of the catalogue nearest to a place on the screen, within some pixels. */
+export function starAt(
+  catalogue: Catalogue | undefined,
+  toScreen: Affine,
+  x: number,
+  y: number,
+  within: number,
+): number | null {
+  let best: number | null = null;
+  let distance = within;
+  catalogue?.row.forEach((row, i) => {
+    const p = apply(toScreen, { x: catalogue.east_arcsec[i]!, y: catalogue.north_arcsec[i]! });
+    const away = Math.hypot(p.x - x, p.y - y);
+    if (away < distance) {
+      distance = away;
+      best = row;
+    }
+  });
+  return best;
+}

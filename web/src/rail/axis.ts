@@ -1,0 +1,44 @@
+/** The rail's axis in pixels, shared by everything that is drawn over time. */
+import { useMemo } from "react";
+import { useExposures } from "../api/queries";
+import type { Exposure } from "../api/types";
+import { useApp } from "../state";
+import { timelineOf, toAxis, type Timeline } from "./timeline";
+
+/** Room for labels left of the axis and air right of it; every time chart keeps to them. */
+export const INSET_LEFT = 58;
+export const INSET_RIGHT = 14;
+
+export interface Axis {
+  timeline: Timeline;
+  domain: [number, number];
+  exposures: Exposure[];
+  /** Place of each exposure on the axis in hours, by its number. */
+  hours: Map<number, number>;
+}
+
+export function useAxis(): Axis {
+  const campaign = useApp((s) => s.campaign);
+  const domain = useApp((s) => s.domain);
+  const { data } = useExposures(campaign);
+  return useMemo(() => {
+    const exposures = data?.exposures ?? [];
+    const timeline = timelineOf(exposures.map((e) => ({ jd: e.jd_utc, night: e.night })));
+    return {
+      timeline,
+      domain: domain ?? [0, timeline.hours],
+      exposures,
+      hours: new Map(exposures.map((e) => [e.id, toAxis(timeline, e.jd_utc)])),
+    };
+  }, [data, domain]);
+}
+
+export function toPixel(domain: [number, number], hours: number, width: number): number {
+  const room = width - INSET_LEFT - INSET_RIGHT;
+  return INSET_LEFT + ((hours - domain[0]) / (domain[1] - domain[0])) * room;
+}
+
+export function toHours(domain: [number, number], pixel: number, width: number): number {
+  const room = width - INSET_LEFT - INSET_RIGHT;
+  return domain[0] + ((pixel - INSET_LEFT) / room) * (domain[1] - domain[0]);
+}

@@ -1,0 +1,203 @@
+import type { Exposure, Sky } from "../api/types";
+import type { Quality } from "../state";
+import { colour, filterColour } from "../ui/words";
+import { INSET_LEFT, INSET_RIGHT, toPixel, type Axis } from "./axis";
+import { ticks, toAxis } from "./timeline";
+
+export interface RailPicture {
+  axis: Axis;
+  sky: Sky | undefined;
+  filters: string[];
+  quality: Quality;
+  selection: ReadonlySet<number>;
+  width: number;
+  height: number;
+}
+
+export interface Lane {
+  filter: string;
+  top: number;
+  base: number;
+}
+
+const LABELS = 18;
+const FOOT = 6;
+const BELOW = 8;
+
+/** Lanes from top to bottom; set-aside exposures hang below a lane's base. */
+export function lanesOf(filters: readonly string[], height: number): Lane[] {
+  const room = (height - LABELS - FOOT) / Math.max(filters.length, 1);
+  return filters.map((filter, i) => ({
+    filter,
+    top: LABELS + i * room + 2,
+    base: LABELS + (i + 1) * room - BELOW - 2,
+  }));
+}
+
+/** How tall an exposure's stroke is, 0 to 1: transparency once known, else its share of stars. */
+export function strokeShare(e: Exposure, mostStars: number): number {
+  if (e.transparency !== null) return Math.min(Math.max(e.transparency, 0.06), 1);
+  if (e.stars !== null && mostStars > 0) return Math.min(Math.max(e.stars / mostStars, 0.06), 1);
+  return 0.6;
+}
+
+export function drawRail(ctx: CanvasRenderingContext2D, picture: RailPicture): void {
+  const { width, height } = picture;
+  ctx.clearRect(0, 0, width, height);
+  if (!picture.axis.exposures.length) return;
+  ctx.save();
+  ctx.beginPath();
+  ctx.rect(INSET_LEFT - 1, 0, width - INSET_LEFT - INSET_RIGHT + 2, height);
+  ctx.clip();
+  drawSky(ctx, picture);
+  drawTicks(ctx, picture);
+  drawStrokes(ctx, picture);
+  drawQuality(ctx, picture);
+  ctx.restore();
+}
+
+function drawSky(ctx: CanvasRenderingContext2D, { axis, sky, height }: RailPicture): void {
+  const width = ctx.canvas.clientWidth;
+  const px = (jd: number) => toPixel(axis.domain, toAxis(axis.timeline, jd), width);
+  for (const segment of axis.timeline.segments) {
+    const left = toPixel(axis.domain, segment.offset, width);
+    const right = toPixel(axis.domain, segment.offset + (segment.end - segment.start) * 24, width);
+    ctx.fillStyle = colour("--panel");
+    ctx.fillRect(left, LABELS, right - left, height - LABELS);
+    const night = sky?.nights.find((n) => n.night === segment.night);
+    if (!night) continue;
+    const inside = night.jd_utc
+      .map((_, i) => i)
+      .filter((i) => night.jd_utc[i]! >= segment.start && night.jd_utc[i]! <= segment.end);
+    inside.forEach((i, k) => {
+      const x = px(night.jd_utc[i]!);
+      const next = inside[k + 1];
+      const wide = (next === undefined ? right : px(night.jd_utc[next]!)) - x + 0.6;
+      const sun = night.sun_deg[i]!;
+      if (sun > -18) {
+        ctx.globalAlpha = Math.min((sun + 18) / 18, 1);
+        ctx.fillStyle = colour(sun > 0 ? "--day" : "--dusk");
+        ctx.fillRect(x, LABELS, wide, height - LABELS);
+      }
+      const moon = night.moon_deg[i]!;
+      if (moon > 0) {
+        ctx.globalAlpha = 0.25 + 0.75 * night.moon_lit;
+        ctx.fillStyle = colour("--moon");
+        ctx.fillRect(x, LABELS, wide, 2);
+      }
+    });
+    ctx.globalAlpha = 0.7;
+    ctx.strokeStyle = colour("--quiet");
+    ctx.setLineDash([1, 3]);
+    ctx.beginPath();
+    inside.forEach((i) => {
+      const y = height - (Math.max(night.target_deg[i]!, 0) / 90) * (height - LABELS - 4);
+      ctx.lineTo(px(night.jd_utc[i]!), y);
+    });
+    ctx.stroke();
+    ctx.setLineDash([]);
+    ctx.globalAlpha = 1;
+  }
+}
+
+function drawTicks(ctx: CanvasRenderingContext2D, { axis, width, height }: RailPicture): void {
+  ctx.font = "11px 'Atkinson Hyperlegible Mono'";
+  ctx.textBaseline = "middle";
+  for (const tick of ticks(axis.timeline, axis.domain, width - INSET_LEFT - INSET_RIGHT)) {
+    const x = Math.round(toPixel(axis.domain, tick.at, width)) + 0.5;
+    ctx.strokeStyle = colour("--line");
+    ctx.beginPath();
+    ctx.moveTo(x, LABELS - 3);
+    ctx.lineTo(x, height);
+    ctx.stroke();
+    ctx.fillStyle = colour("--quiet");
+    ctx.textAlign = "center";
+    ctx.fillText(tick.label, x, LABELS / 2);
+  }
+}
+
+function strokeWidth({ axis, width }: RailPicture): number {
+  const shown = axis.domain[1] - axis.domain[0];
+  const per = (width * axis.timeline.hours) / shown / Math.max(axis.exposures.length, 1);
+  return Math.max(1, Math.min(4, per * 0.7));
+}
+
+function drawStrokes(ctx: CanvasRenderingContext2D, picture: RailPicture): void {
+  const { axis, filters, width, height, selection } = picture;
+  const lanes = new Map(lanesOf(filters, height).map((lane) => [lane.filter, lane]));
+  const most = Math.max(...axis.exposures.map((e) => e.stars ?? 0), 1);
+  const thick = strokeWidth(picture);
+  for (const e of axis.exposures) {
+    const lane = lanes.get(e.filter);
+    if (!lane) continue;
+    const x = toPixel(axis.domain, axis.hours.get(e.id) ?? 0, width);
+    if (x < INSET_LEFT - 4 || x > width) continue;
+    const tone = colour(filterColour(e.filter));
+    if (selection.has(e.id)) {
+      ctx.fillStyle = colour("--beam");
+      ctx.globalAlpha = 0.28;
+      ctx.fillRect(x - thick, lane.top - 2, 2 * thick, lane.base - lane.top + BELOW + 4);
+      ctx.globalAlpha = 1;
+    }
+    if (e.aside_by || e.trouble) {
+      ctx.strokeStyle = e.trouble ? colour("--trouble") : tone;
+      ctx.lineWidth = 1;
+      ctx.strokeRect(x - thick / 2, lane.base + 2.5, Math.max(thick, 2), BELOW - 3);
+      continue;
+    }
+    ctx.globalAlpha = e.measured ? 1 : e.placed ? 0.6 : 0.35;
+    ctx.fillStyle = tone;
+    const tall = (lane.base - lane.top) * strokeShare(e, most);
+    ctx.fillRect(x - thick / 2, lane.base - tall, thick, tall);
+    if (e.proposal) {
+      ctx.globalAlpha = 1;
+      ctx.fillStyle = colour("--beam");
+      ctx.fillRect(x - thick / 2, lane.base + 2, thick, 3);
+    }
+  }
+  ctx.globalAlpha = 1;
+}
+
+/** The range of a quality over the exposures that take part, by filter and in all. */
+export function qualityRange(
+  exposures: readonly Exposure[],
+  quality: Quality,
+): [number, number] | null {
+  const values = exposures
+    .filter((e) => !e.trouble && !e.aside_by)
+    .map((e) => e[quality])
+    .filter((v): v is number => v !== null)
+    .sort((a, b) => a - b);
+  if (!values.length) return null;
+  const low = values[Math.floor(values.length * 0.01)]!;
+  const high = values[Math.ceil(values.length * 0.99) - 1]!;
+  return low < high ? [low, high] : [low - 0.5, high + 0.5];
+}
+
+function drawQuality(ctx: CanvasRenderingContext2D, picture: RailPicture): void {
+  const { axis, filters, quality, width, height } = picture;
+  const range = qualityRange(axis.exposures, quality);
+  if (!range) return;
+  const y = (v: number) => {
+    const share = Math.min(Math.max((v - range[0]) / (range[1] - range[0]), -0.08), 1.08);
+    return height - FOOT - 4 - share * (height - LABELS - FOOT - 10);
+  };
+  for (const filter of filters) {
+    ctx.strokeStyle = colour("--ink");
+    ctx.globalAlpha = 0.75;
+    ctx.lineWidth = 1;
+    ctx.beginPath();
+    let before: Exposure | null = null;
+    for (const e of axis.exposures) {
+      const value = e[quality];
+      if (e.filter !== filter || value === null || e.trouble) continue;
+      const x = toPixel(axis.domain, axis.hours.get(e.id) ?? 0, width);
+      const joined = before && before.night === e.night && (e.jd_utc - before.jd_utc) * 24 < 0.5;
+      if (joined) ctx.lineTo(x, y(value));
+      else ctx.moveTo(x, y(value));
+      before = e;
+    }
+    ctx.stroke();
+  }
+  ctx.globalAlpha = 1;
+}

@@ -1,0 +1,129 @@
+/** The time axis of a campaign: nights side by side, the daytime between them cut out. */
+
+export interface Moment {
+  jd: number;
+  night: number;
+}
+
+/** A stretch of time without long gaps; `offset` is where it begins on the axis, in hours. */
+export interface Segment {
+  night: number;
+  start: number;
+  end: number;
+  offset: number;
+}
+
+export interface Timeline {
+  segments: Segment[];
+  hours: number;
+}
+
+export interface Tick {
+  at: number;
+  label: string;
+  /** The first of a night carries its date. */
+  date: string;
+}
+
+const GAP_H = 1.2;
+const PAD_H = 0.1;
+const JOINT_SHARE = 0.012;
+const STEPS_MIN = [1, 2, 5, 10, 15, 30, 60, 120, 180];
+
+export function timelineOf(moments: readonly Moment[]): Timeline {
+  const sorted = [...moments].sort((a, b) => a.jd - b.jd);
+  const runs: Segment[] = [];
+  for (const { jd, night } of sorted) {
+    const last = runs[runs.length - 1];
+    if (last && last.night === night && (jd - last.end) * 24 < GAP_H) last.end = jd;
+    else runs.push({ night, start: jd, end: jd, offset: 0 });
+  }
+  const pad = PAD_H / 24;
+  let total = 0;
+  for (const run of runs) {
+    run.start -= pad;
+    run.end += pad;
+    total += (run.end - run.start) * 24;
+  }
+  const joint = total * JOINT_SHARE;
+  let offset = 0;
+  for (const run of runs) {
+    run.offset = offset;
+    offset += (run.end - run.start) * 24 + joint;
+  }
+  return { segments: runs, hours: Math.max(offset - joint, 1e-6) };
+}
+
+/** Where a moment is on the axis, in hours; moments in a gap are at the nearer edge. */
+export function toAxis(timeline: Timeline, jd: number): number {
+  let best = 0;
+  let distance = Infinity;
+  for (const s of timeline.segments) {
+    const clamped = Math.min(Math.max(jd, s.start), s.end);
+    const away = Math.abs(jd - clamped);
+    if (away < distance) {
+      distance = away;
+      best = s.offset + (clamped - s.start) * 24;
+    }
+  }
+  return best;
+}
+
+/** The moment at a place on the axis. */
+export function toMoment(timeline: Timeline, hours: number): number {
+  let best = timeline.segments[0];
+  for (const s of timeline.segments) if (hours >= s.offset) best = s;
+  if (!best) return 0;
+  return Math.min(best.start + Math.max(hours - best.offset, 0) / 24, best.end);
+}
+
+/** Round times of day for a domain that is `width` pixels wide. */
+export function ticks(timeline: Timeline, domain: [number, number], width: number): Tick[] {
+  const perHour = width / (domain[1] - domain[0]);
+  const step = STEPS_MIN.find((minutes) => (minutes / 60) * perHour >= 52) ?? 240;
+  const found: Tick[] = [];
+  let night = -1;
+  for (const s of timeline.segments) {
+    const stepDays = step / 1440;
+    // Julian dates begin at noon; rounding is of the time of day.
+    const first = Math.ceil((s.start - 0.5) / stepDays - 1e-6) * stepDays + 0.5;
+    for (let jd = first; jd <= s.end; jd += stepDays) {
+      const at = s.offset + (jd - s.start) * 24;
+      if (at < domain[0] || at > domain[1]) continue;
+      const date = s.night !== night ? dateOf(s.start) : "";
+      night = s.night;
+      found.push({ at, label: clock(jd, step < 60), date });
+    }
+  }
+  return found;
+}
+
+export function momentOf(jd: number): Date {
+  return new Date((jd - 2440587.5) * 86400_000);
+}
+
+function clock(jd: number, minutes: boolean): string {
+  const moment = new Date(Math.round(momentOf(jd).getTime() / 60_000) * 60_000);
+  const hours = String(moment.getUTCHours()).padStart(2, "0");
+  return minutes ? `${hours}:${String(moment.getUTCMinutes()).padStart(2, "0")}` : `${hours}h`;
+}
+
+const MONTHS = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(" ");
+
+function dateOf(jd: number): string {
+  const moment = momentOf(jd);
+  return `${moment.getUTCDate()} ${MONTHS[moment.getUTCMonth()]}`;
+}
+
+/** The domain after zooming by a factor about a place, kept within the axis. */
+export function zoomed(
+  domain: [number, number],
+  at: number,
+  factor: number,
+  hours: number,
+): [number, number] {
+  const span = Math.min(Math.max((domain[1] - domain[0]) * factor, 0.15), hours);
+  const share = (at - domain[0]) / (domain[1] - domain[0]);
+  const start = Math.min(Math.max(at - share * span, 0), hours - span);
+  return [start, start + span];
+}

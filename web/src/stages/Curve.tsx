@@ -1,0 +1,246 @@
+import { useMemo } from "react";
+import { create } from "zustand";
+import { startJob } from "../api/actions";
+import { useCampaign, useCurve } from "../api/queries";
+import type { Curve, FilterCurve } from "../api/types";
+import { rangeOf, type Range } from "../charts/Chart";
+import { MarksChart, tellMagnitude } from "../charts/MarksChart";
+import { useAxis } from "../rail/axis";
+import { ticks } from "../rail/timeline";
+import { useApp } from "../state";
+import { Button } from "../ui/Button";
+import { Chips, Empty, Fact, Section } from "../ui/parts";
+import { clockUtc, dayOf, fixed, shortName } from "../ui/words";
+import { comparisonMarks, copyText, foldMarks, marksOf } from "./curve/shown";
+import { savePng } from "./curve/save";
+
+interface Shown {
+  fold: boolean;
+  period: string;
+  raw: boolean;
+}
+
+export const useShown = create<Shown>()(() => ({ fold: false, period: "", raw: false }));
+
+export function CurveMain() {
+  const id = useApp((s) => s.campaign);
+  const filter = useApp((s) => s.filter);
+  const { data } = useCurve(id);
+  const { data: campaign } = useCampaign(id);
+  const axis = useAxis();
+  const { fold, period, raw } = useShown();
+  const days = Number(period.replace(",", "."));
+  const folded = fold && days > 0;
+  const filters = useMemo(
+    () => data?.filters.filter((f) => !filter || f.filter === filter) ?? [],
+    [data, filter],
+  );
+
+  const parts = useMemo(() => {
+    const on = (role: "target" | "check") =>
+      filters.flatMap((f) => marksOf(f, role, axis.hours, raw));
+    const target = on("target");
+    return {
+      target: folded ? foldMarks(target, filters, days) : target,
+      check: on("check"),
+      comparison: comparisonMarks(filters[0], axis.hours),
+    };
+  }, [filters, axis, raw, folded, days]);
+
+  if (!campaign) return null;
+  if (!data?.filters.length)
+    return (
+      <Empty title="No curve yet">
+        <p>
+          {data?.problems[0] ??
+            "The curve is made from the measured stars. Measure the night, and it appears."}
+        </p>
+        <Button main className="self-start" onClick={() => void startJob("reduce")}>
+          Reduce all of it
+        </Button>
+      </Empty>
+    );
+  const x: Range = folded ? [-0.25, 1.25] : axis.domain;
+  const lines = folded ? undefined : ticks(axis.timeline, axis.domain, 800).map((t) => t.at);
+  const name = campaign.target.name || "target";
+  const names = (role: string) =>
+    data.filters[0]?.series.find((s) => s.role === role)?.name ?? role;
+  return (
+    <div className="flex h-full flex-col" data-testid="curve">
+      <MarksChart
+        className="min-h-0 flex-[3]"
+        testId="curve-target"
+        marks={parts.target}
+        x={x}
+        y={rangeOf(
+          parts.target.flatMap((m) => m.y),
+          0.05,
+          [10, 12],
+        )}
+        label="magnitude"
+        lines={lines}
+        xAxis={folded}
+        xLabel={`phase, period ${period} d`}
+        title={`${name}${raw ? ", instrumental" : ""}`}
+        tell={(hit) => tellHit(hit, axis, name)}
+      />
+      {!folded && (
+        <>
+          <MarksChart
+            className="min-h-0 flex-1 border-t border-line"
+            marks={parts.check}
+            x={x}
+            y={rangeOf(
+              parts.check.flatMap((m) => m.y),
+              0.04,
+              [-0.1, 0.1],
+            )}
+            label="mag"
+            digits={2}
+            lines={lines}
+            title={`check star ${names("check")}, from its mean`}
+            tell={(hit) => tellHit(hit, axis, names("check"))}
+          />
+          <MarksChart
+            className="min-h-0 flex-[1.2] border-t border-line"
+            marks={parts.comparison.marks}
+            names={parts.comparison.names}
+            x={x}
+            y={parts.comparison.range}
+            label="mag"
+            digits={2}
+            lines={lines}
+            title={`comparison stars in ${filters[0]?.filter}, each against the others`}
+            tell={(hit) => tellHit(hit, axis, hit.marks.key)}
+          />
+        </>
+      )}
+    </div>
+  );
+}
+
+function tellHit(
+  hit: Parameters<typeof tellMagnitude>[0],
+  axis: ReturnType<typeof useAxis>,
+  name: string,
+): string {
+  const e = axis.exposures.find((one) => one.id === hit.id);
+  const first = tellMagnitude(hit, name);
+  return e
+    ? `${first}\n${shortName(e.name)}  ${dayOf(e.mid_utc)} ${clockUtc(e.mid_utc)} UT`
+    : first;
+}
+
+export function CurveBench() {
+  const id = useApp((s) => s.campaign);
+  const filter = useApp((s) => s.filter);
+  const selection = useApp((s) => s.selection);
+  const set = useApp((s) => s.set);
+  const { data } = useCurve(id);
+  const { data: campaign } = useCampaign(id);
+  const shown = useShown();
+  if (!data?.filters.length || !campaign) return null;
+  return (
+    <>
+      <Section title="Shown">
+        <div className="flex flex-col gap-2">
+          <Chips
+            label="filter"
+            value={filter}
+            onChange={(key) => set({ filter: key })}
+            options={[
+              { key: "", words: "all" },
+              ...data.filters.map((f) => ({ key: f.filter, words: f.filter })),
+            ]}
+          />
+          <Chips
+            label="magnitudes"
+            value={shown.raw ? "raw" : "own"}
+            onChange={(key) => useShown.setState({ raw: key === "raw" })}
+            options={[
+              { key: "own", words: "differential" },
+              { key: "raw", words: "instrumental" },
+            ]}
+          />
+          <div className="flex items-center gap-2">
+            <Chips
+              label="axis"
+              value={shown.fold ? "phase" : "time"}
+              onChange={(key) => useShown.setState({ fold: key === "phase" })}
+              options={[
+                { key: "time", words: "over time" },
+                { key: "phase", words: "folded by" },
+              ]}
+            />
+            <input
+              aria-label="period in days"
+              className="field num w-24!"
+              placeholder="days"
+              value={shown.period}
+              onChange={(event) =>
+                useShown.setState({ period: event.target.value, fold: event.target.value !== "" })
+              }
+            />
+          </div>
+        </div>
+      </Section>
+      {data.filters.map((f) => (
+        <FilterFacts key={f.filter} curve={f} />
+      ))}
+      <Problems data={data} />
+      <Section title="Points">
+        <p className="mb-2 text-quiet">
+          {selection.length > 1
+            ? "Set the chosen ones aside beside the rail, or with X."
+            : "Point at one to see its exposure; draw around some to take them."}
+        </p>
+        <div className="flex flex-wrap gap-2">
+          <Button onClick={() => savePng("curve")}>PNG</Button>
+          <Button onClick={() => void copyText(data)}>Copy data</Button>
+          <Button main onClick={() => set({ stage: "report" })}>
+            Next: Report
+          </Button>
+        </div>
+      </Section>
+    </>
+  );
+}
+
+function FilterFacts({ curve }: { curve: FilterCurve }) {
+  const target = curve.series.find((s) => s.role === "target");
+  const values = target?.magnitude.filter((v): v is number => v !== null) ?? [];
+  const sigma =
+    target?.uncertainty.filter((v): v is number => v !== null).sort((a, b) => a - b) ?? [];
+  return (
+    <Section title={`In ${curve.filter}`} aside={`${values.length} points`}>
+      <dl>
+        <Fact name="brightest, faintest">
+          {fixed(Math.min(...values), 3)} · {fixed(Math.max(...values), 3)}
+        </Fact>
+        <Fact name="typical uncertainty">
+          {fixed((sigma[sigma.length >> 1] ?? NaN) * 1000, 1, "mmag")}
+        </Fact>
+        <Fact name="check star scatters">
+          {curve.scatter_check_mag === null
+            ? "no check star"
+            : `${fixed(curve.scatter_check_mag * 1000, 1)}, ${fixed((curve.expected_check_mag ?? NaN) * 1000, 1)} expected`}
+        </Fact>
+        <Fact name="radius">{fixed(curve.radius_px, 2, "px")}</Fact>
+        <Fact name="common offset, ±">{fixed(curve.common_offset_mag * 1000, 1, "mmag")}</Fact>
+      </dl>
+    </Section>
+  );
+}
+
+function Problems({ data }: { data: Curve }) {
+  if (!data.problems.length) return null;
+  return (
+    <Section title="In the way">
+      {data.problems.map((words) => (
+        <p key={words} className="border-l-2 border-beam pl-2">
+          {words}
+        </p>
+      ))}
+    </Section>
+  );
+}

@@ -1,0 +1,95 @@
+import { create } from "zustand";
+import type { Progress } from "./api/types";
+
+export const STAGES = [
+  "intake",
+  "correct",
+  "vet",
+  "place",
+  "cast",
+  "measure",
+  "curve",
+  "report",
+] as const;
+export type StageKey = (typeof STAGES)[number];
+export type Look = "night" | "day" | "red";
+export type Quality =
+  | "fwhm_px"
+  | "sky_adu_per_px"
+  | "elongation"
+  | "stars"
+  | "drift_arcsec"
+  | "zero_point"
+  | "transparency"
+  | "airmass";
+export type Split = "none" | "raw" | "first";
+
+export interface Saying {
+  words: string;
+  tone: "plain" | "trouble";
+  at: number;
+}
+
+/** What the page shows now; nothing in here is a result. */
+interface App {
+  campaign: number | null;
+  stage: StageKey;
+  look: Look;
+  beam: number | null;
+  star: number | null;
+  selection: number[];
+  quality: Quality;
+  domain: [number, number] | null;
+  filter: string;
+  northUp: boolean;
+  overlay: boolean;
+  split: Split;
+  off: string[];
+  rawHeld: boolean;
+  master: number | null;
+  playing: boolean;
+  benchFolded: boolean;
+  progress: Progress | null;
+  away: string;
+  saying: Saying | null;
+  keysShown: boolean;
+  set: (values: Partial<App>) => void;
+  setProgress: (progress: Progress | null) => void;
+  setAway: (words: string) => void;
+}
+
+function storedLook(): Look {
+  const look = localStorage.getItem("look");
+  return look === "day" || look === "red" ? look : "night";
+}
+
+export const useApp = create<App>()((set) => ({
+  campaign: null,
+  stage: "intake",
+  look: storedLook(),
+  beam: null,
+  star: null,
+  selection: [],
+  quality: "fwhm_px",
+  domain: null,
+  filter: "",
+  northUp: false,
+  overlay: true,
+  split: "none",
+  off: [],
+  rawHeld: false,
+  master: null,
+  playing: false,
+  benchFolded: false,
+  progress: null,
+  away: "",
+  saying: null,
+  keysShown: false,
+  set: (values) => set(values),
+  setProgress: (progress) => set({ progress }),
+  setAway: (away) => set({ away }),
+}));
+
+export function say(words: string, tone: Saying["tone"] = "plain"): void {
+  useApp.setState({ saying: { words, tone, at: Date.now() } });
+}

@@ -1,0 +1,79 @@
+/** Numbers and moments as an observer writes them. */
+
+export function fixed(value: number | null | undefined, digits: number, unit = ""): string {
+  if (value === null || value === undefined || !Number.isFinite(value)) return "–";
+  const text = value.toFixed(digits).replace("-", "−");
+  return unit ? `${text} ${unit}` : text;
+}
+
+export function seconds(value: number): string {
+  return value >= 10 || Number.isInteger(value)
+    ? `${Math.round(value)} s`
+    : `${value.toFixed(1)} s`;
+}
+
+/** 0:41, 12:05, 1:02:00 */
+export function duration(totalSeconds: number): string {
+  const whole = Math.max(0, Math.round(totalSeconds));
+  const [h, m, s] = [Math.floor(whole / 3600), Math.floor((whole % 3600) / 60), whole % 60];
+  const two = (n: number) => String(n).padStart(2, "0");
+  return h ? `${h}:${two(m)}:${two(s)}` : `${m}:${two(s)}`;
+}
+
+export function plural(count: number, one: string, many = `${one}s`): string {
+  return `${count} ${count === 1 ? one : many}`;
+}
+
+export function clockUtc(text: string): string {
+  return text.slice(11, 19);
+}
+
+const MONTHS = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(" ");
+
+export function dayOf(iso: string): string {
+  const [, month, day] = iso.slice(0, 10).split("-");
+  return `${Number(day)} ${MONTHS[Number(month) - 1]}`;
+}
+
+/** 22h 41m 02.60s */
+export function rightAscension(degrees: number): string {
+  const total = ((degrees / 15) * 3600 + 86400) % 86400;
+  const h = Math.floor(total / 3600);
+  const m = Math.floor((total % 3600) / 60);
+  const s = total % 60;
+  return `${String(h).padStart(2, "0")} ${String(m).padStart(2, "0")} ${s.toFixed(2).padStart(5, "0")}`;
+}
+
+export function declination(degrees: number): string {
+  const total = Math.abs(degrees) * 3600;
+  const d = Math.floor(total / 3600);
+  const m = Math.floor((total % 3600) / 60);
+  const s = total % 60;
+  const sign = degrees < 0 ? "−" : "+";
+  return `${sign}${String(d).padStart(2, "0")} ${String(m).padStart(2, "0")} ${s.toFixed(1).padStart(4, "0")}`;
+}
+
+export const FILTER_COLOURS: Record<string, string> = {
+  U: "--filter-u",
+  B: "--filter-b",
+  V: "--filter-v",
+  R: "--filter-r",
+  I: "--filter-i",
+};
+
+export function filterColour(filter: string): string {
+  const key = filter.trim().slice(-1).toUpperCase();
+  return `var(${FILTER_COLOURS[key] ?? "--filter-other"})`;
+}
+
+/** A colour variable's value now, for drawing on a canvas. */
+export function colour(name: string): string {
+  const match = /var\((.+)\)/.exec(name);
+  return getComputedStyle(document.documentElement)
+    .getPropertyValue(match?.[1] ?? name)
+    .trim();
+}
+
+export function shortName(path: string): string {
+  return path.slice(path.lastIndexOf("/") + 1);
+}
