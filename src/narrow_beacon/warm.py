@@ -15,6 +15,7 @@ def warm() -> None:
     from narrow_beacon.core.correct.apply import Workspace, correct, make_chain
     from narrow_beacon.core.correct.combine import combine
     from narrow_beacon.core.frames.fits_file import read_image
+    from narrow_beacon.core.frames.pyramid import halve, measure_brightness, to_words
     from narrow_beacon.core.measure.aperture import mask_stars, measure_apertures
     from narrow_beacon.core.place.solve import Solver
     from narrow_beacon.core.stars.trails import find_trails
@@ -38,6 +39,7 @@ def warm() -> None:
         space = Workspace.of_shape(*image.shape)
         for source in sources:
             pixels, flags = correct(source, make_chain(None, None, defects), 7000.0, space)
+        to_words(halve(pixels), measure_brightness(pixels))
         seen = see(pixels, flags, 3.3)
         find_trails(pixels, seen.found.block_means, seen.background, 3.3)
         masked = np.zeros_like(flags)

@@ -64,7 +64,7 @@ export function App() {
     <div
       className="relative grid h-full"
       style={{
-        gridTemplateColumns: `88px minmax(0, 1fr) ${s.benchFolded ? 24 : 304}px`,
+        gridTemplateColumns: `88px minmax(0, 1fr) ${s.benchFolded ? 15 : 304}px`,
         gridTemplateRows: "40px minmax(0, 1fr) 116px",
       }}
     >
@@ -75,7 +75,15 @@ export function App() {
           <Main />
         </Suspense>
       </main>
-      <aside className="relative flex min-h-0 border-l border-line bg-panel" aria-label="bench">
+      <aside className="flex min-h-0 border-l border-line bg-panel" aria-label="bench">
+        <button
+          className="w-3.5 shrink-0 text-quiet hover:bg-raised hover:text-ink"
+          aria-label={s.benchFolded ? "open the bench" : "fold the bench"}
+          title={s.benchFolded ? "Open the bench (B)" : "Fold the bench (B)"}
+          onClick={() => s.set({ benchFolded: !s.benchFolded })}
+        >
+          {s.benchFolded ? "‹" : "›"}
+        </button>
         {!s.benchFolded && (
           <div className="min-w-0 flex-1 overflow-y-auto" data-testid="bench">
             <Suspense fallback={null}>
@@ -83,13 +91,6 @@ export function App() {
             </Suspense>
           </div>
         )}
-        <button
-          className="absolute top-1.5 right-1 px-1 text-quiet hover:text-ink"
-          title={s.benchFolded ? "Open the bench (B)" : "Fold the bench (B)"}
-          onClick={() => s.set({ benchFolded: !s.benchFolded })}
-        >
-          {s.benchFolded ? "‹" : "›"}
-        </button>
       </aside>
       <Rail />
       {x !== null && (

@@ -4,14 +4,19 @@ from __future__ import annotations
 
 import json
 import os
+import threading
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import numpy as np
 from apiflask import APIFlask
 from distributed import Client
 from flask import Response, send_from_directory
 
 from narrow_beacon import __version__
+from narrow_beacon.core.curve.almanac import sky_above
+from narrow_beacon.core.curve.time import Site
+from narrow_beacon.core.frames.pyramid import halve, measure_brightness, to_words
 from narrow_beacon.jobs.progress import Events
 from narrow_beacon.jobs.runner import Runner
 from narrow_beacon.server import (
@@ -112,7 +117,15 @@ def make_app(config: ServerConfig, *, run_jobs: bool = True) -> APIFlask:
 
     if run_jobs:
         runner.start()
+    threading.Thread(target=_warm, name="warm", daemon=True).start()
     return app
+
+
+def _warm() -> None:
+    """Load what the first image and the first sky need, so that nobody waits for it."""
+    image = np.arange(64 * 64, dtype=np.float32).reshape(64, 64)
+    to_words(halve(image), measure_brightness(image))
+    sky_above(np.array([2461000.5, 2461000.6]), 10.0, 40.0, Site(0.0, 0.0))
 
 
 def from_environment() -> APIFlask:

@@ -129,13 +129,14 @@ def _file(record: NightFile, raw: RawFile, evenings: dict[int, str]) -> FileOut:
             value = reading.value
             text = value.isoformat(" ") if isinstance(value, datetime) else str(value)
             said[name] = f"{text} ({reading.keyword})"
+    reason = record.part_reason or record.trouble or ""
     return FileOut(
-        id=record.id, name=record.name, part=record.part, part_reason=record.part_reason or "",
+        id=record.id, name=record.name, part=record.part, part_reason=reason,
         kind=record.kind, filter=record.filter, exposure_s=record.exposure_s,
         time_utc=record.mid_utc.isoformat(" ", "seconds") if record.mid_utc else "",
         temperature_c=record.temperature_c, night=evenings.get(record.night_id or 0, ""),
         said=said, correction={k: str(v) for k, v in record.correction.items()},
-        question=needs_answer(record.part, record.part_reason or ""),
+        question=needs_answer(record.part, record.part_reason or "", record.trouble or ""),
     )  # fmt: skip
 
 

@@ -161,6 +161,19 @@ def solution_of(placement: PlacementRecord) -> Solution:
         return _solutions[placement.id]
 
 
+_planes: dict[tuple[int, float, float], tuple[float, ...]] = {}
+
+
+def plane_at(placement: PlacementRecord, ra_deg: float, dec_deg: float) -> tuple[float, ...]:
+    """``plane_of`` a placement, computed once."""
+    key = (placement.id, ra_deg, dec_deg)
+    if key not in _planes:
+        if len(_planes) > 20000:
+            _planes.clear()
+        _planes[key] = plane_of(solution_of(placement), ra_deg, dec_deg)
+    return _planes[key]
+
+
 def plane_of(solution: Solution, ra_deg: float, dec_deg: float) -> tuple[float, ...]:
     """(a, b, c, d, e, f): east = a x + b y + c and north = d x + e y + f in seconds of arc from a
     position, for pixels x, y near the middle of the exposure.

@@ -75,15 +75,15 @@ def _working(session: Session, campaign: Campaign) -> set[str]:
     return {stage for kind in kinds for stage in _STAGE_OF_JOB[kind]}
 
 
-def needs_answer(part: str, reason: str) -> bool:
-    """Whether a file that was left out waits for the observer's word."""
-    return part == "left out" and reason.startswith(QUESTIONS)
+def needs_answer(part: str, reason: str, trouble: str = "") -> bool:
+    """Whether a file waits for the observer's word: left out, or not what its header says."""
+    return (part == "left out" and reason.startswith(QUESTIONS)) or trouble.startswith("wrong kind")
 
 
 def _intake(campaign: Campaign, files: Sequence[Any], exposures: Sequence[Any]) -> Stage:
     if not files:
         return _stage("intake", "todo", "point to a folder")
-    questions = sum(needs_answer(file.part, file.part_reason) for file in files)
+    questions = sum(needs_answer(file.part, file.part_reason, file.trouble) for file in files)
     if campaign.catalogue_id is None and campaign.cone_url is None:
         return _stage("intake", "look", "no star catalogue yet", questions + 1)
     if questions:

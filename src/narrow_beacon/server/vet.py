@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 from apiflask import APIBlueprint
 from sqlalchemy.orm import Session
 
-from narrow_beacon.core.curve.almanac import sky_above
+from narrow_beacon.core.curve.almanac import SkyAbove, sky_above
+from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.frames.sort import RawFile
 from narrow_beacon.jobs.settle import accept_proposals
 from narrow_beacon.server.night import (
     curves_now,
     exposures_of,
     placements_of,
-    plane_of,
-    solution_of,
+    plane_at,
     target_position,
     times_of,
 )
@@ -63,10 +65,9 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
         placement = placements.get(file.id)
         plane, drift = None, None
         if placement and position:
-            solution = solution_of(placement)
-            plane = list(plane_of(solution, *position))
+            plane = list(plane_at(placement, *position))
             if not file.trouble:
-                middle = _middle(plane, *solution.shape)
+                middle = _middle(plane, *shape)
                 start = first_centre.setdefault(file.night_id or 0, middle)
                 drift = float(np.hypot(middle[0] - start[0], middle[1] - start[1]))
         q = file.quality or {}
@@ -125,10 +126,7 @@ def sky(number: int) -> SkyOut:
         return SkyOut(nights=[])
     nights = []
     for night, jds in spans.items():
-        moments = np.arange(
-            min(jds) - _MARGIN_DAYS, max(jds) + _MARGIN_DAYS + _SKY_STEP_DAYS, _SKY_STEP_DAYS
-        )
-        above = sky_above(moments, *position, site)
+        above = _sky(min(jds), max(jds), position, site)
         nights.append(
             SkyNight(
                 night=night, jd_utc=above.jd_utc.tolist(), sun_deg=above.sun_deg.tolist(),
@@ -137,6 +135,14 @@ def sky(number: int) -> SkyOut:
             )
         )  # fmt: skip
     return SkyOut(nights=nights)
+
+
+@lru_cache(maxsize=64)
+def _sky(first_jd: float, last_jd: float, position: tuple[float, float], site: Site) -> SkyAbove:
+    moments = np.arange(
+        first_jd - _MARGIN_DAYS, last_jd + _MARGIN_DAYS + _SKY_STEP_DAYS, _SKY_STEP_DAYS
+    )
+    return sky_above(moments, *position, site)
 
 
 @blueprint.post("/api/campaigns/<int:number>/aside")

@@ -234,6 +234,9 @@ def refresh_files(session: Session, campaign: Campaign) -> CampaignNights:
             nights[frame.night] = record
         file.name = frame.name
         file.part = "exposure" if frame.kind == "exposure" else "calibration"
+        if file.part == "calibration":
+            # What was said of it as an exposure holds no longer.
+            file.trouble = file.proposal = file.placed_with = file.measured_with = ""
         file.part_reason = ""
         file.night_id = nights[frame.night].id if frame.night else None
         file.kind, file.filter = frame.kind, frame.filter or ""

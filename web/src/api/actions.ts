@@ -1,5 +1,5 @@
 import { say, useApp } from "../state";
-import { act, recast, refresh } from "./queries";
+import { act, foresee, recast, refresh } from "./queries";
 import type { Campaign } from "./types";
 
 interface Words {
@@ -18,8 +18,17 @@ async function doHere(method: string, path: string, body?: unknown): Promise<voi
   if (done) refresh(campaign);
 }
 
-export const setAside = (ids: number[], aside: boolean, reason = "") =>
-  doHere("POST", "aside", { ids, aside, reason });
+export function setAside(ids: number[], aside: boolean, reason = ""): Promise<void> {
+  const campaign = here();
+  const words = reason || "set aside by the observer";
+  if (campaign !== null)
+    foresee(campaign, ids, {
+      aside_by: aside ? "observer" : "",
+      aside: aside ? words : "",
+      proposal: "",
+    });
+  return doHere("POST", "aside", { ids, aside, reason });
+}
 export const acceptProposals = (ids: number[]) => doHere("POST", "proposals", { ids });
 export const undo = () => doHere("POST", "undo");
 export const redo = () => doHere("POST", "redo");

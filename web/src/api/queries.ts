@@ -7,6 +7,7 @@ import type {
   Catalogue,
   Correct,
   Curve,
+  Exposure,
   Exposures,
   Intake,
   JobList,
@@ -52,10 +53,8 @@ export const useCampaign = (id: number | null) =>
     enabled: id !== null,
   });
 export const useExposures = (id: number | null) => useCampaignQuery<Exposures>(id, "exposures");
-export const useSky = (id: number | null) => useCampaignQuery<Sky>(id, "sky");
 export const useIntake = (id: number | null) => useCampaignQuery<Intake>(id, "intake");
 export const useCorrect = (id: number | null) => useCampaignQuery<Correct>(id, "correct");
-export const useCatalogue = (id: number | null) => useCampaignQuery<Catalogue>(id, "stars");
 export const useCurve = (id: number | null) => useCampaignQuery<Curve>(id, "curve");
 export const useLog = (id: number | null) => useCampaignQuery<Log>(id, "log");
 export const useJobs = (id: number | null) => useCampaignQuery<JobList>(id, "jobs");
@@ -65,6 +64,31 @@ export const useRadii = (id: number | null, filter: string, enabled: boolean) =>
   useCampaignQuery<Radii>(id, `radii?filter=${encodeURIComponent(filter)}`, enabled);
 export const useReport = (id: number | null, enabled: boolean) =>
   useCampaignQuery<ReportPage>(id, "report", enabled);
+
+/** Stars and sky depend on little: other changes do not make them stale. */
+export function useCatalogue(id: number | null) {
+  const { data } = useCampaign(id);
+  const { catalogue, target } = data ?? {};
+  return useQuery({
+    queryKey: ["field", id, catalogue?.name, catalogue?.stars, target?.ra_deg, target?.dec_deg],
+    queryFn: () => get<Catalogue>(`/api/campaigns/${id}/stars`),
+    enabled: id !== null && catalogue != null,
+    staleTime: Infinity,
+  });
+}
+
+export function useSky(id: number | null) {
+  const { data } = useCampaign(id);
+  const { data: exposures } = useExposures(id);
+  const span = [exposures?.exposures.at(0)?.jd_utc, exposures?.exposures.at(-1)?.jd_utc];
+  return useQuery({
+    queryKey: ["sky", id, data?.site, data?.target.ra_deg, data?.target.dec_deg, ...span],
+    queryFn: () => get<Sky>(`/api/campaigns/${id}/sky`),
+    enabled: id !== null && data?.site != null && span[0] !== undefined,
+    staleTime: Infinity,
+    placeholderData: keepPreviousData,
+  });
+}
 
 export const useMeasured = (campaign: number | null, file: number | null) =>
   useQuery({
@@ -115,4 +139,17 @@ export async function recast(campaign: number, path: string, body: unknown): Pro
 export function refresh(campaign: number): void {
   void client.invalidateQueries({ queryKey: ["campaign", campaign] });
   void client.invalidateQueries({ queryKey: ["state"] });
+}
+
+/** Show a change of exposures before the server has answered. */
+export function foresee(campaign: number, ids: number[], values: Partial<Exposure>): void {
+  const chosen = new Set(ids);
+  client.setQueryData<Exposures>(of(campaign, "exposures"), (old) =>
+    old
+      ? {
+          ...old,
+          exposures: old.exposures.map((e) => (chosen.has(e.id) ? { ...e, ...values } : e)),
+        }
+      : old,
+  );
 }

@@ -60,7 +60,7 @@ export function Chart(props: Props) {
     const made = new uPlot(
       {
         ...size,
-        padding: [10, INSET_RIGHT, latest.current.xAxis ? 0 : 4, 0],
+        padding: [18, INSET_RIGHT, latest.current.xAxis ? 0 : 4, 0],
         legend: { show: false },
         cursor: { show: false },
         series: [{}, { show: true, stroke: "transparent", points: { show: false } }],

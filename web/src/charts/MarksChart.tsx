@@ -34,6 +34,8 @@ export function MarksChart({ marks, tell, title, names, ...rest }: Props) {
   const plot = useRef<uPlot | null>(null);
   const [loop, setLoop] = useState<[number, number][] | null>(null);
   const [hit, setHit] = useState<{ hit: Hit; x: number; y: number } | null>(null);
+  // Names are laid over the chart once it is there.
+  const [, setDrawn] = useState(0);
   const chosen = new Set(selection);
 
   const to = (scale: "x" | "y") => (v: number) => {
@@ -70,7 +72,10 @@ export function MarksChart({ marks, tell, title, names, ...rest }: Props) {
     <Chart
       {...rest}
       reversed
-      onPlace={(u) => (plot.current = u)}
+      onPlace={(u) => {
+        if (plot.current !== u) setDrawn((n) => n + 1);
+        plot.current = u;
+      }}
       draw={(ctx, place) => {
         for (const m of marks) drawMarks(ctx, place, m, beam, chosen);
       }}
@@ -95,7 +100,7 @@ export function MarksChart({ marks, tell, title, names, ...rest }: Props) {
         onPointerLeave={() => setHit(null)}
       >
         {title && (
-          <span className="pointer-events-none absolute top-1.5 left-[66px] text-small text-quiet">
+          <span className="pointer-events-none absolute top-0.5 left-[66px] text-small text-quiet">
             {title}
           </span>
         )}

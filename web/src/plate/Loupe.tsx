@@ -2,7 +2,7 @@ import { useEffect, useRef } from "react";
 import { fixed } from "../ui/words";
 import type { Look } from "./profile";
 
-const WIDTH = 132;
+const WIDTH = 184;
 const HEIGHT = 58;
 
 interface Props {
@@ -40,7 +40,7 @@ export function Loupe({ source, at, look }: Props) {
     return `${(r / 9) * (WIDTH - 8) + 4},${Math.min(Math.max(y, 3), HEIGHT - 2)}`;
   });
   return (
-    <div className="pointer-events-none rounded-[3px] border border-line bg-ground/90">
+    <div className="pointer-events-none w-[186px] rounded-[3px] border border-line bg-ground/90">
       <canvas ref={canvas} width={WIDTH} height={WIDTH} className="block" />
       <svg width={WIDTH} height={HEIGHT} className="block border-t border-line">
         {points && (
@@ -49,7 +49,7 @@ export function Loupe({ source, at, look }: Props) {
       </svg>
       <p className="num border-t border-line px-1.5 py-0.5 text-quiet">
         {look
-          ? `${fixed(look.fwhm, 1, "px")} wide · ${fixed(look.peak - look.sky, 0)} above sky`
+          ? `${fixed(look.fwhm, 1, "px")} · peak ${fixed(look.peak - look.sky, 0)}`
           : "no star here"}
       </p>
     </div>

@@ -15,11 +15,17 @@ import { apply, invert, panBy, zoomAt } from "./view";
 
 const NEAR_PX = 12;
 const CLICK_PX = 4;
+/** Width of what a small plate about a star shows. */
+const FOCUS_PX = 64;
 const RAW = "offset,flat,repair";
 
-/** The image of the exposure under the beam, standing still on the sky. */
-export function Plate() {
+/**
+ * The image of the exposure under the beam, standing still on the sky. With `focus` a small one
+ * about a star, without tools.
+ */
+export function Plate({ focus = null }: { focus?: number | null }) {
   const s = useApp();
+  const compact = focus !== null;
   const { data: campaign } = useCampaign(s.campaign);
   const { data } = useExposures(s.campaign);
   const { data: catalogue } = useCatalogue(s.campaign);
@@ -40,6 +46,7 @@ export function Plate() {
   const exposures = useMemo(() => data?.exposures ?? [], [data]);
   const exposure = exposures.find((e) => e.id === s.beam) ?? null;
   const reference = exposures.find((e) => e.id === data?.reference) ?? null;
+  const placed = exposure?.plane != null;
   const band = exposure?.filter ?? campaign?.filters[0] ?? "";
 
   const scene = useMemo<Scene>(() => {
@@ -101,6 +108,12 @@ export function Plate() {
   useEffect(() => {
     if (size.width) painter.current?.resize(size.width, size.height);
   }, [size]);
+
+  useEffect(() => {
+    const i = focus === null ? -1 : (catalogue?.row.indexOf(focus) ?? -1);
+    if (i < 0 || !catalogue || !size.width) return;
+    painter.current?.lookAt(catalogue.east_arcsec[i]!, catalogue.north_arcsec[i]!, FOCUS_PX);
+  }, [focus, catalogue, size, placed]);
 
   useEffect(() => {
     const begin = performance.now();
@@ -235,12 +248,14 @@ export function Plate() {
       }}
     >
       <canvas ref={canvas} className="absolute inset-0 h-full w-full" />
-      <PlateTools scene={scene} exposure={exposure} divider={divider} width={size.width} />
+      {!compact && (
+        <PlateTools scene={scene} exposure={exposure} divider={divider} width={size.width} />
+      )}
       <div className="pointer-events-none absolute right-2 bottom-2 flex flex-col items-end gap-2">
-        {loupe && !drag.current && (
+        {!compact && loupe && !drag.current && (
           <Loupe source={canvas.current} at={loupe.at} look={loupe.look} />
         )}
-        {info && (
+        {!compact && info && (
           <div className="pointer-events-auto">
             <StretchControl info={info} stretch={stretch} onChange={setStretch} />
           </div>

@@ -89,6 +89,15 @@ export class Painter {
       });
   }
 
+  /** Show so many pixels of the exposure about a place on the sky. */
+  lookAt(east: number, north: number, pixels: number): void {
+    const plane = this.planeOf(this.scene?.exposure ?? null, this.current());
+    const zoom = Math.min(this.size.width, this.size.height) / (pixels * scaleOf(plane));
+    this.view = { east, north, zoom, turn: this.turn(plane) };
+    this.fitted = false;
+    this.draw();
+  }
+
   planeOf(exposure: Exposure | null, plane: Plane | null): Affine {
     if (exposure?.plane) return exposure.plane as unknown as Affine;
     const info = plane?.info;

@@ -26,6 +26,7 @@ export function Rail() {
   const [drag, setDrag] = useState<[number, number] | null>(null);
   const filters = useMemo(() => data?.filters ?? [], [data]);
   const chosen = useMemo(() => new Set(selection), [selection]);
+  const lineFilter = axis.exposures.find((e) => e.id === beam)?.filter ?? filters[0] ?? "";
 
   useEffect(() => {
     if (!canvas.current || !size.width) return;
@@ -34,10 +35,11 @@ export function Rail() {
       sky,
       filters,
       quality,
+      lineFilter,
       selection: chosen,
       ...size,
     });
-  }, [axis, sky, filters, quality, chosen, size, look]);
+  }, [axis, sky, filters, quality, lineFilter, chosen, size, look]);
 
   useEffect(() => {
     const element = box.current;

@@ -9,6 +9,8 @@ export interface RailPicture {
   sky: Sky | undefined;
   filters: string[];
   quality: Quality;
+  /** The filter whose exposures the line joins. */
+  lineFilter: string;
   selection: ReadonlySet<number>;
   width: number;
   height: number;
@@ -175,14 +177,14 @@ export function qualityRange(
 }
 
 function drawQuality(ctx: CanvasRenderingContext2D, picture: RailPicture): void {
-  const { axis, filters, quality, width, height } = picture;
+  const { axis, lineFilter, quality, width, height } = picture;
   const range = qualityRange(axis.exposures, quality);
   if (!range) return;
   const y = (v: number) => {
     const share = Math.min(Math.max((v - range[0]) / (range[1] - range[0]), -0.08), 1.08);
     return height - FOOT - 4 - share * (height - LABELS - FOOT - 10);
   };
-  for (const filter of filters) {
+  for (const filter of [lineFilter]) {
     ctx.strokeStyle = colour("--ink");
     ctx.globalAlpha = 0.75;
     ctx.lineWidth = 1;

@@ -28,6 +28,7 @@ function useSubject() {
 
 export function MeasureMain() {
   const { campaign, exposure, filter, radii, subject, error } = useSubject();
+  const star = useApp((s) => s.star);
   const stage = campaign?.stages.find((s) => s.key === "measure");
   if (!campaign || !stage) return null;
   if (!campaign.cast)
@@ -51,7 +52,7 @@ export function MeasureMain() {
   return (
     <div className="grid h-full grid-cols-[minmax(0,1fr)_minmax(0,1fr)] grid-rows-[minmax(0,1fr)_minmax(0,1.1fr)]">
       <div className="min-h-0 border-r border-b border-line">
-        <Plate />
+        <Plate focus={star ?? campaign.cast.target} />
       </div>
       <div className="flex min-h-0 flex-col border-b border-line">
         {subject && radii ? (

@@ -10,7 +10,7 @@ export function Section({
   aside?: ReactNode;
 }) {
   return (
-    <section className="border-b border-line px-3 py-2.5 last:border-b-0">
+    <section className="border-b border-line py-2.5 pr-3 pl-1.5 last:border-b-0">
       {title && (
         <h3 className="mb-1.5 flex items-baseline font-semibold">
           <span>{title}</span>
