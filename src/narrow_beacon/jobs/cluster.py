@@ -21,7 +21,7 @@ def local_cluster(workers: int) -> LocalCluster:
     """A cluster of this machine: one process per worker, one thread each, on loopback."""
     return LocalCluster(
         n_workers=workers, threads_per_worker=1, processes=True, host="127.0.0.1",
-        dashboard_address=None, memory_limit=0, silence_logs=50,
+        dashboard_address="127.0.0.1:0", memory_limit=0, silence_logs=50,
     )  # fmt: skip
 
 

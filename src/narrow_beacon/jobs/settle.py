@@ -24,6 +24,12 @@ def settle(work: Work, *, accept: bool) -> None:
     as one action that can be undone. The observer's own decisions stay.
     """
     ready = prepare(work)
+    if not ready.target_known:
+        with work.store.session() as session:
+            campaign = work.campaign(session)
+            campaign.remarks = list(dict.fromkeys([*campaign.remarks, *ready.remarks]))
+            campaign.revision += 1
+        return
     with work.store.session() as session:
         campaign = work.campaign(session)
         files = {file.id: file for file in files_of(session, campaign)}

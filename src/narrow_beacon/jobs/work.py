@@ -6,6 +6,7 @@ interrupted finds its pieces again and does only the rest.
 
 from __future__ import annotations
 
+import contextlib
 import os
 import pickle
 from collections.abc import Callable, Sequence
@@ -17,9 +18,10 @@ import numpy as np
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
+from narrow_beacon.core.catalogue.sky_index import SkyIndex
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.time import Times, exposure_times
-from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.core.errors import BeaconError, CatalogueError
 from narrow_beacon.core.frames.sort import Frame, RawFile, list_files
 from narrow_beacon.jobs.progress import Reporter
 from narrow_beacon.plan import Plan
@@ -32,7 +34,7 @@ from narrow_beacon.reduce.calibrate import (
     flat_remarks,
 )
 from narrow_beacon.reduce.context import Context, ExposureJob, GroupSettings
-from narrow_beacon.reduce.field import stars_of_plan
+from narrow_beacon.reduce.field import search_around, stars_of_plan
 from narrow_beacon.reduce.kit import KitConstants
 from narrow_beacon.reduce.prepare import (
     bands_of,
@@ -156,16 +158,15 @@ def _state(path: Path) -> tuple[int, str]:
 
 
 def _take_target_from_headers(campaign: Campaign, nights: CampaignNights) -> None:
-    if campaign.target_name or campaign.target_ra_deg is not None:
+    """Where the telescope pointed, and at what, until the observer says what the target is."""
+    if campaign.target_sure or campaign.target_ra_deg is not None:
         return
     for frame in nights.night.exposures:
         facts = frame.facts
-        if facts.object_name and facts.ra_deg and facts.dec_deg:
-            campaign.target_name = facts.object_name.value
-            campaign.target_ra_deg, campaign.target_dec_deg = (
-                facts.ra_deg.value,
-                facts.dec_deg.value,
-            )
+        if facts.ra_deg and facts.dec_deg:
+            campaign.target_name = facts.object_name.value if facts.object_name else ""
+            campaign.target_ra_deg = facts.ra_deg.value
+            campaign.target_dec_deg = facts.dec_deg.value
             return
 
 
@@ -259,6 +260,8 @@ class Prepared:
     constants: dict[str, str]
     remarks: tuple[str, ...]
     without_band: dict[int, str]
+    target_known: bool
+    """False where ``target`` only stands for the middle of the field."""
 
     @cached_property
     def exposures(self) -> Sequence[Frame]:
@@ -287,7 +290,7 @@ def prepare(work: Work) -> Prepared:
         remarks: list[str] = []
         if plan.stars is None:
             plan = _search_catalogue(session, campaign, plan, exposures)
-        stars, target = stars_of_plan(plan, exposures, remarks)
+        stars, target, target_known = _target(campaign, plan, exposures, remarks)
         if plan.stars is not None and len(stars) > len(plan.stars):
             # The target itself was added: keep it with the others.
             record = save_catalogue(session, stars, f"{campaign.name} with target", "", "")
@@ -314,7 +317,27 @@ def prepare(work: Work) -> Prepared:
     return Prepared(
         plan, nights, stars, target, chains, prints, times, context,
         tuple(jobs_of(exposures, bands, times)), kit.constants, (*remarks, *kit.remarks), unknown,
+        target_known,
     )  # fmt: skip
+
+
+def _target(
+    campaign: Campaign, plan: Plan, exposures: Sequence[Frame], remarks: list[str]
+) -> tuple[StarTable, int, bool]:
+    """Stars, the target's row, and whether it is the target indeed."""
+    assert plan.stars is not None
+    if campaign.target_sure:
+        return *stars_of_plan(plan, exposures, remarks), True
+    with contextlib.suppress(CatalogueError):
+        return plan.stars, plan.stars.row(campaign.target_name), True
+    if plan.target_ra_deg is None or plan.target_dec_deg is None:
+        raise NotReadyError(
+            "Neither headers nor Intake say where the field is: give the target's name or position."
+        )
+    ra, dec = plan.stars.at_epoch(2000.0)
+    row, _ = SkyIndex(ra, dec).nearest(plan.target_ra_deg, plan.target_dec_deg)
+    remarks.append("the target is not known yet: click it in Cast and press T")
+    return plan.stars, row, False
 
 
 def _search_catalogue(
@@ -325,7 +348,7 @@ def _search_catalogue(
             "A cone search needs the target's position: give right ascension and declination in "
             "Intake."
         )
-    stars, _ = stars_of_plan(plan, exposures, [])
+    stars = search_around(plan, exposures)
     record = save_catalogue(session, stars, "cone search", campaign.cone_url or "")
     campaign.catalogue_id = record.id
     return replace(plan, stars=stars)

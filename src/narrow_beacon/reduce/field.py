@@ -29,16 +29,8 @@ def stars_of_plan(
     stars = plan.stars
     if stars is None:
         assert plan.cone_url is not None
-        assert plan.target_ra_deg is not None
-        assert plan.target_dec_deg is not None
-        radius = _DEFAULT_CONE_DEG
-        if plan.scale_arcsec_per_px and exposures:
-            radius = 1.5 * float(np.hypot(*exposures[0].shape)) * plan.scale_arcsec_per_px / 3600
         try:
-            stars = search_cone(
-                plan.cone_url, plan.target_ra_deg, plan.target_dec_deg, radius,
-                epoch_yr=plan.epoch_yr,
-            )  # fmt: skip
+            stars = search_around(plan, exposures)
         except BeaconError as error:
             line = plan.line_of("catalogue", "cone")
             raise PlanError([f"{plan.path.name}:{line}: [catalogue] cone: {error}"]) from error
@@ -61,6 +53,22 @@ def stars_of_plan(
             "there all the same"
         )
     return stars, target
+
+
+def search_around(plan: Plan, exposures: Sequence[Frame]) -> StarTable:
+    """The stars that the plan's service has about the target, wide enough for the exposures.
+
+    Raises CatalogueError where the service fails.
+    """
+    assert plan.cone_url is not None
+    assert plan.target_ra_deg is not None
+    assert plan.target_dec_deg is not None
+    radius = _DEFAULT_CONE_DEG
+    if plan.scale_arcsec_per_px and exposures:
+        radius = 1.5 * float(np.hypot(*exposures[0].shape)) * plan.scale_arcsec_per_px / 3600
+    return search_cone(
+        plan.cone_url, plan.target_ra_deg, plan.target_dec_deg, radius, epoch_yr=plan.epoch_yr
+    )
 
 
 def _find_target(plan: Plan, stars: StarTable) -> int | None:

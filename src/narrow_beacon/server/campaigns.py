@@ -161,6 +161,7 @@ def change(number: int, body: Settings) -> CampaignOut:
 def _set_target(session: Session, campaign: Campaign, body: Settings) -> None:
     if body.target_name is not None:
         campaign.target_name = body.target_name
+        campaign.target_sure = bool(body.target_name)
         if campaign.catalogue_id and not (body.target_ra and body.target_dec):
             stars = star_table(session, campaign.catalogue_id)
             try:
@@ -181,6 +182,7 @@ def _set_target(session: Session, campaign: Campaign, body: Settings) -> None:
         if not (0 <= ra <= 360 and -90 <= dec <= 90):
             raise Problem(422, "Position not on the sky", f"{ra:g}°, {dec:g}°")
         campaign.target_ra_deg, campaign.target_dec_deg = ra, dec
+        campaign.target_sure = True
 
 
 def describe(session: Session, campaign: Campaign) -> CampaignOut:
@@ -209,6 +211,7 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
             name=campaign.target_name or "",
             ra_deg=campaign.target_ra_deg,
             dec_deg=campaign.target_dec_deg,
+            sure=campaign.target_sure,
             row=cast.target if cast else None,
         ),
         site=SiteValues(

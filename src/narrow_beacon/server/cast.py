@@ -117,6 +117,7 @@ def set_cast(number: int, body: CastIn) -> CurveOut:
                 Change("campaign", campaign.id, "target_name", stars.names[body.target]),
                 Change("campaign", campaign.id, "target_ra_deg", float(ra)),
                 Change("campaign", campaign.id, "target_dec_deg", float(dec)),
+                Change("campaign", campaign.id, "target_sure", True),
             ]
         act(session, campaign, _words(stars.names, old, cast), changes)
         return describe_curves(session, campaign)

@@ -54,6 +54,7 @@ class Target(BaseModel):
     name: str
     ra_deg: Number
     dec_deg: Number
+    sure: bool
     row: int | None
 
 

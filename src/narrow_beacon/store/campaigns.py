@@ -65,6 +65,7 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     campaign.folders = [str(folder.resolve()) for folder in plan.folders]
     campaign.target_name = plan.target_name or ""
     campaign.target_ra_deg, campaign.target_dec_deg = plan.target_ra_deg, plan.target_dec_deg
+    campaign.target_sure = bool(plan.target_name or plan.target_ra_deg is not None)
     campaign.default_filter = plan.default_filter
     campaign.wanted_comparison = list(plan.comparison)
     campaign.wanted_check = plan.check

@@ -93,6 +93,8 @@ class Campaign(Record):
     target_name: Mapped[str] = mapped_column(String(120), default="")
     target_ra_deg: Mapped[float | None]
     target_dec_deg: Mapped[float | None]
+    target_sure: Mapped[bool] = mapped_column(default=False)
+    """False while the position is only where the headers say the telescope pointed."""
     default_filter: Mapped[str | None] = mapped_column(String(40))
     site_id: Mapped[int | None] = mapped_column(ForeignKey("site.id"))
     kit_id: Mapped[int | None] = mapped_column(ForeignKey("kit.id"))

@@ -1,6 +1,7 @@
 import { say, useApp } from "../state";
 import { act, foresee, recast, refresh } from "./queries";
-import type { Campaign } from "./types";
+import { get } from "./client";
+import type { Campaign, Catalogue } from "./types";
 
 interface Words {
   words: string;
@@ -74,8 +75,10 @@ export async function giveRole(
   row: number,
   role: Role,
 ): Promise<void> {
-  if (!campaign?.cast) {
-    say("Measure the night first: the parts are given to measured stars.", "trouble");
+  if (!campaign) return;
+  if (!campaign.cast) {
+    if (role === "target") return nameTarget(campaign, row);
+    say("Give the part of the target first: click your star and press T.", "trouble");
     return;
   }
   const { target, comparison, check } = campaign.cast;
@@ -85,6 +88,16 @@ export async function giveRole(
     return;
   }
   await recast(campaign.id, "cast", next);
+}
+
+/** The first target: the program then proposes comparison stars and a check star. */
+async function nameTarget(campaign: Campaign, row: number): Promise<void> {
+  const stars = await get<Catalogue>(`/api/campaigns/${campaign.id}/stars`);
+  const name = stars.name[stars.row.indexOf(row)];
+  const done = await act("PATCH", `/api/campaigns/${campaign.id}`, { target_name: name });
+  if (!done) return;
+  say(`${name} is the target. Comparison stars are being chosen.`);
+  await startJob("census");
 }
 
 export async function setRadius(campaign: number, filter: string, step: number): Promise<void> {

@@ -4,6 +4,89 @@
  */
 
 export interface paths {
+    "/api/state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What there is: campaigns, folders, the running job. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AppState"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is below a folder; without one, the folders that may be read. */
+        get: {
+            parameters: {
+                query?: {
+                    path?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FolderList"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns": {
         parameters: {
             query?: never;
@@ -48,6 +131,53 @@ export interface paths {
             };
         };
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/jobs/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Stop a job; what it did is kept. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -144,79 +274,17 @@ export interface paths {
         };
         trace?: never;
     };
-    "/api/campaigns/{number}/aside": {
+    "/api/files/{number}/stars": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
-        /** Set exposures aside with a reason, or restore them. */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    number: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["SetAside"];
-                };
-            };
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Done"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["HTTPError"];
-                    };
-                };
-                /** @description Validation error */
-                422: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ValidationError"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/campaigns/{number}/candidates": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Comparison stars in force and those that could be, ranked, each with its own curve. */
+        /** What was measured on an exposure, at the radius in force. */
         get: {
             parameters: {
-                query?: {
-                    filter?: string;
-                };
+                query?: never;
                 header?: never;
                 path: {
                     number: number;
@@ -231,7 +299,104 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["Candidates"];
+                        "application/json": components["schemas"]["MeasuredStars"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/sky": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sun, Moon and target over each night, where the site is known. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SkyOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/images/{kind}/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Size, levels and brightness of an image. */
+        get: {
+            parameters: {
+                query?: {
+                    off?: string;
+                };
+                header?: never;
+                path: {
+                    kind: string;
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ImageInfo"];
                     };
                 };
                 /** @description Not found */
@@ -250,6 +415,53 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who changed what and when, newest first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LogList"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
                     };
                 };
             };
@@ -322,17 +534,20 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/campaigns/{number}/correct": {
+    "/api/campaigns/{number}/star": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** The chains from raw to corrected, and the masters that they are made of. */
+        /** One star on one exposure: profile, growth of light, error budget at every radius. */
         get: {
             parameters: {
-                query?: never;
+                query: {
+                    row: number;
+                    file: number;
+                };
                 header?: never;
                 path: {
                     number: number;
@@ -347,60 +562,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["CorrectOut"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["HTTPError"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/campaigns/{number}/corrections": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Keep the observer's word on some files beside what their headers say. */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    number: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Corrections"];
-                };
-            };
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Done"];
+                        "application/json": components["schemas"]["StarOut"];
                     };
                 };
                 /** @description Not found */
@@ -419,145 +581,6 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["ValidationError"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/campaigns/{number}/curve": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The light curves of the cast in force. */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    number: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["CurveOut"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["HTTPError"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/campaigns/{number}/exposures": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** All exposures of the sky in order of time, with all that the rail draws. */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    number: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Exposures"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["HTTPError"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/campaigns/{number}/intake": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The files in stacks, what is missing or thin, and which files need an answer. */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    number: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["IntakeOut"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["HTTPError"];
                     };
                 };
             };
@@ -661,15 +684,17 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/campaigns/{number}/log": {
+    "/api/campaigns/{number}/undo": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Who changed what and when, newest first. */
-        get: {
+        get?: never;
+        put?: never;
+        /** Take back the latest action. */
+        post: {
             parameters: {
                 query?: never;
                 header?: never;
@@ -686,7 +711,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["LogList"];
+                        "application/json": components["schemas"]["Done"];
                     };
                 };
                 /** @description Not found */
@@ -700,15 +725,13 @@ export interface paths {
                 };
             };
         };
-        put?: never;
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/campaigns/{number}/proposals": {
+    "/api/campaigns/{number}/redo": {
         parameters: {
             query?: never;
             header?: never;
@@ -717,7 +740,54 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Set aside what the program proposes, for some exposures. */
+        /** Do again what was undone last. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set exposures aside with a reason, or restore them. */
         post: {
             parameters: {
                 query?: never;
@@ -729,7 +799,7 @@ export interface paths {
             };
             requestBody?: {
                 content: {
-                    "application/json": components["schemas"]["Ids"];
+                    "application/json": components["schemas"]["SetAside"];
                 };
             };
             responses: {
@@ -762,6 +832,100 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/stars": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The catalogue's stars about the target. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Catalogue"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/files/{number}/placement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where an exposure is on the sky, in words and as FITS WCS keywords. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PlacementOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -826,6 +990,147 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/curve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The light curves of the cast in force. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CurveOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/upload": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take files from the page into a folder of the campaign, then sort them. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/intake": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The files in stacks, what is missing or thin, and which files need an answer. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["IntakeOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/recipe": {
         parameters: {
             query?: never;
@@ -876,53 +1181,6 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["ValidationError"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/campaigns/{number}/redo": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Do again what was undone last. */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    number: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Done"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["HTTPError"];
                     };
                 };
             };
@@ -1011,14 +1269,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/campaigns/{number}/sky": {
+    "/api/campaigns/{number}/correct": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Sun, Moon and target over each night, where the site is known. */
+        /** The chains from raw to corrected, and the masters that they are made of. */
         get: {
             parameters: {
                 query?: never;
@@ -1036,7 +1294,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["SkyOut"];
+                        "application/json": components["schemas"]["CorrectOut"];
                     };
                 };
                 /** @description Not found */
@@ -1058,73 +1316,14 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/campaigns/{number}/star": {
+    "/api/campaigns/{number}/exposures": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** One star on one exposure: profile, growth of light, error budget at every radius. */
-        get: {
-            parameters: {
-                query: {
-                    row: number;
-                    file: number;
-                };
-                header?: never;
-                path: {
-                    number: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["StarOut"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["HTTPError"];
-                    };
-                };
-                /** @description Validation error */
-                422: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ValidationError"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/campaigns/{number}/stars": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The catalogue's stars about the target. */
+        /** All exposures of the sky in order of time, with all that the rail draws. */
         get: {
             parameters: {
                 query?: never;
@@ -1142,7 +1341,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["Catalogue"];
+                        "application/json": components["schemas"]["Exposures"];
                     };
                 };
                 /** @description Not found */
@@ -1164,7 +1363,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/campaigns/{number}/undo": {
+    "/api/campaigns/{number}/proposals": {
         parameters: {
             query?: never;
             header?: never;
@@ -1173,7 +1372,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take back the latest action. */
+        /** Set aside what the program proposes, for some exposures. */
         post: {
             parameters: {
                 query?: never;
@@ -1183,7 +1382,11 @@ export interface paths {
                 };
                 cookie?: never;
             };
-            requestBody?: never;
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Ids"];
+                };
+            };
             responses: {
                 /** @description Successful response */
                 200: {
@@ -1203,6 +1406,15 @@ export interface paths {
                         "application/json": components["schemas"]["HTTPError"];
                     };
                 };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
             };
         };
         delete?: never;
@@ -1211,7 +1423,65 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/campaigns/{number}/upload": {
+    "/api/campaigns/{number}/candidates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Comparison stars in force and those that could be, ranked, each with its own curve. */
+        get: {
+            parameters: {
+                query?: {
+                    filter?: string;
+                };
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Candidates"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/corrections": {
         parameters: {
             query?: never;
             header?: never;
@@ -1220,7 +1490,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take files from the page into a folder of the campaign, then sort them. */
+        /** Keep the observer's word on some files beside what their headers say. */
         post: {
             parameters: {
                 query?: never;
@@ -1230,7 +1500,11 @@ export interface paths {
                 };
                 cookie?: never;
             };
-            requestBody?: never;
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Corrections"];
+                };
+            };
             responses: {
                 /** @description Successful response */
                 200: {
@@ -1239,195 +1513,6 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Done"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["HTTPError"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/files/{number}/placement": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Where an exposure is on the sky, in words and as FITS WCS keywords. */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    number: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["PlacementOut"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["HTTPError"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/files/{number}/stars": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What was measured on an exposure, at the radius in force. */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    number: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["MeasuredStars"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["HTTPError"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/folders": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What is below a folder; without one, the folders that may be read. */
-        get: {
-            parameters: {
-                query?: {
-                    path?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["FolderList"];
-                    };
-                };
-                /** @description Validation error */
-                422: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ValidationError"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/images/{kind}/{number}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Size, levels and brightness of an image. */
-        get: {
-            parameters: {
-                query?: {
-                    off?: string;
-                };
-                header?: never;
-                path: {
-                    kind: string;
-                    number: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ImageInfo"];
                     };
                 };
                 /** @description Not found */
@@ -1450,91 +1535,6 @@ export interface paths {
                 };
             };
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/jobs/{number}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Stop a job; what it did is kept. */
-        delete: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    number: number;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Done"];
-                    };
-                };
-                /** @description Not found */
-                404: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["HTTPError"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/state": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What there is: campaigns, folders, the running job. */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Successful response */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["AppState"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1545,20 +1545,6 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        /** AppState */
-        AppState: {
-            /** Campaigns */
-            campaigns: components["schemas"]["AppState.CampaignName"][];
-            /** Cone Url */
-            cone_url: string;
-            /** Demo Folder */
-            demo_folder: string;
-            /** Folders */
-            folders: string[];
-            progress: components["schemas"]["AppState.Progress"] | null;
-            /** Version */
-            version: string;
-        };
         /** CampaignName */
         "AppState.CampaignName": {
             /** Id */
@@ -1570,121 +1556,123 @@ export interface components {
         };
         /** Progress */
         "AppState.Progress": {
-            /** Campaign */
-            campaign: number;
-            /** Done */
-            done: number;
-            /** Failures */
-            failures: string[];
             /** Job */
             job: number;
+            /** Campaign */
+            campaign: number;
             /** Kind */
             kind: string;
-            /** Left S */
-            left_s: number | null;
-            /** Rate */
-            rate: number;
-            /** Total */
-            total: number;
             /** Words */
             words: string;
+            /** Done */
+            done: number;
+            /** Total */
+            total: number;
+            /** Rate */
+            rate: number;
+            /** Left S */
+            left_s: number | null;
+            /** Failures */
+            failures: string[];
         };
-        /** CampaignOut */
-        CampaignOut: {
-            cast: components["schemas"]["CampaignOut.CastOut"] | null;
-            catalogue: components["schemas"]["CampaignOut.CatalogueOut"] | null;
-            /** Cone Url */
-            cone_url: string | null;
-            /** Constants */
-            constants: {
-                [key: string]: string;
-            };
-            /** Default Filter */
-            default_filter: string | null;
-            /** Filters */
-            filters: string[];
+        /** AppState */
+        AppState: {
+            /** Version */
+            version: string;
+            /** Campaigns */
+            campaigns: components["schemas"]["AppState.CampaignName"][];
             /** Folders */
             folders: string[];
-            /** Id */
-            id: number;
-            kit: components["schemas"]["CampaignOut.KitValues"];
-            /** Layout */
-            layout: string;
+            /** Cone Url */
+            cone_url: string;
+            /** Demo Folder */
+            demo_folder: string;
+            progress: components["schemas"]["AppState.Progress"] | null;
+        };
+        /** Folder */
+        "FolderList.Folder": {
+            /** Path */
+            path: string;
             /** Name */
             name: string;
-            /** Nights */
-            nights: components["schemas"]["CampaignOut.NightOut"][];
-            recipe: components["schemas"]["CampaignOut.RecipeOut"] | null;
-            /** Redo */
-            redo: string | null;
-            /** Remarks */
-            remarks: string[];
-            /** Revision */
-            revision: number;
-            site: components["schemas"]["CampaignOut.SiteValues"] | null;
-            /** Stages */
-            stages: components["schemas"]["CampaignOut.Stage"][];
-            target: components["schemas"]["CampaignOut.Target"];
-            /** Undo */
-            undo: string | null;
+            /** Files */
+            files: number;
+            /** Has Plan */
+            has_plan: boolean;
+        };
+        /** FolderList */
+        FolderList: {
+            /** Path */
+            path: string;
+            /** Parent */
+            parent: string | null;
+            /** Folders */
+            folders: components["schemas"]["FolderList.Folder"][];
+            /** Files */
+            files: number;
+            /** Has Plan */
+            has_plan: boolean;
+        };
+        ValidationError: {
+            detail?: {
+                "<location>"?: {
+                    "<field_name>"?: string[];
+                };
+            };
+            message?: string;
         };
         /** CastOut */
         "CampaignOut.CastOut": {
-            /** Check */
-            check: number | null;
+            /** Version */
+            version: number;
+            /** Target */
+            target: number;
             /** Comparison */
             comparison: number[];
-            /** Dropped */
-            dropped: {
-                [key: string]: string;
-            };
+            /** Check */
+            check: number | null;
             /** Reasons */
             reasons: {
                 [key: string]: string;
             };
-            /** Target */
-            target: number;
-            /** Version */
-            version: number;
+            /** Dropped */
+            dropped: {
+                [key: string]: string;
+            };
         };
         /** CatalogueOut */
         "CampaignOut.CatalogueOut": {
-            /** Bands */
-            bands: string[];
             /** Name */
             name: string;
             /** Origin */
             origin: string;
             /** Stars */
             stars: number;
+            /** Bands */
+            bands: string[];
         };
         /** KitValues */
         "CampaignOut.KitValues": {
-            /**
-             * Aperture M
-             * @default null
-             */
-            aperture_m: number | null;
-            /**
-             * Clock Offset S
-             * @default 0
-             */
-            clock_offset_s: number;
             /**
              * Gain E Per Adu
              * @default null
              */
             gain_e_per_adu: number | null;
             /**
+             * Read Noise E
+             * @default null
+             */
+            read_noise_e: number | null;
+            /**
              * Linear Limit Adu
              * @default null
              */
             linear_limit_adu: number | null;
             /**
-             * Read Noise E
+             * Aperture M
              * @default null
              */
-            read_noise_e: number | null;
+            aperture_m: number | null;
             /**
              * Scale Arcsec Per Px
              * @default null
@@ -1696,46 +1684,49 @@ export interface components {
              * @enum {string}
              */
             timestamp: "start" | "middle";
+            /**
+             * Clock Offset S
+             * @default 0
+             */
+            clock_offset_s: number;
         };
         /** NightOut */
         "CampaignOut.NightOut": {
-            /** Evening */
-            evening: string;
             /** Id */
             id: number;
+            /** Evening */
+            evening: string;
         };
         /** RecipeOut */
         "CampaignOut.RecipeOut": {
+            /** Version */
+            version: number;
+            /** Steps */
+            steps: {
+                [key: string]: number;
+            };
+            /** Automatic */
+            automatic: boolean;
             /** Annulus Fwhm */
             annulus_fwhm: [
                 number,
                 number
             ];
-            /** Automatic */
-            automatic: boolean;
-            /** Steps */
-            steps: {
-                [key: string]: number;
-            };
-            /** Version */
-            version: number;
         };
         /** SiteValues */
         "CampaignOut.SiteValues": {
+            /** Latitude Deg */
+            latitude_deg: number;
+            /** Longitude Deg */
+            longitude_deg: number;
             /**
              * Elevation M
              * @default 0
              */
             elevation_m: number;
-            /** Latitude Deg */
-            latitude_deg: number;
-            /** Longitude Deg */
-            longitude_deg: number;
         };
         /** Stage */
         "CampaignOut.Stage": {
-            /** Count */
-            count: number;
             /** Key */
             key: string;
             /**
@@ -1743,279 +1734,77 @@ export interface components {
              * @enum {string}
              */
             state: "done" | "look" | "todo" | "waiting" | "working";
+            /** Count */
+            count: number;
             /** Words */
             words: string;
         };
         /** Target */
         "CampaignOut.Target": {
-            /** Dec Deg */
-            dec_deg: number | null;
             /** Name */
             name: string;
             /** Ra Deg */
             ra_deg: number | null;
+            /** Dec Deg */
+            dec_deg: number | null;
+            /** Sure */
+            sure: boolean;
             /** Row */
             row: number | null;
         };
-        /** Candidates */
-        Candidates: {
-            /** Band */
-            band: string;
-            /** Candidates */
-            candidates: components["schemas"]["Candidates.Candidate"][];
-            /** File Ids */
-            file_ids: number[];
-            /** Filter */
-            filter: string;
-        };
-        /** Candidate */
-        "Candidates.Candidate": {
-            /** Colour */
-            colour: number | null;
-            /** Expected Mag */
-            expected_mag: number | null;
-            /** Magnitude */
-            magnitude: number | null;
-            /** Measured */
-            measured: number | null;
-            /** Name */
-            name: string;
-            /** Off Line */
-            off_line: number | null;
-            /** Present */
-            present: number;
-            /** Row */
-            row: number;
-            /** Scatter Mag */
-            scatter_mag: number | null;
-            /** Series */
-            series: (number | null)[];
-            /** Varies */
-            varies: boolean;
-            /** Words */
-            words: string;
-        };
-        /** CastIn */
-        CastIn: {
-            /** Check */
-            check: number | null;
-            /** Comparison */
-            comparison: number[];
-            /** Target */
-            target: number;
-        };
-        /**
-         * Catalogue
-         * @description Stars of the field as columns; ``east_arcsec`` and ``north_arcsec`` from the target.
-         */
-        Catalogue: {
-            /** Dec Deg */
-            dec_deg: number[];
-            /** East Arcsec */
-            east_arcsec: number[];
-            /** Known Variable */
-            known_variable: boolean[];
-            /** Magnitudes */
-            magnitudes: {
-                [key: string]: (number | null)[];
-            };
-            /** Name */
-            name: string[];
-            /** North Arcsec */
-            north_arcsec: number[];
-            /** Ra Deg */
-            ra_deg: number[];
-            /** Row */
-            row: number[];
-        };
-        /** CorrectOut */
-        CorrectOut: {
-            /** Chains */
-            chains: components["schemas"]["CorrectOut.ChainOut"][];
-            /** Masters */
-            masters: components["schemas"]["CorrectOut.MasterOut"][];
-            /** Remarks */
-            remarks: string[];
-        };
-        /** ChainOut */
-        "CorrectOut.ChainOut": {
-            /** Defects */
-            defects: number;
-            /** Exposures */
-            exposures: number;
-            /** Missing */
-            missing: string[];
-            /** Name */
-            name: string;
-            /** Stations */
-            stations: components["schemas"]["CorrectOut.StationOut"][];
-        };
-        /** MasterOut */
-        "CorrectOut.MasterOut": {
-            /** Clipped Share */
-            clipped_share: number;
-            /** Count */
-            count: number;
-            /** Exposure S */
-            exposure_s: number;
-            /** Filter */
-            filter: string;
+        /** CampaignOut */
+        CampaignOut: {
             /** Id */
             id: number;
-            /** Kind */
-            kind: string;
-            /** Label */
-            label: string;
-            /** Level Adu */
-            level_adu: number;
-            /** Made With */
-            made_with: string[];
-            /** Night */
-            night: string;
-            /** Temperature C */
-            temperature_c: number | null;
-            /** Used */
-            used: boolean;
-        };
-        /** StationOut */
-        "CorrectOut.StationOut": {
-            /** Kind */
-            kind: string;
-            /** Master */
-            master: string;
+            /** Name */
+            name: string;
+            /** Revision */
+            revision: number;
+            /** Folders */
+            folders: string[];
+            target: components["schemas"]["CampaignOut.Target"];
+            site: components["schemas"]["CampaignOut.SiteValues"] | null;
+            kit: components["schemas"]["CampaignOut.KitValues"];
+            /** Default Filter */
+            default_filter: string | null;
+            catalogue: components["schemas"]["CampaignOut.CatalogueOut"] | null;
+            /** Cone Url */
+            cone_url: string | null;
+            cast: components["schemas"]["CampaignOut.CastOut"] | null;
+            recipe: components["schemas"]["CampaignOut.RecipeOut"] | null;
+            /** Layout */
+            layout: string;
+            /** Stages */
+            stages: components["schemas"]["CampaignOut.Stage"][];
+            /** Nights */
+            nights: components["schemas"]["CampaignOut.NightOut"][];
+            /** Filters */
+            filters: string[];
             /** Remarks */
             remarks: string[];
-            /** Words */
-            words: string;
-        };
-        /**
-         * Corrections
-         * @description The observer's word on some files; "" takes an earlier word back, absent leaves it.
-         */
-        Corrections: {
-            /**
-             * Exposure S
-             * @default null
-             */
-            exposure_s: string | null;
-            /**
-             * Filter
-             * @default null
-             */
-            filter: string | null;
-            /** Ids */
-            ids: number[];
-            /**
-             * Kind
-             * @default null
-             */
-            kind: string | null;
-            /**
-             * Time Utc
-             * @default null
-             */
-            time_utc: string | null;
-        };
-        /** CurveOut */
-        CurveOut: {
-            cast: components["schemas"]["CurveOut.CastOut"] | null;
-            /** Filters */
-            filters: components["schemas"]["CurveOut.FilterCurveOut"][];
-            /** Problems */
-            problems: string[];
-            recipe: components["schemas"]["CurveOut.RecipeOut"] | null;
-        };
-        /** CastOut */
-        "CurveOut.CastOut": {
-            /** Check */
-            check: number | null;
-            /** Comparison */
-            comparison: number[];
-            /** Dropped */
-            dropped: {
+            /** Constants */
+            constants: {
                 [key: string]: string;
             };
-            /** Reasons */
-            reasons: {
-                [key: string]: string;
-            };
-            /** Target */
-            target: number;
-            /** Version */
-            version: number;
+            /** Undo */
+            undo: string | null;
+            /** Redo */
+            redo: string | null;
         };
-        /** FilterCurveOut */
-        "CurveOut.FilterCurveOut": {
-            /** Airmass */
-            airmass: (number | null)[];
-            /** Band */
-            band: string;
-            /** Bjd Tdb */
-            bjd_tdb: number[];
-            /** Common Offset Mag */
-            common_offset_mag: number;
-            /** Expected Check Mag */
-            expected_check_mag: number | null;
-            /** File Ids */
-            file_ids: number[];
-            /** Filter */
-            filter: string;
-            /** Jd Utc */
-            jd_utc: number[];
-            /** Radius Px */
-            radius_px: number;
-            /** Scatter Check Mag */
-            scatter_check_mag: number | null;
-            /** Series */
-            series: components["schemas"]["CurveOut.StarSeries"][];
-            /** Step */
-            step: number;
-            /** Transparency */
-            transparency: (number | null)[];
-            /** Zero Point */
-            zero_point: (number | null)[];
-            /** Zero Point Uncertainty */
-            zero_point_uncertainty: (number | null)[];
-        };
-        /** RecipeOut */
-        "CurveOut.RecipeOut": {
-            /** Annulus Fwhm */
-            annulus_fwhm: [
-                number,
-                number
-            ];
-            /** Automatic */
-            automatic: boolean;
-            /** Steps */
-            steps: {
-                [key: string]: number;
-            };
-            /** Version */
-            version: number;
-        };
-        /** StarSeries */
-        "CurveOut.StarSeries": {
-            /** Flags */
-            flags: string[];
-            /** Instrumental */
-            instrumental: (number | null)[];
-            /** Known Magnitude */
-            known_magnitude: number | null;
-            /** Magnitude */
-            magnitude: (number | null)[];
+        /** NewCampaign */
+        NewCampaign: {
             /** Name */
             name: string;
             /**
-             * Role
-             * @enum {string}
+             * Folders
+             * @default []
              */
-            role: "target" | "comparison" | "check";
-            /** Row */
-            row: number;
-            /** Uncertainty */
-            uncertainty: (number | null)[];
-            /** Weight */
-            weight: number | null;
+            folders: string[];
+            /**
+             * Reduce
+             * @default false
+             */
+            reduce: boolean;
         };
         /**
          * Done
@@ -2028,106 +1817,182 @@ export interface components {
              */
             words: string;
         };
-        /** Exposures */
-        Exposures: {
-            /** Exposures */
-            exposures: components["schemas"]["Exposures.Exposure"][];
-            /** Reference */
-            reference: number | null;
-        };
-        /** Exposure */
-        "Exposures.Exposure": {
-            /** Airmass */
-            airmass: number | null;
-            /** Aside */
-            aside: string;
-            /** Aside By */
-            aside_by: string;
-            /** Chain */
-            chain: string;
-            /** Drift Arcsec */
-            drift_arcsec: number | null;
-            /** Elongation */
-            elongation: number | null;
-            /** Exposure S */
-            exposure_s: number;
-            /** Filter */
-            filter: string;
-            /** Fwhm Px */
-            fwhm_px: number | null;
-            /** Height */
-            height: number;
-            /** Id */
-            id: number;
-            /** Jd Utc */
-            jd_utc: number;
-            /** Measured */
-            measured: boolean;
-            /**
-             * Mid Utc
-             * Format: date-time
-             */
-            mid_utc: string;
-            /** Name */
-            name: string;
-            /** Night */
-            night: number;
-            /** Placed */
-            placed: boolean;
-            /** Plane */
-            plane: number[] | null;
-            /** Proposal */
-            proposal: string;
-            /** Sky Adu Per Px */
-            sky_adu_per_px: number | null;
-            /** Stars */
-            stars: number | null;
-            /** Transparency */
-            transparency: number | null;
-            /** Trouble */
-            trouble: string;
-            /** Width */
-            width: number;
-            /** Zero Point */
-            zero_point: number | null;
-        };
-        /** FolderList */
-        FolderList: {
-            /** Files */
-            files: number;
-            /** Folders */
-            folders: components["schemas"]["FolderList.Folder"][];
-            /** Has Plan */
-            has_plan: boolean;
-            /** Parent */
-            parent: string | null;
-            /** Path */
-            path: string;
-        };
-        /** Folder */
-        "FolderList.Folder": {
-            /** Files */
-            files: number;
-            /** Has Plan */
-            has_plan: boolean;
-            /** Name */
-            name: string;
-            /** Path */
-            path: string;
-        };
         HTTPError: {
             detail?: Record<string, never>;
             message?: string;
         };
-        /** Ids */
-        Ids: {
-            /** Ids */
-            ids: number[];
+        /** KitValues */
+        "Settings.KitValues": {
+            /**
+             * Gain E Per Adu
+             * @default null
+             */
+            gain_e_per_adu: number | null;
+            /**
+             * Read Noise E
+             * @default null
+             */
+            read_noise_e: number | null;
+            /**
+             * Linear Limit Adu
+             * @default null
+             */
+            linear_limit_adu: number | null;
+            /**
+             * Aperture M
+             * @default null
+             */
+            aperture_m: number | null;
+            /**
+             * Scale Arcsec Per Px
+             * @default null
+             */
+            scale_arcsec_per_px: number | null;
+            /**
+             * Timestamp
+             * @default start
+             * @enum {string}
+             */
+            timestamp: "start" | "middle";
+            /**
+             * Clock Offset S
+             * @default 0
+             */
+            clock_offset_s: number;
+        };
+        /** SiteValues */
+        "Settings.SiteValues": {
+            /** Latitude Deg */
+            latitude_deg: number;
+            /** Longitude Deg */
+            longitude_deg: number;
+            /**
+             * Elevation M
+             * @default 0
+             */
+            elevation_m: number;
+        };
+        /**
+         * Settings
+         * @description What the observer sets of a campaign; what is absent stays.
+         */
+        Settings: {
+            /**
+             * Name
+             * @default null
+             */
+            name: string | null;
+            /**
+             * Folders
+             * @default null
+             */
+            folders: string[] | null;
+            /**
+             * Target Name
+             * @default null
+             */
+            target_name: string | null;
+            /**
+             * Target Ra
+             * @default null
+             */
+            target_ra: string | null;
+            /**
+             * Target Dec
+             * @default null
+             */
+            target_dec: string | null;
+            /** @default null */
+            site: components["schemas"]["Settings.SiteValues"] | null;
+            /** @default null */
+            kit: components["schemas"]["Settings.KitValues"] | null;
+            /**
+             * Default Filter
+             * @default null
+             */
+            default_filter: string | null;
+            /**
+             * Catalogue File
+             * @default null
+             */
+            catalogue_file: string | null;
+            /**
+             * Cone Url
+             * @default null
+             */
+            cone_url: string | null;
+        };
+        /**
+         * MeasuredStars
+         * @description Stars measured on an exposure as columns; pixels count from 0 at the first pixel's centre.
+         */
+        MeasuredStars: {
+            /** Row */
+            row: number[];
+            /** X Px */
+            x_px: number[];
+            /** Y Px */
+            y_px: number[];
+            /** Predicted X Px */
+            predicted_x_px: number[];
+            /** Predicted Y Px */
+            predicted_y_px: number[];
+            /** Magnitude */
+            magnitude: (number | null)[];
+            /** Snr */
+            snr: (number | null)[];
+            /** Peak Adu */
+            peak_adu: (number | null)[];
+            /** Flags */
+            flags: string[];
+            /** Radius Px */
+            radius_px: number;
+            /** Annulus Px */
+            annulus_px: [
+                number,
+                number
+            ];
+        };
+        /** SkyNight */
+        "SkyOut.SkyNight": {
+            /** Night */
+            night: number;
+            /** Jd Utc */
+            jd_utc: number[];
+            /** Sun Deg */
+            sun_deg: number[];
+            /** Moon Deg */
+            moon_deg: number[];
+            /** Target Deg */
+            target_deg: number[];
+            /** Moon Lit */
+            moon_lit: number;
+        };
+        /** SkyOut */
+        SkyOut: {
+            /** Nights */
+            nights: components["schemas"]["SkyOut.SkyNight"][];
         };
         /** ImageInfo */
         ImageInfo: {
+            /** Width */
+            width: number;
             /** Height */
             height: number;
+            /** Levels */
+            levels: number;
+            /** Tile */
+            tile: number;
+            /** Offset */
+            offset: number;
+            /** Scale */
+            scale: number;
+            /** Sky */
+            sky: number;
+            /** Noise */
+            noise: number;
+            /** Low */
+            low: number;
             /** High */
             high: number;
             /** Histogram */
@@ -2136,207 +2001,214 @@ export interface components {
             histogram_low: number;
             /** Histogram Step */
             histogram_step: number;
-            /** Levels */
-            levels: number;
-            /** Low */
-            low: number;
-            /** Noise */
-            noise: number;
-            /** Offset */
-            offset: number;
-            /** Scale */
-            scale: number;
-            /** Sky */
-            sky: number;
-            /** Tile */
-            tile: number;
-            /** Width */
-            width: number;
         };
-        /** IntakeOut */
-        IntakeOut: {
-            /** Files */
-            files: components["schemas"]["IntakeOut.FileOut"][];
-            /** Missing */
-            missing: string[];
-            /** Stacks */
-            stacks: components["schemas"]["IntakeOut.Stack"][];
-        };
-        /** FileOut */
-        "IntakeOut.FileOut": {
-            /** Correction */
-            correction: {
-                [key: string]: string;
-            };
-            /** Exposure S */
-            exposure_s: number | null;
-            /** Filter */
-            filter: string;
+        /** LogOut */
+        "LogList.LogOut": {
             /** Id */
             id: number;
-            /** Kind */
-            kind: string;
-            /** Name */
-            name: string;
-            /** Night */
-            night: string;
-            /** Part */
-            part: string;
-            /** Part Reason */
-            part_reason: string;
-            /** Question */
-            question: boolean;
-            /** Said */
-            said: {
-                [key: string]: string;
-            };
-            /** Temperature C */
-            temperature_c: number | null;
-            /** Time Utc */
-            time_utc: string;
-        };
-        /** Stack */
-        "IntakeOut.Stack": {
-            /** Count */
-            count: number;
-            /** Exposure S */
-            exposure_s: number | null;
-            /** Filter */
-            filter: string;
-            /** Ids */
-            ids: number[];
-            /** Kind */
-            kind: string;
-            /** Night */
-            night: string;
-            /** Part */
-            part: string;
-            /** Settings */
-            settings: string;
-            /** Temperature C */
-            temperature_c: number | null;
-            /** Words */
-            words: string;
-        };
-        /** JobList */
-        JobList: {
-            /** Jobs */
-            jobs: components["schemas"]["JobList.JobOut"][];
-        };
-        /** JobOut */
-        "JobList.JobOut": {
             /**
-             * Created
+             * At
              * Format: date-time
              */
-            created: string;
-            /** Done */
-            done: number;
-            /** Failures */
-            failures: string[];
-            /** Finished */
-            finished: string | null;
-            /** Id */
-            id: number;
-            /** Kind */
-            kind: string;
-            /** State */
-            state: string;
-            /** Total */
-            total: number;
+            at: string;
+            /** Who */
+            who: string;
             /** Words */
             words: string;
-        };
-        /** JobOut */
-        JobOut: {
-            /**
-             * Created
-             * Format: date-time
-             */
-            created: string;
-            /** Done */
-            done: number;
-            /** Failures */
-            failures: string[];
-            /** Finished */
-            finished: string | null;
-            /** Id */
-            id: number;
-            /** Kind */
-            kind: string;
-            /** State */
-            state: string;
-            /** Total */
-            total: number;
-            /** Words */
-            words: string;
+            /** Undone */
+            undone: boolean;
         };
         /** LogList */
         LogList: {
             /** Entries */
             entries: components["schemas"]["LogList.LogOut"][];
         };
-        /** LogOut */
-        "LogList.LogOut": {
-            /**
-             * At
-             * Format: date-time
-             */
-            at: string;
-            /** Id */
-            id: number;
-            /** Undone */
-            undone: boolean;
-            /** Who */
-            who: string;
-            /** Words */
-            words: string;
+        /** CastOut */
+        "CurveOut.CastOut": {
+            /** Version */
+            version: number;
+            /** Target */
+            target: number;
+            /** Comparison */
+            comparison: number[];
+            /** Check */
+            check: number | null;
+            /** Reasons */
+            reasons: {
+                [key: string]: string;
+            };
+            /** Dropped */
+            dropped: {
+                [key: string]: string;
+            };
         };
-        /**
-         * MeasuredStars
-         * @description Stars measured on an exposure as columns; pixels count from 0 at the first pixel's centre.
-         */
-        MeasuredStars: {
+        /** FilterCurveOut */
+        "CurveOut.FilterCurveOut": {
+            /** Filter */
+            filter: string;
+            /** Band */
+            band: string;
+            /** File Ids */
+            file_ids: number[];
+            /** Jd Utc */
+            jd_utc: number[];
+            /** Bjd Tdb */
+            bjd_tdb: number[];
+            /** Airmass */
+            airmass: (number | null)[];
+            /** Zero Point */
+            zero_point: (number | null)[];
+            /** Zero Point Uncertainty */
+            zero_point_uncertainty: (number | null)[];
+            /** Transparency */
+            transparency: (number | null)[];
+            /** Radius Px */
+            radius_px: number;
+            /** Step */
+            step: number;
+            /** Scatter Check Mag */
+            scatter_check_mag: number | null;
+            /** Expected Check Mag */
+            expected_check_mag: number | null;
+            /** Common Offset Mag */
+            common_offset_mag: number;
+            /** Series */
+            series: components["schemas"]["CurveOut.StarSeries"][];
+        };
+        /** RecipeOut */
+        "CurveOut.RecipeOut": {
+            /** Version */
+            version: number;
+            /** Steps */
+            steps: {
+                [key: string]: number;
+            };
+            /** Automatic */
+            automatic: boolean;
+            /** Annulus Fwhm */
+            annulus_fwhm: [
+                number,
+                number
+            ];
+        };
+        /** StarSeries */
+        "CurveOut.StarSeries": {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "target" | "comparison" | "check";
+            /** Known Magnitude */
+            known_magnitude: number | null;
+            /** Weight */
+            weight: number | null;
+            /** Magnitude */
+            magnitude: (number | null)[];
+            /** Uncertainty */
+            uncertainty: (number | null)[];
+            /** Instrumental */
+            instrumental: (number | null)[];
+            /** Flags */
+            flags: string[];
+        };
+        /** CurveOut */
+        CurveOut: {
+            /** Filters */
+            filters: components["schemas"]["CurveOut.FilterCurveOut"][];
+            /** Problems */
+            problems: string[];
+            cast: components["schemas"]["CurveOut.CastOut"] | null;
+            recipe: components["schemas"]["CurveOut.RecipeOut"] | null;
+        };
+        /** CastIn */
+        CastIn: {
+            /** Target */
+            target: number;
+            /** Comparison */
+            comparison: number[];
+            /** Check */
+            check: number | null;
+        };
+        /** Budget */
+        "StarOut.Budget": {
+            /** Star */
+            star: number | null;
+            /** Sky */
+            sky: number | null;
+            /** Dark */
+            dark: number | null;
+            /** Read */
+            read: number | null;
+            /** Scintillation */
+            scintillation: number | null;
+            /** Total Mag */
+            total_mag: number | null;
+        };
+        /** StarOut */
+        StarOut: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /** Filter */
+            filter: string;
+            /** X Px */
+            x_px: number | null;
+            /** Y Px */
+            y_px: number | null;
+            /** Sky Adu Per Px */
+            sky_adu_per_px: number | null;
+            /** Peak Adu */
+            peak_adu: number | null;
+            /** Flags */
+            flags: string;
+            /** Radii Px */
+            radii_px: number[];
+            /** Counts Adu */
+            counts_adu: (number | null)[];
+            /** Uncertainty Adu */
+            uncertainty_adu: (number | null)[];
+            /** Snr */
+            snr: (number | null)[];
+            /** Profile Radius Px */
+            profile_radius_px: number[];
+            /** Profile Adu */
+            profile_adu: number[];
             /** Annulus Px */
             annulus_px: [
                 number,
                 number
             ];
-            /** Flags */
-            flags: string[];
-            /** Magnitude */
-            magnitude: (number | null)[];
-            /** Peak Adu */
-            peak_adu: (number | null)[];
-            /** Predicted X Px */
-            predicted_x_px: number[];
-            /** Predicted Y Px */
-            predicted_y_px: number[];
-            /** Radius Px */
-            radius_px: number;
-            /** Row */
-            row: number[];
-            /** Snr */
-            snr: (number | null)[];
-            /** X Px */
-            x_px: number[];
-            /** Y Px */
-            y_px: number[];
+            /** Budgets */
+            budgets: components["schemas"]["StarOut.Budget"][];
         };
-        /** NewCampaign */
-        NewCampaign: {
+        /** JobOut */
+        JobOut: {
+            /** Id */
+            id: number;
+            /** Kind */
+            kind: string;
+            /** State */
+            state: string;
+            /** Words */
+            words: string;
+            /** Done */
+            done: number;
+            /** Total */
+            total: number;
+            /** Failures */
+            failures: string[];
             /**
-             * Folders
-             * @default []
+             * Created
+             * Format: date-time
              */
-            folders: string[];
-            /** Name */
-            name: string;
-            /**
-             * Reduce
-             * @default false
-             */
-            reduce: boolean;
+            created: string;
+            /** Finished */
+            finished: string | null;
         };
         /** NewJob */
         NewJob: {
@@ -2346,102 +2218,199 @@ export interface components {
              */
             kind: "sort" | "masters" | "place" | "census" | "reduce";
         };
+        /** JobOut */
+        "JobList.JobOut": {
+            /** Id */
+            id: number;
+            /** Kind */
+            kind: string;
+            /** State */
+            state: string;
+            /** Words */
+            words: string;
+            /** Done */
+            done: number;
+            /** Total */
+            total: number;
+            /** Failures */
+            failures: string[];
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /** Finished */
+            finished: string | null;
+        };
+        /** JobList */
+        JobList: {
+            /** Jobs */
+            jobs: components["schemas"]["JobList.JobOut"][];
+        };
+        /** SetAside */
+        SetAside: {
+            /** Ids */
+            ids: number[];
+            /** Aside */
+            aside: boolean;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * Catalogue
+         * @description Stars of the field as columns; ``east_arcsec`` and ``north_arcsec`` from the target.
+         */
+        Catalogue: {
+            /** Row */
+            row: number[];
+            /** Name */
+            name: string[];
+            /** Ra Deg */
+            ra_deg: number[];
+            /** Dec Deg */
+            dec_deg: number[];
+            /** East Arcsec */
+            east_arcsec: number[];
+            /** North Arcsec */
+            north_arcsec: number[];
+            /** Magnitudes */
+            magnitudes: {
+                [key: string]: (number | null)[];
+            };
+            /** Known Variable */
+            known_variable: boolean[];
+        };
         /** PlacementOut */
         PlacementOut: {
-            /** Compared */
-            compared: number;
-            /** Dec Deg */
-            dec_deg: number | null;
-            /** False Log10 */
-            false_log10: number | null;
+            /** Words */
+            words: string;
             /** How */
             how: string;
-            /** Matched */
-            matched: number;
-            /** Mirrored */
-            mirrored: boolean | null;
-            /** Ra Deg */
-            ra_deg: number | null;
-            /** Residual Arcsec */
-            residual_arcsec: number | null;
-            /** Residual Px */
-            residual_px: number | null;
-            /** Rotation Deg */
-            rotation_deg: number | null;
             /** Scale Arcsec Per Px */
             scale_arcsec_per_px: number | null;
+            /** Rotation Deg */
+            rotation_deg: number | null;
+            /** Mirrored */
+            mirrored: boolean | null;
+            /** Matched */
+            matched: number;
+            /** Compared */
+            compared: number;
+            /** Residual Px */
+            residual_px: number | null;
+            /** Residual Arcsec */
+            residual_arcsec: number | null;
+            /** False Log10 */
+            false_log10: number | null;
+            /** Ra Deg */
+            ra_deg: number | null;
+            /** Dec Deg */
+            dec_deg: number | null;
             /** Trouble */
             trouble: string;
             /** Wcs */
             wcs: {
                 [key: string]: string | number;
             };
-            /** Words */
-            words: string;
         };
         /** RadiiOut */
         RadiiOut: {
-            /** Best */
-            best: number;
             /** Filter */
             filter: string;
-            /** Radii Fwhm */
-            radii_fwhm: number[];
-            /** Radii Px */
-            radii_px: number[];
-            /** Reason */
-            reason: string;
-            /** Scatter Mag */
-            scatter_mag: (number | null)[];
             /** Step */
             step: number;
+            /** Radii Px */
+            radii_px: number[];
+            /** Radii Fwhm */
+            radii_fwhm: number[];
             /** Target Snr */
             target_snr: (number | null)[];
+            /** Scatter Mag */
+            scatter_mag: (number | null)[];
+            /** Reason */
+            reason: string;
+            /** Best */
+            best: number;
+        };
+        /** FileOut */
+        "IntakeOut.FileOut": {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Part */
+            part: string;
+            /** Part Reason */
+            part_reason: string;
+            /** Kind */
+            kind: string;
+            /** Filter */
+            filter: string;
+            /** Exposure S */
+            exposure_s: number | null;
+            /** Time Utc */
+            time_utc: string;
+            /** Temperature C */
+            temperature_c: number | null;
+            /** Night */
+            night: string;
+            /** Said */
+            said: {
+                [key: string]: string;
+            };
+            /** Correction */
+            correction: {
+                [key: string]: string;
+            };
+            /** Question */
+            question: boolean;
+        };
+        /** Stack */
+        "IntakeOut.Stack": {
+            /** Part */
+            part: string;
+            /** Kind */
+            kind: string;
+            /** Filter */
+            filter: string;
+            /** Exposure S */
+            exposure_s: number | null;
+            /** Temperature C */
+            temperature_c: number | null;
+            /** Settings */
+            settings: string;
+            /** Night */
+            night: string;
+            /** Count */
+            count: number;
+            /** Words */
+            words: string;
+            /** Ids */
+            ids: number[];
+        };
+        /** IntakeOut */
+        IntakeOut: {
+            /** Files */
+            files: components["schemas"]["IntakeOut.FileOut"][];
+            /** Stacks */
+            stacks: components["schemas"]["IntakeOut.Stack"][];
+            /** Missing */
+            missing: string[];
         };
         /** RecipeIn */
         RecipeIn: {
+            /** Steps */
+            steps: {
+                [key: string]: number;
+            };
             /**
              * Automatic
              * @default false
              */
             automatic: boolean;
-            /** Steps */
-            steps: {
-                [key: string]: number;
-            };
-        };
-        /** ReportOut */
-        ReportOut: {
-            /** Changed */
-            changed: number;
-            /**
-             * Created
-             * Format: date-time
-             */
-            created: string;
-            /** Files */
-            files: string[];
-            /** Id */
-            id: number;
-            /** Layout */
-            layout: string;
-            /** Points */
-            points: number;
-        };
-        /** ReportPage */
-        ReportPage: {
-            /** Checks */
-            checks: components["schemas"]["ReportPage.Check"][];
-            /** Layout */
-            layout: string;
-            /** Layouts */
-            layouts: string[];
-            /** Lines */
-            lines: number;
-            /** Preview */
-            preview: string;
-            /** Reports */
-            reports: components["schemas"]["ReportPage.ReportOut"][];
         };
         /** Check */
         "ReportPage.Check": {
@@ -2455,215 +2424,248 @@ export interface components {
         };
         /** ReportOut */
         "ReportPage.ReportOut": {
-            /** Changed */
-            changed: number;
+            /** Id */
+            id: number;
             /**
              * Created
              * Format: date-time
              */
             created: string;
-            /** Files */
-            files: string[];
-            /** Id */
-            id: number;
             /** Layout */
             layout: string;
+            /** Files */
+            files: string[];
             /** Points */
             points: number;
+            /** Changed */
+            changed: number;
         };
-        /** SetAside */
-        SetAside: {
+        /** ReportPage */
+        ReportPage: {
+            /** Layout */
+            layout: string;
+            /** Layouts */
+            layouts: string[];
+            /** Preview */
+            preview: string;
+            /** Lines */
+            lines: number;
+            /** Checks */
+            checks: components["schemas"]["ReportPage.Check"][];
+            /** Reports */
+            reports: components["schemas"]["ReportPage.ReportOut"][];
+        };
+        /** ReportOut */
+        ReportOut: {
+            /** Id */
+            id: number;
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /** Layout */
+            layout: string;
+            /** Files */
+            files: string[];
+            /** Points */
+            points: number;
+            /** Changed */
+            changed: number;
+        };
+        /** ChainOut */
+        "CorrectOut.ChainOut": {
+            /** Name */
+            name: string;
+            /** Exposures */
+            exposures: number;
+            /** Stations */
+            stations: components["schemas"]["CorrectOut.StationOut"][];
+            /** Missing */
+            missing: string[];
+            /** Defects */
+            defects: number;
+        };
+        /** MasterOut */
+        "CorrectOut.MasterOut": {
+            /** Id */
+            id: number;
+            /** Label */
+            label: string;
+            /** Kind */
+            kind: string;
+            /** Filter */
+            filter: string;
+            /** Exposure S */
+            exposure_s: number;
+            /** Temperature C */
+            temperature_c: number | null;
+            /** Night */
+            night: string;
+            /** Count */
+            count: number;
+            /** Level Adu */
+            level_adu: number;
+            /** Clipped Share */
+            clipped_share: number;
+            /** Made With */
+            made_with: string[];
+            /** Used */
+            used: boolean;
+        };
+        /** StationOut */
+        "CorrectOut.StationOut": {
+            /** Kind */
+            kind: string;
+            /** Words */
+            words: string;
+            /** Master */
+            master: string;
+            /** Remarks */
+            remarks: string[];
+        };
+        /** CorrectOut */
+        CorrectOut: {
+            /** Chains */
+            chains: components["schemas"]["CorrectOut.ChainOut"][];
+            /** Masters */
+            masters: components["schemas"]["CorrectOut.MasterOut"][];
+            /** Remarks */
+            remarks: string[];
+        };
+        /** Exposure */
+        "Exposures.Exposure": {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Night */
+            night: number;
+            /** Filter */
+            filter: string;
+            /** Jd Utc */
+            jd_utc: number;
+            /**
+             * Mid Utc
+             * Format: date-time
+             */
+            mid_utc: string;
+            /** Exposure S */
+            exposure_s: number;
+            /** Chain */
+            chain: string;
+            /** Airmass */
+            airmass: number | null;
+            /** Fwhm Px */
+            fwhm_px: number | null;
+            /** Elongation */
+            elongation: number | null;
+            /** Stars */
+            stars: number | null;
+            /** Sky Adu Per Px */
+            sky_adu_per_px: number | null;
+            /** Transparency */
+            transparency: number | null;
+            /** Zero Point */
+            zero_point: number | null;
+            /** Drift Arcsec */
+            drift_arcsec: number | null;
+            /** Plane */
+            plane: number[] | null;
+            /** Width */
+            width: number;
+            /** Height */
+            height: number;
+            /** Placed */
+            placed: boolean;
+            /** Measured */
+            measured: boolean;
+            /** Trouble */
+            trouble: string;
             /** Aside */
-            aside: boolean;
+            aside: string;
+            /** Aside By */
+            aside_by: string;
+            /** Proposal */
+            proposal: string;
+        };
+        /** Exposures */
+        Exposures: {
+            /** Exposures */
+            exposures: components["schemas"]["Exposures.Exposure"][];
+            /** Reference */
+            reference: number | null;
+        };
+        /** Ids */
+        Ids: {
+            /** Ids */
+            ids: number[];
+        };
+        /** Candidate */
+        "Candidates.Candidate": {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /** Magnitude */
+            magnitude: number | null;
+            /** Colour */
+            colour: number | null;
+            /** Measured */
+            measured: number | null;
+            /** Off Line */
+            off_line: number | null;
+            /** Scatter Mag */
+            scatter_mag: number | null;
+            /** Expected Mag */
+            expected_mag: number | null;
+            /** Varies */
+            varies: boolean;
+            /** Present */
+            present: number;
+            /** Words */
+            words: string;
+            /** Series */
+            series: (number | null)[];
+        };
+        /** Candidates */
+        Candidates: {
+            /** Filter */
+            filter: string;
+            /** Band */
+            band: string;
+            /** File Ids */
+            file_ids: number[];
+            /** Candidates */
+            candidates: components["schemas"]["Candidates.Candidate"][];
+        };
+        /**
+         * Corrections
+         * @description The observer's word on some files; "" takes an earlier word back, absent leaves it.
+         */
+        Corrections: {
             /** Ids */
             ids: number[];
             /**
-             * Reason
-             * @default
-             */
-            reason: string;
-        };
-        /**
-         * Settings
-         * @description What the observer sets of a campaign; what is absent stays.
-         */
-        Settings: {
-            /**
-             * Catalogue File
+             * Kind
              * @default null
              */
-            catalogue_file: string | null;
+            kind: string | null;
             /**
-             * Cone Url
+             * Filter
              * @default null
              */
-            cone_url: string | null;
+            filter: string | null;
             /**
-             * Default Filter
+             * Exposure S
              * @default null
              */
-            default_filter: string | null;
+            exposure_s: string | null;
             /**
-             * Folders
+             * Time Utc
              * @default null
              */
-            folders: string[] | null;
-            /** @default null */
-            kit: components["schemas"]["Settings.KitValues"] | null;
-            /**
-             * Name
-             * @default null
-             */
-            name: string | null;
-            /** @default null */
-            site: components["schemas"]["Settings.SiteValues"] | null;
-            /**
-             * Target Dec
-             * @default null
-             */
-            target_dec: string | null;
-            /**
-             * Target Name
-             * @default null
-             */
-            target_name: string | null;
-            /**
-             * Target Ra
-             * @default null
-             */
-            target_ra: string | null;
-        };
-        /** KitValues */
-        "Settings.KitValues": {
-            /**
-             * Aperture M
-             * @default null
-             */
-            aperture_m: number | null;
-            /**
-             * Clock Offset S
-             * @default 0
-             */
-            clock_offset_s: number;
-            /**
-             * Gain E Per Adu
-             * @default null
-             */
-            gain_e_per_adu: number | null;
-            /**
-             * Linear Limit Adu
-             * @default null
-             */
-            linear_limit_adu: number | null;
-            /**
-             * Read Noise E
-             * @default null
-             */
-            read_noise_e: number | null;
-            /**
-             * Scale Arcsec Per Px
-             * @default null
-             */
-            scale_arcsec_per_px: number | null;
-            /**
-             * Timestamp
-             * @default start
-             * @enum {string}
-             */
-            timestamp: "start" | "middle";
-        };
-        /** SiteValues */
-        "Settings.SiteValues": {
-            /**
-             * Elevation M
-             * @default 0
-             */
-            elevation_m: number;
-            /** Latitude Deg */
-            latitude_deg: number;
-            /** Longitude Deg */
-            longitude_deg: number;
-        };
-        /** SkyOut */
-        SkyOut: {
-            /** Nights */
-            nights: components["schemas"]["SkyOut.SkyNight"][];
-        };
-        /** SkyNight */
-        "SkyOut.SkyNight": {
-            /** Jd Utc */
-            jd_utc: number[];
-            /** Moon Deg */
-            moon_deg: number[];
-            /** Moon Lit */
-            moon_lit: number;
-            /** Night */
-            night: number;
-            /** Sun Deg */
-            sun_deg: number[];
-            /** Target Deg */
-            target_deg: number[];
-        };
-        /** StarOut */
-        StarOut: {
-            /** Annulus Px */
-            annulus_px: [
-                number,
-                number
-            ];
-            /** Budgets */
-            budgets: components["schemas"]["StarOut.Budget"][];
-            /** Counts Adu */
-            counts_adu: (number | null)[];
-            /** Filter */
-            filter: string;
-            /** Flags */
-            flags: string;
-            /** Name */
-            name: string;
-            /** Peak Adu */
-            peak_adu: number | null;
-            /** Profile Adu */
-            profile_adu: number[];
-            /** Profile Radius Px */
-            profile_radius_px: number[];
-            /** Radii Px */
-            radii_px: number[];
-            /** Row */
-            row: number;
-            /** Sky Adu Per Px */
-            sky_adu_per_px: number | null;
-            /** Snr */
-            snr: (number | null)[];
-            /** Uncertainty Adu */
-            uncertainty_adu: (number | null)[];
-            /** X Px */
-            x_px: number | null;
-            /** Y Px */
-            y_px: number | null;
-        };
-        /** Budget */
-        "StarOut.Budget": {
-            /** Dark */
-            dark: number | null;
-            /** Read */
-            read: number | null;
-            /** Scintillation */
-            scintillation: number | null;
-            /** Sky */
-            sky: number | null;
-            /** Star */
-            star: number | null;
-            /** Total Mag */
-            total_mag: number | null;
-        };
-        ValidationError: {
-            detail?: {
-                "<location>"?: {
-                    "<field_name>"?: string[];
-                };
-            };
-            message?: string;
+            time_utc: string | null;
         };
     };
     responses: never;

@@ -18,15 +18,21 @@ export function CastBench() {
   if (!campaign) return null;
   if (!campaign.cast)
     return (
-      <Section title="Who plays which part">
-        <p className="mb-2">
-          Parts are given to measured stars: every star of the field is measured once, then roles
-          can change at will.
-        </p>
-        <Button main onClick={() => void startJob("census")}>
-          Measure all stars
-        </Button>
-      </Section>
+      <>
+        <ChosenStar campaign={campaign} />
+        <Section title="Who plays which part">
+          <p className="mb-2">
+            {campaign.target.sure
+              ? "Parts are given to measured stars: every star of the field is measured once, then roles can change at will."
+              : "Click your star on the plate and press T. Comparison stars and a check star are then proposed, with reasons."}
+          </p>
+          {campaign.target.sure && (
+            <Button main onClick={() => void startJob("census")}>
+              Measure all stars
+            </Button>
+          )}
+        </Section>
+      </>
     );
   return (
     <>

@@ -64,6 +64,7 @@ def upgrade() -> None:
         sa.Column("target_name", sa.String(length=120), nullable=False),
         sa.Column("target_ra_deg", sa.Double(), nullable=True),
         sa.Column("target_dec_deg", sa.Double(), nullable=True),
+        sa.Column("target_sure", sa.Boolean(), nullable=False),
         sa.Column("default_filter", sa.String(length=40), nullable=True),
         sa.Column("site_id", sa.Integer(), nullable=True),
         sa.Column("kit_id", sa.Integer(), nullable=True),

@@ -1,0 +1,130 @@
+"""The application in full for tests: MariaDB, cluster, server; started once, each part its own."""
+
+from __future__ import annotations
+
+import json
+import time
+from contextlib import ExitStack
+from pathlib import Path
+from typing import Any
+
+import requests
+from astropy.io import fits
+
+from narrow_beacon.serve.mariadb import MariaDb
+from narrow_beacon.serve.ports import free_port
+from narrow_beacon.serve.services import Demo, Server, start_cluster
+from narrow_beacon.server.security import make_token
+from narrow_beacon.simulate.plain import write_plain_night
+from narrow_beacon.store.database import Store
+
+ROOT = Path(__file__).resolve().parent.parent
+JOB_TIMEOUT_S = 120.0
+UNKIND = "foxglove-005.fits"
+"""The exposure whose header does not say what it is."""
+
+
+class Running:
+    """The application on a folder of its own."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.var, self.data, self.nights = folder / "var", folder / "data", folder / "nights"
+        self.nights.mkdir(parents=True)
+        self._parts = ExitStack()
+        self.database = MariaDb(self.var / "mariadb")
+        self._parts.callback(self.database.close)
+        self.database.start()
+        self.store = Store(self.database.url, self.data)
+        self._parts.callback(self.store.engine.dispose)
+        self.store.migrate()
+        self.scheduler = start_cluster(self._parts)
+        self.port = free_port()
+        self.server = self._serve()
+
+    def _serve(self) -> Server:
+        server = Server(
+            ROOT, self.var, self.data, self.database.url, self.scheduler, Demo(),
+            (self.nights,), "127.0.0.1", self.port,
+        )  # fmt: skip
+        return server.__enter__()
+
+    def restart_server(self) -> None:
+        """End the server as a crash of the machine would leave it, and start it again."""
+        self.server.stop()
+        self.server = self._serve()
+
+    @property
+    def url(self) -> str:
+        return self.server.url
+
+    def address(self) -> str:
+        """An address with a fresh one-time token."""
+        return f"{self.url}/?token={make_token(self.var / 'secrets' / 'tokens')}"
+
+    def client(self) -> Client:
+        """A signed-in client."""
+        return Client(self)
+
+    def close(self) -> None:
+        self.server.stop()
+        self._parts.close()
+
+
+class Client:
+    """Talks to the API as the page does."""
+
+    def __init__(self, running: Running) -> None:
+        self.session = requests.Session()
+        self.url = running.url
+        self.session.get(running.address(), timeout=30).raise_for_status()
+
+    def ask(self, method: str, path: str, body: object = None) -> requests.Response:
+        return self.session.request(method, f"{self.url}/api/{path}", json=body, timeout=60)
+
+    def get(self, path: str) -> Any:
+        response = self.ask("GET", path)
+        assert response.ok, response.text
+        return response.json()
+
+    def post(self, path: str, body: object = None) -> Any:
+        response = self.ask("POST", path, body)
+        assert response.ok, response.text
+        return response.json()
+
+    def wait(self, campaign: int) -> dict[str, Any]:
+        """The newest job once all are finished."""
+        end = time.monotonic() + JOB_TIMEOUT_S
+        while time.monotonic() < end:
+            jobs = self.get(f"campaigns/{campaign}/jobs")["jobs"]
+            if all(job["state"] not in ("waiting", "running") for job in jobs):
+                return jobs[0]
+            time.sleep(0.1)
+        raise AssertionError(f"jobs take longer than {JOB_TIMEOUT_S} s: {jobs}")
+
+    def reduced(self, folder: Path, name: str = "Foxglove 7") -> int:
+        """A campaign on a folder, reduced as a whole; its number."""
+        made = self.post(
+            "campaigns", {"name": name, "folders": [str(folder / "raw")], "reduce": True}
+        )
+        job = self.wait(made["id"])
+        assert job["state"] == "done", job
+        return int(made["id"])
+
+
+def small_night(folder: Path, exposures: int = 24, seed: int = 7) -> dict[str, Any]:
+    """A plain night with a stray text file and an exposure of which the kind is unknown."""
+    write_plain_night(
+        folder, seed, exposures=exposures, shape=(480, 640), calibration=10, cadence_s=240.0
+    )
+    with fits.open(folder / "raw" / UNKIND, mode="update") as hdus:
+        for keyword in ("IMAGETYP", "FRAME"):
+            hdus[0].header.remove(keyword, ignore_missing=True)
+    (folder / "raw" / "notes.txt").write_text("Clear, no moon.\n")
+    truth: dict[str, Any] = json.loads((folder / "truth.json").read_text())
+    return truth
+
+
+def true_magnitudes(truth: dict[str, Any]) -> dict[str, float]:
+    """The target's true magnitude by exposure."""
+    return {Path(e["file"]).name: e["target_mag"] for e in truth["exposures"]}

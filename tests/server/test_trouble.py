@@ -1,0 +1,155 @@
+"""What goes wrong around a night: strangers, wrong folders, broken files, parts that stop."""
+
+from __future__ import annotations
+
+import shutil
+import time
+from pathlib import Path
+
+import pytest
+import requests
+from sqlalchemy import select
+
+from narrow_beacon.store.models import Job
+from running import JOB_TIMEOUT_S, Client, Running, small_night
+
+
+@pytest.fixture(scope="module")
+def client(running: Running) -> Client:
+    return running.client()
+
+
+def test_without_the_token_nothing_is_told(running: Running) -> None:
+    page = requests.get(running.url, timeout=10)
+    assert page.status_code == 401
+    assert "one-time key" in page.text
+    answer = requests.get(f"{running.url}/api/state", timeout=10)
+    assert answer.status_code == 401
+    assert "./beacon start" in answer.json()["detail"]
+
+
+def test_a_token_opens_once(running: Running) -> None:
+    address = running.address()
+    assert requests.get(address, timeout=10).status_code == 200
+    assert requests.get(address, timeout=10).status_code == 401
+
+
+@pytest.mark.parametrize(
+    ("headers", "status"),
+    [
+        ({"Host": "elsewhere.example"}, 421),
+        ({"Origin": "http://elsewhere.example"}, 403),
+        ({"Sec-Fetch-Site": "cross-site"}, 403),
+    ],
+)
+def test_foreign_hosts_and_pages_are_refused(
+    client: Client, headers: dict[str, str], status: int
+) -> None:
+    answer = client.session.get(f"{client.url}/api/state", headers=headers, timeout=10)
+    assert answer.status_code == status
+    assert answer.headers["Content-Type"] == "application/problem+json"
+
+
+@pytest.mark.parametrize(
+    ("path", "status", "words"),
+    [
+        ("/etc", 403, "outside of the folders"),
+        ("nights", 422, "begin with /"),
+        ("{nights}/nowhere", 404, "Was it moved?"),
+        ("{nights}/../../..", 403, "outside of the folders"),
+    ],
+)
+def test_only_allowed_folders_are_read(
+    running: Running, client: Client, path: str, status: int, words: str
+) -> None:
+    named = path.format(nights=running.nights)
+    for method, where, body in (
+        ("GET", f"folders?path={named}", None),
+        ("POST", "campaigns", {"name": "no", "folders": [named]}),
+    ):
+        answer = client.ask(method, where, body)
+        assert answer.status_code == status
+        assert words in answer.json()["detail"]
+
+
+def test_broken_files_are_listed_and_the_rest_goes_on(running: Running, client: Client) -> None:
+    folder = running.nights / "broken"
+    small_night(folder, exposures=7, seed=4)
+    good = folder / "raw" / "foxglove-002.fits"
+    (folder / "raw" / "cut.fits").write_bytes(good.read_bytes()[:9000])
+    shutil.copy(good, folder / "raw" / "twice.fits")
+    number = client.reduced(folder, "broken")
+    reasons = {
+        Path(f["name"]).name: f["part_reason"]
+        for f in client.get(f"campaigns/{number}/intake")["files"]
+        if f["part"] == "left out"
+    }
+    assert "cut short" in reasons["cut.fits"]
+    assert "the same file as" in reasons["twice.fits"]
+    assert len(client.get(f"campaigns/{number}/curve")["filters"][0]["file_ids"]) == 6
+
+
+def wait_until_running(running: Running, campaign: int) -> None:
+    end = time.monotonic() + JOB_TIMEOUT_S
+    while time.monotonic() < end:
+        with running.store.session() as session:
+            job = session.scalars(select(Job).where(Job.campaign_id == campaign)).first()
+            if job and job.state == "running":
+                return
+        time.sleep(0.02)
+    raise AssertionError("the job did not begin")
+
+
+def begin(running: Running, client: Client, name: str) -> int:
+    folder = running.nights / name
+    small_night(folder, exposures=12, seed=5)
+    made = client.post(
+        "campaigns", {"name": name, "folders": [str(folder / "raw")], "reduce": True}
+    )
+    wait_until_running(running, made["id"])
+    return int(made["id"])
+
+
+def test_a_job_goes_on_after_the_server_was_restarted(running: Running, client: Client) -> None:
+    number = begin(running, client, "restarted")
+    running.restart_server()
+    after = running.client()
+    assert after.wait(number)["state"] == "done"
+    assert len(after.get(f"campaigns/{number}/curve")["filters"][0]["file_ids"]) == 11
+
+
+def test_a_job_survives_the_database(running: Running, client: Client) -> None:
+    number = begin(running, client, "database")
+    port = running.database.port
+    running.database.stop()
+    away = client.ask("GET", f"campaigns/{number}")
+    assert away.status_code == 503
+    assert "Nothing is lost" in away.json()["detail"]
+    running.database.start(port)
+    assert client.wait(number)["state"] == "done"
+    assert len(client.get(f"campaigns/{number}/curve")["filters"][0]["file_ids"]) == 11
+
+
+def test_a_job_can_be_stopped_and_begun_again(running: Running, client: Client) -> None:
+    number = begin(running, client, "stopped")
+    job = client.get(f"campaigns/{number}/jobs")["jobs"][0]
+    client.ask("DELETE", f"jobs/{job['id']}")
+    assert client.wait(number)["state"] == "cancelled"
+    client.post(f"campaigns/{number}/jobs", {"kind": "reduce"})
+    assert client.wait(number)["state"] == "done"
+
+
+def test_a_second_run_measures_nothing_again(
+    running: Running, client: Client, campaign: int
+) -> None:
+    from narrow_beacon.store.models import CensusFile
+
+    def written() -> list[int]:
+        with running.store.session() as session:
+            files = session.scalars(select(CensusFile).where(CensusFile.campaign_id == campaign))
+            return [Path(file.path).stat().st_mtime_ns for file in files]
+
+    before = written()
+    client.post(f"campaigns/{campaign}/jobs", {"kind": "census"})
+    assert client.wait(campaign)["state"] == "done"
+    assert written() == before
