@@ -15,15 +15,24 @@ CHECKS = (
     ("format", [BIN / "ruff", "format", "--check", "src", "tests"]),
     ("types", [BIN / "mypy"]),
     ("layers", [BIN / "lint-imports"]),
+    ("page types of the API", [sys.executable, "tests/api_types.py"]),
+)
+PAGE_CHECKS = (
+    ("page types", ["npx", "--no-install", "tsc", "--noEmit"]),
+    ("page style", ["npx", "--no-install", "eslint", "--max-warnings", "0", "src"]),
+    ("page format", ["npx", "--no-install", "prettier", "--check", "src"]),
+    ("page tests", ["npx", "--no-install", "vitest", "run"]),
 )
 
 
 def main(arguments: list[str]) -> int:
     """Run the checks, then pytest with any further arguments; 0 if all of it passed."""
     failed = []
-    for name, command in CHECKS:
+    every = [(name, command, ROOT) for name, command in CHECKS]
+    every += [(name, command, ROOT / "web") for name, command in PAGE_CHECKS]
+    for name, command, folder in every:
         begin = time.perf_counter()
-        done = subprocess.run(command, cwd=ROOT, capture_output=True, text=True)
+        done = subprocess.run(command, cwd=folder, capture_output=True, text=True)
         verdict = "ok" if done.returncode == 0 else "FAILED"
         print(f"{name}: {verdict} ({time.perf_counter() - begin:.0f} s)", flush=True)
         if done.returncode:

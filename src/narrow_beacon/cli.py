@@ -95,8 +95,8 @@ def cone(catalogue: Path, port: int) -> None:
 @main.command()
 @click.argument("names", nargs=-1)
 def bench(names: tuple[str, ...]) -> None:
-    """Measure speed and accuracy: any of speed, night, plain, fields, pulls, demo; all without
-    a name.
+    """Measure speed and accuracy: any of speed, night, plain, fields, pulls, demo, page; all
+    without a name.
     """
     from narrow_beacon.bench.run import run_benches
 

@@ -122,10 +122,12 @@ def test_a_job_survives_the_database(running: Running, client: Client) -> None:
     number = begin(running, client, "database")
     port = running.database.port
     running.database.stop()
-    away = client.ask("GET", f"campaigns/{number}")
+    try:
+        away = client.ask("GET", f"campaigns/{number}")
+    finally:
+        running.database.start(port)
     assert away.status_code == 503
     assert "Nothing is lost" in away.json()["detail"]
-    running.database.start(port)
     assert client.wait(number)["state"] == "done"
     assert len(client.get(f"campaigns/{number}/curve")["filters"][0]["file_ids"]) == 11
 

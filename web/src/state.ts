@@ -59,7 +59,7 @@ interface App {
 }
 
 function storedLook(): Look {
-  const look = localStorage.getItem("look");
+  const look = globalThis.localStorage?.getItem("look");
   return look === "day" || look === "red" ? look : "night";
 }
 

@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 
 from narrow_beacon.bench.fields import print_fields
 from narrow_beacon.bench.nights import print_demo, print_plain
+from narrow_beacon.bench.page import print_page
 from narrow_beacon.bench.pulls import print_pulls
 from narrow_beacon.bench.speed import print_steps, print_throughput
 
@@ -17,6 +18,7 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "fields": print_fields,
     "plain": print_plain,
     "demo": print_demo,
+    "page": print_page,
 }
 
 

@@ -14,6 +14,7 @@ from narrow_beacon.core.errors import CatalogueError
 from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.frames.header import sexagesimal_deg
 from narrow_beacon.plan import PlanError, read_plan
+from narrow_beacon.server.night import target_position
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas import (
     AppState,
@@ -201,6 +202,7 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
     nights = session.scalars(
         select(Night).where(Night.campaign_id == campaign.id).order_by(Night.evening)
     )
+    position = target_position(session, campaign)
     undo_words, redo_words = _undo_words(session, campaign)
     return CampaignOut(
         id=campaign.id,
@@ -209,8 +211,8 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
         folders=campaign.folders,
         target=Target(
             name=campaign.target_name or "",
-            ra_deg=campaign.target_ra_deg,
-            dec_deg=campaign.target_dec_deg,
+            ra_deg=position[0] if position else None,
+            dec_deg=position[1] if position else None,
             sure=campaign.target_sure,
             row=cast.target if cast else None,
         ),

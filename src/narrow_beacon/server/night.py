@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 from collections import OrderedDict
 from collections.abc import Sequence
@@ -14,7 +15,7 @@ from sqlalchemy.orm import Session
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.curve.time import Times, exposure_times
-from narrow_beacon.core.errors import NotMeasurableError
+from narrow_beacon.core.errors import CatalogueError, NotMeasurableError
 from narrow_beacon.core.place.solution import Solution, project
 from narrow_beacon.reduce.curves import DEFAULT_STEP, FilterCurve, curve_of_cast
 from narrow_beacon.reduce.field import band_of
@@ -43,9 +44,14 @@ def target_position(session: Session, campaign: Campaign) -> tuple[float, float]
     """Right ascension and declination in degrees of the target, where they are known."""
     if campaign.target_ra_deg is not None and campaign.target_dec_deg is not None:
         return campaign.target_ra_deg, campaign.target_dec_deg
-    if campaign.cast_id and campaign.catalogue_id:
+    if campaign.catalogue_id is None:
+        return None
+    stars = star_table(session, campaign.catalogue_id)
+    if campaign.cast_id:
         cast = session.get_one(CastRecord, campaign.cast_id)
-        return target_place(star_table(session, campaign.catalogue_id), cast.target, [])
+        return target_place(stars, cast.target, [])
+    with contextlib.suppress(CatalogueError):
+        return target_place(stars, stars.row(campaign.target_name), [])
     return None
 
 

@@ -1,3 +1,4 @@
+import { withRole, type Role } from "../stages/cast/roles";
 import { say, useApp } from "../state";
 import { act, foresee, recast, refresh } from "./queries";
 import { get } from "./client";
@@ -44,31 +45,6 @@ export async function startJob(kind: string): Promise<void> {
 }
 
 export const stopJob = (job: number) => act("DELETE", `/api/jobs/${job}`);
-
-export type Role = "target" | "comparison" | "check" | "none";
-
-/** The cast with one star in another part; a star plays one part only. */
-export function withRole(
-  cast: { target: number; comparison: number[]; check: number | null },
-  row: number,
-  role: Role,
-): { target: number; comparison: number[]; check: number | null } {
-  if (role !== "target" && cast.target === row) return cast;
-  const comparison = cast.comparison.filter((other) => other !== row);
-  const check = cast.check === row ? null : cast.check;
-  switch (role) {
-    case "target":
-      return { target: row, comparison, check };
-    case "check":
-      return { target: cast.target, comparison, check: cast.check === row ? null : row };
-    case "comparison":
-      return cast.comparison.includes(row)
-        ? { target: cast.target, comparison, check }
-        : { target: cast.target, comparison: [...comparison, row], check };
-    case "none":
-      return { target: cast.target, comparison, check };
-  }
-}
 
 export async function giveRole(
   campaign: Campaign | undefined,

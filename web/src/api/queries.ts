@@ -131,8 +131,11 @@ export async function recast(campaign: number, path: string, body: unknown): Pro
     old ? { ...old, cast: curve.cast, recipe: curve.recipe } : old,
   );
   client.setQueryData(of(campaign, "curve"), curve);
+  // A task after the frame: by then the chart has been drawn.
   requestAnimationFrame(() =>
-    performance.measure("curve-redrawn", { start: begin, end: performance.now() }),
+    setTimeout(() =>
+      performance.measure("curve-redrawn", { start: begin, end: performance.now() }),
+    ),
   );
 }
 

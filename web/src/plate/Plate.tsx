@@ -36,6 +36,7 @@ export function Plate({ focus = null }: { focus?: number | null }) {
   const [info, setInfo] = useState<ImageInfo | null>(null);
   const [error, setError] = useState("");
   const [stretch, setStretch] = useState(DEFAULT_STRETCH);
+  const touched = useRef<number | null>(null);
   const [divider, setDivider] = useState(0.5);
   const [pointed, setPointed] = useState<Pointed | null>(null);
   const [loupe, setLoupe] = useState<{ at: { x: number; y: number }; look: Look | null } | null>(
@@ -116,11 +117,10 @@ export function Plate({ focus = null }: { focus?: number | null }) {
   }, [focus, catalogue, size, placed]);
 
   useEffect(() => {
-    const begin = performance.now();
-    const before = painter.current?.scene;
     painter.current?.show(scene);
-    if (before && before.stretch !== scene.stretch)
-      performance.measure("stretch", { start: begin, end: performance.now() });
+    if (touched.current !== null)
+      performance.measure("stretch", { start: touched.current, end: performance.now() });
+    touched.current = null;
   }, [scene]);
 
   // Neighbours in time are fetched before they are asked for.
@@ -257,7 +257,14 @@ export function Plate({ focus = null }: { focus?: number | null }) {
         )}
         {!compact && info && (
           <div className="pointer-events-auto">
-            <StretchControl info={info} stretch={stretch} onChange={setStretch} />
+            <StretchControl
+              info={info}
+              stretch={stretch}
+              onChange={(next) => {
+                touched.current = performance.now();
+                setStretch(next);
+              }}
+            />
           </div>
         )}
       </div>

@@ -162,6 +162,7 @@ export class Painter {
       const all = compose(toScreen, affine);
       if (scene.exposure?.plane) drawOverlay(ctx, scene.overlay, toScreen, all, scaleOf(all), size);
       if (scaleOf(all) > 18) this.drawGrid(plane, all);
+      if (done) this.canvas.dataset.shown = String(scene.shown!.id);
       if (done && this.awaited?.key === `${scene.shown!.kind}${scene.shown!.id}`) {
         performance.measure("exposure-shown", {
           start: this.awaited.since,

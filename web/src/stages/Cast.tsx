@@ -1,5 +1,5 @@
 import { useRef } from "react";
-import { giveRole, startJob, type Role } from "../api/actions";
+import { giveRole, startJob } from "../api/actions";
 import { useCampaign, useCandidates, useCatalogue } from "../api/queries";
 import type { Campaign, Candidate, Candidates } from "../api/types";
 import { Chart, rangeOf } from "../charts/Chart";
@@ -8,6 +8,7 @@ import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Chips, Section } from "../ui/parts";
 import { colour, fixed } from "../ui/words";
+import type { Role } from "./cast/roles";
 
 export function CastBench() {
   const id = useApp((s) => s.campaign);

@@ -23,7 +23,8 @@ export function VetBench() {
   const playing = useApp((s) => s.playing);
   const set = useApp((s) => s.set);
   const { data } = useExposures(id);
-  const exposures = data?.exposures ?? [];
+  if (!data) return null;
+  const exposures = data.exposures;
   const proposals = exposures.filter((e) => e.proposal);
   const aside = exposures.filter((e) => e.aside_by || e.trouble);
   const known = exposures.some((e) => e.fwhm_px !== null);

@@ -1,0 +1,219 @@
+"""The page in Chromium: next exposure, stretch, role and radius changes, size of the script."""
+
+from __future__ import annotations
+
+import gzip
+import re
+import tempfile
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from datetime import timedelta
+from pathlib import Path
+
+import numpy as np
+import requests
+from sqlalchemy import select
+
+from narrow_beacon.serve.mariadb import MariaDb
+from narrow_beacon.serve.ports import free_port
+from narrow_beacon.serve.services import Demo, Server, start_cluster
+from narrow_beacon.server.security import make_token
+from narrow_beacon.simulate.plain import write_plain_night
+from narrow_beacon.store.census import read_census_table, write_census_table
+from narrow_beacon.store.database import Store
+from narrow_beacon.store.models import CensusFile, NightFile, PlacementRecord
+
+ROOT = Path(__file__).resolve().parents[3]
+CHROMIUM = "/usr/bin/chromium"
+FLAGS = [
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+    "--disable-background-networking", "--disable-component-update", "--disable-sync",
+]  # fmt: skip
+_REAL, _NIGHT = 40, 500
+_SHAPE = (2048, 2048)
+_STEPS, _CHANGES = 60, 24
+_PAUSE_MS = 200
+_SCRIPT_LIMIT_KB = 350.0
+
+
+def script_kilobytes(page: Path) -> float:
+    """Compressed size of the scripts that the first screen loads, in kB."""
+    html = (page / "index.html").read_text()
+    names = re.findall(r'(?:src|href)="/(assets/[^"]+\.js)"', html)
+    return sum(len(gzip.compress((page / name).read_bytes(), 9)) for name in names) / 1000.0
+
+
+@contextmanager
+def _application(folder: Path) -> Iterator[tuple[Server, Store]]:
+    with ExitStack() as parts:
+        database = MariaDb(folder / "mariadb")
+        parts.callback(database.close)
+        database.start()
+        store = Store(database.url, folder / "data")
+        store.migrate()
+        parts.callback(store.engine.dispose)
+        server = Server(
+            ROOT, folder / "var", folder / "data", database.url, start_cluster(parts), Demo(),
+            (folder,), "127.0.0.1", free_port(),
+        )  # fmt: skip
+        yield parts.enter_context(server), store
+
+
+def _reduced_night(folder: Path, server: Server, store: Store) -> int:
+    write_plain_night(
+        folder / "night", 5, exposures=_REAL, shape=_SHAPE, calibration=5, density=2600.0,
+        cadence_s=60.0,
+    )  # fmt: skip
+    session = requests.Session()
+    session.get(f"{server.url}/?token={make_token(folder / 'var' / 'secrets' / 'tokens')}")
+    body = {"name": "bench", "folders": [str(folder / "night" / "raw")], "reduce": True}
+    number = int(session.post(f"{server.url}/api/campaigns", json=body).json()["id"])
+    while True:
+        jobs = session.get(f"{server.url}/api/campaigns/{number}/jobs").json()["jobs"]
+        if jobs[0]["state"] in ("done", "failed"):
+            assert jobs[0]["state"] == "done", jobs[0]["words"]
+            return number
+        with session.get(f"{server.url}/api/events", stream=True) as events:
+            next(events.iter_lines())
+
+
+def _lengthen(store: Store, campaign: int) -> tuple[int, int]:
+    """Repeat the night's exposures until there are 500; exposures and stars."""
+    with store.session() as session:
+        record = session.scalars(select(CensusFile).where(CensusFile.campaign_id == campaign)).one()
+        table = read_census_table(Path(record.path))
+        members = [
+            (number, float(table.census.exposure_s[at]), table.exposure(at))
+            for at, number in enumerate(table.file_ids)
+        ]
+        own = {number: session.get_one(NightFile, number) for number in table.file_ids}
+        turn = 0
+        while len(members) < _NIGHT:
+            turn += 1
+            for at, number in enumerate(table.file_ids):
+                if len(members) == _NIGHT:
+                    break
+                copy = _copy_of(own[number], turn, _REAL * 60.0 * turn)
+                session.add(copy)
+                session.flush()
+                placement = session.scalars(
+                    select(PlacementRecord).where(PlacementRecord.file_id == number)
+                ).one()
+                values = {
+                    c.name: getattr(placement, c.name)
+                    for c in PlacementRecord.__table__.columns
+                    if c.name not in ("id", "file_id")
+                }
+                session.add(PlacementRecord(file_id=copy.id, **values))
+                members.append((copy.id, float(table.census.exposure_s[at]), table.exposure(at)))
+        write_census_table(Path(record.path), members)
+        record.fingerprint, record.exposures = "lengthened", len(members)
+        return len(members), int(table.census.rows.size)
+
+
+def _copy_of(file: NightFile, turn: int, later_s: float) -> NightFile:
+    values = {c.name: getattr(file, c.name) for c in NightFile.__table__.columns if c.name != "id"}
+    assert file.mid_utc is not None
+    values |= {
+        "path_sha256": f"{turn}-{file.path_sha256}"[:64],
+        "name": f"{turn}-{file.name}",
+        "mid_utc": file.mid_utc + timedelta(seconds=later_s),
+    }
+    return NightFile(**values)
+
+
+def _measures(page: object, name: str) -> np.ndarray:
+    entries = page.evaluate(  # type: ignore[attr-defined]
+        "name => performance.getEntriesByName(name).map(entry => entry.duration)", name
+    )
+    return np.array(entries, float)
+
+
+def _step_through(page: object, count: int, pause_ms: int) -> np.ndarray:
+    """Press → and wait for the exposure to be drawn, again and again."""
+    page.evaluate("performance.clearMeasures()")  # type: ignore[attr-defined]
+    for n in range(count):
+        page.keyboard.press("ArrowRight")  # type: ignore[attr-defined]
+        while _measures(page, "exposure-shown").size <= n:
+            page.wait_for_timeout(2)  # type: ignore[attr-defined]
+        page.wait_for_timeout(pause_ms)  # type: ignore[attr-defined]
+    return _measures(page, "exposure-shown")
+
+
+def _tell(words: str, values: np.ndarray, limit: float) -> bool:
+    share = float(np.percentile(values, 95))
+    print(
+        f"  {words:<44} median {np.median(values):6.1f} ms, 95% under {share:6.1f} ms (aim {limit:g})"
+    )
+    return share < limit
+
+
+def print_page() -> bool:
+    """Measure the page; True if every aim was met."""
+    from playwright.sync_api import sync_playwright
+
+    size = script_kilobytes(ROOT / "web" / "dist")
+    print("The page in Chromium, 1280 × 800")
+    print(
+        f"  {'script before the first chart, compressed':<44} {size:.0f} kB (aim {_SCRIPT_LIMIT_KB:g})"
+    )
+    met = [size < _SCRIPT_LIMIT_KB]
+    with tempfile.TemporaryDirectory() as name, ExitStack() as parts:
+        folder = Path(name)
+        server, store = parts.enter_context(_application(folder))
+        campaign = _reduced_night(folder, server, store)
+        playwright = parts.enter_context(sync_playwright())
+        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
+        parts.callback(browser.close)
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(f"{server.url}/?token={make_token(folder / 'var' / 'secrets' / 'tokens')}")
+
+        page.goto(f"{server.url}/#/{campaign}/vet")
+        page.reload()
+        page.locator("canvas[data-shown]").first.wait_for()
+        page.keyboard.press("Home")
+        page.wait_for_timeout(500)
+        _step_through(page, 3, _PAUSE_MS)
+        walked = _step_through(page, _REAL - 5, _PAUSE_MS)
+        met.append(_tell(f"next exposure of {_SHAPE[1]} × {_SHAPE[0]}", walked, 100.0))
+        page.keyboard.press("Home")
+        page.wait_for_timeout(500)
+        _tell("  … as fast as the last one is drawn", _step_through(page, _REAL - 5, 0), 100.0)
+
+        page.evaluate("performance.clearMeasures()")
+        box = page.get_by_test_id("stretch").bounding_box()
+        assert box is not None
+        page.mouse.move(box["x"] + 120, box["y"] + 20)
+        page.mouse.down()
+        for n in range(_STEPS):
+            page.mouse.move(box["x"] + 100 + (n * 7) % 60, box["y"] + 20)
+        page.mouse.up()
+        met.append(_tell("stretch, pointer to picture", _measures(page, "stretch"), 16.0))
+
+        exposures, stars = _lengthen(store, campaign)
+        page.goto(f"{server.url}/#/{campaign}/cast")
+        page.reload()
+        page.get_by_role("button", name=re.compile(r"^Foxglove \d+$")).nth(2).click()
+        page.keyboard.press("7")
+        page.get_by_test_id("curve-target").locator("canvas").wait_for()
+        page.wait_for_timeout(1000)
+        page.evaluate("performance.clearMeasures()")
+        for n in range(_CHANGES):
+            page.keyboard.press("m")
+            while _measures(page, "curve-redrawn").size <= n:
+                page.wait_for_timeout(5)
+            page.wait_for_timeout(_PAUSE_MS)
+        words = f"role to redrawn curve, {exposures} × {stars} stars"
+        met.append(_tell(words, _measures(page, "curve-redrawn"), 200.0))
+        page.keyboard.press("6")
+        handle = page.get_by_role("slider", name="aperture radius")
+        handle.wait_for()
+        page.wait_for_timeout(1500)
+        page.evaluate("performance.clearMeasures()")
+        for n in range(_CHANGES):
+            handle.press("ArrowRight" if n % 2 else "ArrowLeft")
+            while _measures(page, "curve-redrawn").size <= n:
+                page.wait_for_timeout(5)
+            page.wait_for_timeout(3 * _PAUSE_MS)
+        met.append(_tell("radius to the new curve", _measures(page, "curve-redrawn"), 200.0))
+    return all(met)

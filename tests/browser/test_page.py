@@ -1,0 +1,237 @@
+"""The page as an observer uses it: a raw night to a report, roles, undo, two tabs, trouble."""
+
+from __future__ import annotations
+
+import csv
+import re
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+from playwright.sync_api import BrowserContext, Page, expect
+
+from running import UNKIND, Running, small_night, true_magnitudes
+
+OpenPage = Callable[..., Page]
+LONG_MS = 90_000
+
+
+def stage(page: Page, name: str) -> None:
+    page.get_by_label("stages").get_by_role("button", name=name).click()
+
+
+def test_a_raw_night_becomes_a_report(
+    running: Running, open_page: OpenPage, downloads: Path
+) -> None:
+    folder = running.nights / "walk"
+    truth = true_magnitudes(small_night(folder, seed=11))
+    page = open_page()
+    page.get_by_role("button", name=re.compile("▾|no campaign")).first.click()
+    page.get_by_role("button", name="New campaign …").click()
+    page.get_by_label("name").fill("walked")
+    page.get_by_label("path of the folder").fill(str(folder / "raw"))
+    page.get_by_label("path of the folder").press("Enter")
+    page.get_by_role("button", name="Sort this folder").click()
+
+    page.get_by_role("radio", name="needs an answer 1").click(timeout=LONG_MS)
+    page.get_by_role("option", name=UNKIND).click()
+    page.get_by_label("kind", exact=True).select_option("exposure")
+    page.get_by_role("button", name="Keep for 1 file").click()
+    expect(page.get_by_role("radio", name="needs an answer 0")).to_be_visible()
+
+    stage(page, "Correct")
+    page.get_by_role("button", name="Build the masters").click()
+    expect(page.get_by_text("raw, as read")).to_be_visible(timeout=LONG_MS)
+    page.get_by_role("button", name="Next: Place").click()
+    page.get_by_role("button", name="Place the night").click()
+    page.get_by_role("button", name="Next: Measure").click(timeout=LONG_MS)
+    page.get_by_role("button", name="Measure the night").click()
+    expect(page.get_by_test_id("radius")).to_be_visible(timeout=LONG_MS)
+    expect(page.get_by_test_id("budget")).to_be_visible()
+    stage(page, "Cast")
+    expect(page.get_by_text("Line-up")).to_be_visible()
+    stage(page, "Curve")
+    expect(page.get_by_test_id("curve-target").locator("canvas")).to_be_visible()
+    expect(page.get_by_text("24 points")).to_be_visible()
+    page.get_by_role("button", name="Next: Report").click()
+    expect(page.get_by_test_id("preview")).to_contain_text("Light curve of Foxglove 7")
+    page.get_by_role("button", name="Export the report").click()
+    with page.expect_download() as download:
+        page.get_by_role("link", name="light_curve.csv").click()
+    path = downloads / "light_curve.csv"
+    download.value.save_as(path)
+    with path.open() as file:
+        rows = list(csv.DictReader(file))
+    errors = np.array([float(r["magnitude"]) - truth[Path(r["exposure"]).name] for r in rows])
+    assert len(rows) == 24
+    # 4.5 mmag each at this brightness, and a common offset from the catalogue of some 2 mmag.
+    assert abs(np.median(errors)) < 0.006
+    assert np.std(errors) < 0.007
+
+
+def aside_count(page: Page) -> str:
+    heading = page.get_by_role("heading", name=re.compile("^Set aside"))
+    return heading.inner_text().split()[-1]
+
+
+def test_one_key_sets_aside_and_undo_restores(open_page: OpenPage, campaign: int) -> None:
+    page = open_page(campaign, "vet")
+    expect(page.get_by_text("No exposure is set aside.")).to_be_visible()
+    page.keyboard.press("x")
+    expect(page.get_by_text("Set aside: set aside by the observer")).to_be_visible()
+    expect(page.get_by_role("button", name="Undo")).to_be_enabled()
+    page.keyboard.press("Control+z")
+    expect(page.get_by_text("No exposure is set aside.")).to_be_visible()
+    expect(page.get_by_role("status").filter(has_text="Undone: set aside")).to_be_visible()
+
+
+def test_a_stretch_of_the_rail_is_set_aside_at_once(open_page: OpenPage, campaign: int) -> None:
+    page = open_page(campaign, "vet")
+    rail = page.get_by_test_id("rail").bounding_box()
+    assert rail
+    y = rail["y"] + 60
+    page.mouse.move(rail["x"] + 100, y)
+    page.mouse.down()
+    page.mouse.move(rail["x"] + 300, y, steps=5)
+    page.mouse.up()
+    chosen = page.get_by_text(re.compile(r"\d+ exposures selected"))
+    count = int(chosen.inner_text().split()[0])
+    assert 3 <= count <= 12
+    page.get_by_label("rail").get_by_role("button", name="Set aside").click()
+    expect(page.get_by_role("button", name=f"Restore {count}")).to_be_visible()
+    page.keyboard.press("Control+z")
+    expect(page.get_by_text("No exposure is set aside.")).to_be_visible()
+
+
+def test_limits_say_what_they_would_drop(open_page: OpenPage, campaign: int) -> None:
+    page = open_page(campaign, "vet")
+    page.get_by_label("star width above").fill("2")
+    expect(page.get_by_role("button", name="Set aside 23 exposures")).to_be_enabled()
+    page.get_by_label("star width above").fill("")
+    expect(page.get_by_role("button", name="Set aside 0 exposures")).to_be_disabled()
+
+
+def test_arrows_move_the_beam_and_the_address_keeps_it(open_page: OpenPage, campaign: int) -> None:
+    page = open_page(campaign, "vet")
+    beam = page.get_by_test_id("beam")
+    expect(beam).to_be_visible()
+    before = beam.bounding_box()
+    page.keyboard.press("Home")
+    page.keyboard.press("ArrowRight")
+    expect(page.get_by_label("rail").get_by_text("foxglove-002.fits")).to_be_visible()
+    after = beam.bounding_box()
+    assert before
+    assert after
+    assert after["x"] < before["x"]
+    page.reload()
+    expect(page.get_by_label("rail").get_by_text("foxglove-002.fits")).to_be_visible()
+    expect(page.get_by_text("Look through the night")).to_be_visible()
+
+
+def test_a_role_given_in_one_tab_shows_in_the_other(open_page: OpenPage, campaign: int) -> None:
+    one, other = open_page(campaign, "cast"), open_page(campaign, "cast")
+    role = other.get_by_role("button", name=re.compile(r"^Foxglove \d+: comparison$"))
+    expect(role.first).to_be_visible()
+    count = role.count()
+    one.get_by_role("button", name=re.compile(r"^Foxglove \d+: comparison$")).first.click()
+    expect(role).to_have_count(count - 1)
+    one.bring_to_front()
+    one.keyboard.press("Control+z")
+    expect(role).to_have_count(count)
+
+
+def test_keys_give_and_take_roles(open_page: OpenPage, campaign: int) -> None:
+    page = open_page(campaign, "cast")
+    page.get_by_role("button", name=re.compile(r"^Foxglove \d+$")).first.click()
+    bench = page.get_by_test_id("bench")
+    expect(bench.get_by_text("comparison", exact=True).first).to_be_visible()
+    page.keyboard.press("k")
+    expect(bench.get_by_text("check", exact=True).first).to_be_visible()
+    page.keyboard.press("Control+z")
+    expect(bench.get_by_text("comparison", exact=True).first).to_be_visible()
+
+
+def test_the_radius_handle_moves_by_keys(open_page: OpenPage, campaign: int) -> None:
+    page = open_page(campaign, "measure")
+    handle = page.get_by_role("slider", name="aperture radius")
+    before = handle.get_attribute("aria-valuetext")
+    handle.press("ArrowRight")
+    expect(handle).not_to_have_attribute("aria-valuetext", before or "")
+    page.keyboard.press("Control+z")
+    expect(handle).to_have_attribute("aria-valuetext", before or "")
+
+
+def test_the_plate_tells_what_is_under_the_pointer(open_page: OpenPage, campaign: int) -> None:
+    page = open_page(campaign, "cast")
+    plate = page.get_by_test_id("plate")
+    expect(plate.locator("canvas[data-shown]").first).to_be_visible()
+    box = plate.bounding_box()
+    assert box
+    # The night's target is in the middle of the frame, within the pointing's drift.
+    page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+    expect(plate.get_by_text(re.compile("ADU · 22 4"))).to_be_visible()
+
+
+@pytest.mark.parametrize("look", ["day", "red lamp"])
+def test_looks_are_kept(open_page: OpenPage, campaign: int, look: str) -> None:
+    page = open_page(campaign, "vet")
+    page.get_by_label("look").select_option(label=look)
+    page.reload()
+    expect(page.locator("html")).to_have_attribute("data-look", look.split()[0])
+
+
+def test_a_page_reloaded_in_the_middle_finds_the_job_again(
+    running: Running, open_page: OpenPage
+) -> None:
+    folder = running.nights / "reloaded"
+    small_night(folder, exposures=30, seed=3)
+    page = open_page()
+    client = running.client()
+    made = client.post(
+        "campaigns", {"name": "reloaded", "folders": [str(folder / "raw")], "reduce": True}
+    )
+    expect(page.get_by_test_id("progress")).to_be_visible()
+    page.goto(f"{running.url}/#/{made['id']}/curve")
+    page.reload()
+    expect(page.get_by_test_id("progress")).to_be_visible()
+    expect(page.get_by_test_id("curve-target")).to_be_visible(timeout=LONG_MS)
+    assert client.wait(made["id"])["state"] == "done"
+
+
+def test_a_wrong_folder_is_answered_in_words(open_page: OpenPage, campaign: int) -> None:
+    page = open_page(campaign)
+    page.get_by_role("button", name="▾").first.click()
+    page.get_by_role("button", name="New campaign …").click()
+    page.get_by_label("path of the folder").fill("/etc")
+    page.get_by_label("path of the folder").press("Enter")
+    expect(page.get_by_text("outside of the folders that may be read")).to_be_visible()
+    page.keyboard.press("Escape")
+
+
+def test_the_page_says_when_the_records_are_away(
+    running: Running, open_page: OpenPage, campaign: int
+) -> None:
+    page = open_page(campaign, "vet")
+    expect(page.get_by_text("No exposure is set aside.")).to_be_visible()
+    port = running.database.port
+    running.database.stop()
+    try:
+        page.keyboard.press("x")
+        expect(page.get_by_role("alert")).to_contain_text("The records")
+    finally:
+        running.database.start(port)
+    page.reload()
+    expect(page.get_by_text("No exposure is set aside.")).to_be_visible()
+
+
+def test_a_stranger_sees_how_to_get_in(browser_page: Page, running: Running) -> None:
+    browser_page.goto(running.url)
+    expect(browser_page.get_by_text("This address needs its one-time key")).to_be_visible()
+
+
+@pytest.fixture
+def browser_page(browser, running):  # type: ignore[no-untyped-def]
+    context: BrowserContext = browser.new_context()
+    yield context.new_page()
+    context.close()

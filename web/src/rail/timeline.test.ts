@@ -1,0 +1,46 @@
+import { describe, expect, it } from "vitest";
+import { momentOf, ticks, timelineOf, toAxis, toMoment, zoomed } from "./timeline";
+
+// Noon UTC of a day is a whole Julian date: 0.25 is 18 h.
+const DAY = 2461326;
+const night = (start: number, hours: number, name: number, step = 0.1) =>
+  Array.from({ length: Math.round(hours / step) + 1 }, (_, i) => ({
+    jd: start + (i * step) / 24,
+    night: name,
+  }));
+
+describe("the axis of time", () => {
+  const two = timelineOf([...night(DAY + 0.3, 5, 1), ...night(DAY + 1.3, 4, 2)]);
+
+  it("cuts the daytime out", () => {
+    expect(two.segments.map((s) => s.night)).toEqual([1, 2]);
+    expect(two.hours).toBeGreaterThan(9);
+    expect(two.hours).toBeLessThan(9.7);
+  });
+
+  it("cuts a long gap of one night as well", () => {
+    const gap = timelineOf([...night(DAY + 0.2, 1, 1), ...night(DAY + 0.4, 1, 1)]);
+    expect(gap.segments).toHaveLength(2);
+  });
+
+  it("finds the moment of a place and the place of a moment", () => {
+    for (const jd of [DAY + 0.3, DAY + 0.41, DAY + 1.37])
+      expect(toMoment(two, toAxis(two, jd))).toBeCloseTo(jd, 6);
+  });
+
+  it("puts ticks on round times of day, the date once a night", () => {
+    const found = ticks(two, [0, two.hours], 800);
+    expect(found.map((t) => t.label).slice(0, 3)).toEqual(["20h", "21h", "22h"]);
+    expect(found.filter((t) => t.date).length).toBe(2);
+    for (const t of found) {
+      const at = momentOf(toMoment(two, t.at));
+      expect((at.getUTCMinutes() * 60 + at.getUTCSeconds() + 2) % 3600).toBeLessThan(5);
+    }
+  });
+
+  it("zooms about a place that stands still, and never beyond the axis", () => {
+    const near = zoomed([0, 10], 4, 0.5, 10);
+    expect((4 - near[0]) / (near[1] - near[0])).toBeCloseTo(0.4, 9);
+    expect(zoomed([2, 4], 3, 100, 10)).toEqual([0, 10]);
+  });
+});

@@ -1,0 +1,142 @@
+import { describe, expect, it } from "vitest";
+import type { Exposure, FilterCurve } from "../api/types";
+import { inside, phaseOf } from "../charts/marks";
+import { strokeShare } from "../rail/draw";
+import { declination, duration, fixed, rightAscension } from "../ui/words";
+import { comparisonMarks, foldMarks, marksOf } from "./curve/shown";
+import { withRole } from "./cast/roles";
+import { dropped } from "./vet/limits";
+
+const cast = { target: 1, comparison: [2, 3], check: 4 };
+
+describe("roles", () => {
+  it("are one to a star", () => {
+    expect(withRole(cast, 2, "check")).toEqual({ target: 1, comparison: [3], check: 2 });
+    expect(withRole(cast, 3, "target")).toEqual({ target: 3, comparison: [2], check: 4 });
+    expect(withRole(cast, 4, "comparison")).toEqual({
+      target: 1,
+      comparison: [2, 3, 4],
+      check: null,
+    });
+  });
+
+  it("are given and taken by the same key", () => {
+    expect(withRole(cast, 2, "comparison").comparison).toEqual([3]);
+    expect(withRole(cast, 4, "check").check).toBeNull();
+    expect(withRole(cast, 9, "comparison").comparison).toEqual([2, 3, 9]);
+  });
+
+  it("leave a curve with a target", () => {
+    expect(withRole(cast, 1, "none")).toEqual(cast);
+    expect(withRole(cast, 1, "comparison")).toEqual(cast);
+  });
+});
+
+const exposure = (values: Partial<Exposure>): Exposure =>
+  ({
+    aside_by: "",
+    trouble: "",
+    fwhm_px: 3,
+    stars: 100,
+    transparency: null,
+    ...values,
+  }) as Exposure;
+
+describe("limits", () => {
+  it("drop what lies beyond any of them, and only what takes part", () => {
+    const night = [
+      exposure({ id: 1, fwhm_px: 5 }),
+      exposure({ id: 2, stars: 20 }),
+      exposure({ id: 3, fwhm_px: 6, aside_by: "observer" }),
+      exposure({ id: 4, fwhm_px: null }),
+      exposure({ id: 5 }),
+    ];
+    const limits = [
+      { quality: "fwhm_px", side: "above", value: 4 },
+      { quality: "stars", side: "below", value: 50 },
+    ] as const;
+    expect(dropped(night, [...limits]).map((e) => e.id)).toEqual([1, 2]);
+  });
+});
+
+describe("strokes on the rail", () => {
+  it("are as tall as the light that comes through, before that as the share of stars", () => {
+    expect(strokeShare(exposure({ transparency: 0.5 }), 200)).toBe(0.5);
+    expect(strokeShare(exposure({ stars: 50 }), 200)).toBe(0.25);
+    expect(strokeShare(exposure({ transparency: 0 }), 200)).toBeGreaterThan(0);
+  });
+});
+
+const series = (role: string, magnitude: number[], name = role) => ({
+  row: 1,
+  name,
+  role,
+  known_magnitude: 12,
+  weight: null,
+  magnitude,
+  uncertainty: magnitude.map(() => 0.01),
+  instrumental: magnitude.map((m) => m - 20),
+  flags: magnitude.map(() => ""),
+});
+const curve = {
+  filter: "V",
+  file_ids: [7, 8, 9],
+  bjd_tdb: [10, 10.25, 11.3],
+  series: [
+    series("target", [12, 12.5, 12.1]),
+    series("check", [12.5, 12.52, 12.51]),
+    series("comparison", [11, 11.01, 11.02], "one"),
+    series("comparison", [12, 12.01, 12.02], "two"),
+  ],
+} as unknown as FilterCurve;
+const hours = new Map([
+  [7, 0],
+  [8, 6],
+  [9, 7],
+]);
+
+describe("the curve", () => {
+  it("shows the target as it is and the check star from its mean", () => {
+    expect(marksOf(curve, "target", hours, false)[0]!.y).toEqual([12, 12.5, 12.1]);
+    const check = marksOf(curve, "check", hours, false)[0]!;
+    expect(check.y.map((v) => Math.round(v! * 1000))).toEqual([-10, 10, 0]);
+    expect(check.x).toEqual([0, 6, 7]);
+    expect(marksOf(curve, "target", hours, true)[0]!.y[0]).toBe(-8);
+  });
+
+  it("keeps comparison stars apart", () => {
+    const { marks, names } = comparisonMarks(curve, hours);
+    expect(names.map((n) => n.words)).toEqual(["1 one", "2 two"]);
+    expect(marks[1]!.y[1]! - marks[0]!.y[1]!).toBeCloseTo(0.06, 9);
+  });
+
+  it("folds, and repeats a quarter at either side", () => {
+    expect(phaseOf(11.3, 10, 0.5)).toBeCloseTo(0.6, 9);
+    expect(phaseOf(9.9, 10, 0.5)).toBeCloseTo(0.8, 9);
+    const [folded] = foldMarks(marksOf(curve, "target", hours, false), [curve], 0.5);
+    expect(folded!.x.map((x) => Number(x.toFixed(3)))).toEqual([0, 1, 0.5, 0.6]);
+    expect(folded!.ids).toEqual([7, 7, 8, 9]);
+  });
+
+  it("knows what was drawn around", () => {
+    const loop: [number, number][] = [
+      [0, 0],
+      [10, 0],
+      [10, 10],
+      [0, 10],
+    ];
+    expect(inside(loop, 5, 5)).toBe(true);
+    expect(inside(loop, 15, 5)).toBe(false);
+  });
+});
+
+describe("numbers in words", () => {
+  it("are written as an observer writes them", () => {
+    expect(rightAscension(340.2608333)).toBe("22 41 02.60");
+    expect(declination(-0.5)).toBe("−00 30 00.0");
+    expect(duration(41)).toBe("0:41");
+    expect(duration(3725)).toBe("1:02:05");
+    expect(fixed(-1.256, 2, "mag")).toBe("−1.26 mag");
+    expect(fixed(null, 2)).toBe("–");
+  });
+});
