@@ -17,7 +17,7 @@ async function doHere(method: string, path: string, body?: unknown): Promise<voi
   if (campaign === null) return;
   const done = await act<Words>(method, `/api/campaigns/${campaign}/${path}`, body);
   if (done?.words) say(done.words);
-  if (done) refresh(campaign);
+  refresh(campaign);
 }
 
 export function setAside(ids: number[], aside: boolean, reason = ""): Promise<void> {

@@ -112,14 +112,21 @@ export const useStar = (campaign: number | null, row: number | null, file: numbe
     retry: false,
   });
 
-/** Ask the server for something to be done; what went wrong is said on the page. */
-export async function act<T>(method: string, path: string, body?: unknown): Promise<T | null> {
-  try {
-    return await send<T>(method, path, body);
-  } catch (error) {
-    say(error instanceof Error ? error.message : String(error), "trouble");
-    return null;
-  }
+let turn: Promise<unknown> = Promise.resolve();
+
+/**
+ * Ask the server for something to be done, one thing after the other, so that an undo never
+ * overtakes what it undoes. What went wrong is said on the page.
+ */
+export function act<T>(method: string, path: string, body?: unknown): Promise<T | null> {
+  const mine = turn.then(() =>
+    send<T>(method, path, body).catch((error: unknown) => {
+      say(error instanceof Error ? error.message : String(error), "trouble");
+      return null;
+    }),
+  );
+  turn = mine;
+  return mine;
 }
 
 /** A cast or a radius: the answer is the new curve, shown at once. */
