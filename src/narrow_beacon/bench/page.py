@@ -202,7 +202,7 @@ def print_page() -> bool:
             page.keyboard.press("m")
             while _measures(page, "curve-redrawn").size <= n:
                 page.wait_for_timeout(5)
-            page.wait_for_timeout(_PAUSE_MS)
+            page.wait_for_timeout(2 * _PAUSE_MS)
         words = f"role to redrawn curve, {exposures} × {stars} stars"
         met.append(_tell(words, _measures(page, "curve-redrawn"), 200.0))
         page.keyboard.press("6")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from apiflask import APIBlueprint
+from flask import Response
 
 from narrow_beacon.core.curve.cast import colour_of, ensemble_of, rank_candidates
 from narrow_beacon.core.curve.light_curve import star_curve
@@ -12,7 +13,7 @@ from narrow_beacon.server.curve import describe_curves
 from narrow_beacon.server.night import CurvesNow, curves_now, step_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas import Candidate, Candidates, CastIn, CurveOut, FilterQuery
-from narrow_beacon.server.state import campaign_of, changing, shared
+from narrow_beacon.server.state import campaign_of, changing, quick, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.actions import Change, act, new_cast
 from narrow_beacon.store.fields import star_table
@@ -90,7 +91,7 @@ def _reason(now: CurvesNow, row: int, words: dict[int, str]) -> str:
 @blueprint.post("/api/campaigns/<int:number>/cast")
 @blueprint.input(CastIn, arg_name="body")
 @blueprint.output(CurveOut)
-def set_cast(number: int, body: CastIn) -> CurveOut:
+def set_cast(number: int, body: CastIn) -> Response:
     """Give the roles; the answer is the curve that they make."""
     comparison = list(dict.fromkeys(body.comparison))
     if body.target in comparison or body.target == body.check or body.check in comparison:
@@ -108,7 +109,7 @@ def set_cast(number: int, body: CastIn) -> CurveOut:
             comparison,
             body.check,
         ):
-            return describe_curves(session, campaign)
+            return quick(describe_curves(session, campaign))
         cast = new_cast(session, campaign, body.target, comparison, body.check)
         changes = [Change("campaign", campaign.id, "cast_id", cast.id)]
         if old and old.target != body.target:
@@ -120,7 +121,7 @@ def set_cast(number: int, body: CastIn) -> CurveOut:
                 Change("campaign", campaign.id, "target_sure", True),
             ]
         act(session, campaign, _words(stars.names, old, cast), changes)
-        return describe_curves(session, campaign)
+        return quick(describe_curves(session, campaign))
 
 
 def _words(names: tuple[str, ...], old: CastRecord | None, new: CastRecord) -> str:

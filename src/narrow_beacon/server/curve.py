@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from apiflask import APIBlueprint
+from flask import Response
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.curve.light_curve import StarCurve, star_curve
@@ -13,7 +14,7 @@ from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.server.campaigns import cast_out, recipe_out
 from narrow_beacon.server.night import CurvesNow, curves_now, step_of
 from narrow_beacon.server.schemas import CurveOut, FilterCurveOut, StarSeries
-from narrow_beacon.server.state import campaign_of, shared
+from narrow_beacon.server.state import campaign_of, quick, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.models import Campaign
 
@@ -22,10 +23,10 @@ blueprint = APIBlueprint("curve", __name__)
 
 @blueprint.get("/api/campaigns/<int:number>/curve")
 @blueprint.output(CurveOut)
-def curve(number: int) -> CurveOut:
+def curve(number: int) -> Response:
     """The light curves of the cast in force."""
     with shared().store.session() as session:
-        return describe_curves(session, campaign_of(session, number))
+        return quick(describe_curves(session, campaign_of(session, number)))
 
 
 def describe_curves(session: Session, campaign: Campaign) -> CurveOut:

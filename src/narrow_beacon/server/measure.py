@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from apiflask import APIBlueprint
+from flask import Response
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -26,7 +27,7 @@ from narrow_beacon.server.schemas import (
     StarOut,
     StarQuery,
 )
-from narrow_beacon.server.state import campaign_of, changing, file_of, shared
+from narrow_beacon.server.state import campaign_of, changing, file_of, quick, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.actions import Change, act, new_recipe
 from narrow_beacon.store.campaigns import chains_of, plan_of, sort_files
@@ -162,7 +163,7 @@ def _profile(number: int, x: float, y: float, reach: float) -> tuple[np.ndarray,
 @blueprint.post("/api/campaigns/<int:number>/recipe")
 @blueprint.input(RecipeIn, arg_name="body")
 @blueprint.output(CurveOut)
-def set_recipe(number: int, body: RecipeIn) -> CurveOut:
+def set_recipe(number: int, body: RecipeIn) -> Response:
     """Choose the radius of each filter; the answer is the curve that it makes."""
     bad = [step for step in body.steps.values() if not 0 <= step < len(RADII_FWHM)]
     if bad:
@@ -171,7 +172,7 @@ def set_recipe(number: int, body: RecipeIn) -> CurveOut:
         old = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
         steps = {**(old.steps if old else {}), **body.steps}
         if old and old.steps == steps:
-            return describe_curves(session, campaign)
+            return quick(describe_curves(session, campaign))
         annulus = (old.annulus_inner_fwhm, old.annulus_outer_fwhm) if old else (3.5, 5.5)
         recipe = new_recipe(session, campaign, steps, body.automatic, annulus)
         words = ", ".join(f"{RADII_FWHM[s]:g} star widths in {n}" for n, s in body.steps.items())
@@ -179,4 +180,4 @@ def set_recipe(number: int, body: RecipeIn) -> CurveOut:
             session, campaign, f"set the radius to {words}",
             [Change("campaign", campaign.id, "recipe_id", recipe.id)],
         )  # fmt: skip
-        return describe_curves(session, campaign)
+        return quick(describe_curves(session, campaign))

@@ -7,6 +7,8 @@ import threading
 from collections import OrderedDict
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, Protocol
 
 import numpy as np
 from sqlalchemy import select
@@ -31,10 +33,31 @@ _times: OrderedDict[tuple[object, ...], Times] = OrderedDict()
 _lock = threading.Lock()
 
 
-def exposures_of(session: Session, campaign: Campaign) -> Sequence[NightFile]:
+class ExposureRow(Protocol):
+    """The columns of NightFile that curves and rail need, without the cost of records."""
+
+    id: int
+    name: str
+    night_id: int | None
+    filter: str
+    exposure_s: float | None
+    mid_utc: datetime | None
+    chain: str
+    quality: dict[str, Any] | None
+    trouble: str
+    aside_by: str
+    aside_reason: str
+    proposal: str
+    measured_with: str
+
+
+_COLUMNS = tuple(getattr(NightFile, name) for name in ExposureRow.__annotations__)
+
+
+def exposures_of(session: Session, campaign: Campaign) -> Sequence[ExposureRow]:
     """The exposures of the sky in order of time."""
-    return session.scalars(
-        select(NightFile)
+    return session.execute(
+        select(*_COLUMNS)
         .where(NightFile.campaign_id == campaign.id, NightFile.part == "exposure")
         .order_by(NightFile.mid_utc, NightFile.name)
     ).all()
@@ -55,7 +78,7 @@ def target_position(session: Session, campaign: Campaign) -> tuple[float, float]
     return None
 
 
-def times_of(session: Session, campaign: Campaign, files: Sequence[NightFile]) -> Times:
+def times_of(session: Session, campaign: Campaign, files: Sequence[ExposureRow]) -> Times:
     """Times and airmass of exposures; computed once for the same moments, target and site."""
     mids = tuple(file.mid_utc for file in files if file.mid_utc)
     ra, dec = target_position(session, campaign) or (0.0, 0.0)
@@ -77,7 +100,7 @@ class CurvesNow:
     stars: StarTable
     cast: CastRecord
     recipe: Recipe | None
-    files: Sequence[NightFile]
+    files: Sequence[ExposureRow]
     times: Times
     index_of: dict[int, int]
     tables: dict[str, CensusTable]
@@ -147,7 +170,7 @@ def step_of(recipe: Recipe | None, filter_name: str) -> int:
     return int(recipe.steps.get(filter_name, DEFAULT_STEP)) if recipe else DEFAULT_STEP
 
 
-def placements_of(session: Session, files: Sequence[NightFile]) -> dict[int, PlacementRecord]:
+def placements_of(session: Session, files: Sequence[ExposureRow]) -> dict[int, PlacementRecord]:
     """Placements by file."""
     ids = [file.id for file in files]
     found = session.scalars(select(PlacementRecord).where(PlacementRecord.file_id.in_(ids)))

@@ -13,11 +13,17 @@ from narrow_beacon.core.place.solve import Placement
 from narrow_beacon.reduce.calibrate import MasterFile
 from narrow_beacon.reduce.run import Outcome
 from narrow_beacon.reduce.tasks import ExposureResult, Quality
-from narrow_beacon.server.night import CurvesNow, curves_now, placements_of, solution_of
+from narrow_beacon.server.night import (
+    CurvesNow,
+    ExposureRow,
+    curves_now,
+    placements_of,
+    solution_of,
+)
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.store.campaigns import chains_of, plan_of, sort_files
 from narrow_beacon.store.codec import load
-from narrow_beacon.store.models import Campaign, MasterRecord, NightFile, PlacementRecord
+from narrow_beacon.store.models import Campaign, MasterRecord, PlacementRecord
 
 
 def outcome_now(session: Session, campaign: Campaign, output: Path) -> tuple[Outcome, CurvesNow]:
@@ -73,7 +79,7 @@ def _settings_text(campaign: Campaign, now: CurvesNow) -> str:
     )
 
 
-def _result(index: int, file: NightFile, placement: PlacementRecord | None) -> ExposureResult:
+def _result(index: int, file: ExposureRow, placement: PlacementRecord | None) -> ExposureResult:
     q = file.quality or {}
     nan = float("nan")
 

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import cast
 
-from flask import current_app
+from flask import Response, current_app
+from pydantic import BaseModel
 from sqlalchemy.orm import Session
 
 from narrow_beacon.jobs.progress import Events
@@ -50,6 +51,11 @@ def file_of(session: Session, number: int) -> NightFile:
     if file is None:
         raise Problem(404, "No such exposure", "It may have been removed in another tab.")
     return file
+
+
+def quick(model: BaseModel) -> Response:
+    """A large answer, written straight from the model."""
+    return Response(model.model_dump_json(), content_type="application/json")
 
 
 @contextmanager

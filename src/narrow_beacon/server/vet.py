@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import lru_cache
 
 import numpy as np
 from apiflask import APIBlueprint
+from flask import Response
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.curve.almanac import SkyAbove, sky_above
@@ -13,6 +15,7 @@ from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.frames.sort import RawFile
 from narrow_beacon.jobs.settle import accept_proposals
 from narrow_beacon.server.night import (
+    ExposureRow,
     curves_now,
     exposures_of,
     placements_of,
@@ -21,7 +24,7 @@ from narrow_beacon.server.night import (
     times_of,
 )
 from narrow_beacon.server.schemas import Done, Exposure, Exposures, Ids, SetAside, SkyNight, SkyOut
-from narrow_beacon.server.state import campaign_of, changing, shared
+from narrow_beacon.server.state import campaign_of, changing, quick, shared
 from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import place_of
 from narrow_beacon.store.codec import load
@@ -39,11 +42,11 @@ def finite(value: object) -> float | None:
 
 @blueprint.get("/api/campaigns/<int:number>/exposures")
 @blueprint.output(Exposures)
-def exposures(number: int) -> Exposures:
+def exposures(number: int) -> Response:
     """All exposures of the sky in order of time, with all that the rail draws."""
     with shared().store.session() as session:
         campaign = campaign_of(session, number)
-        return _exposures(session, campaign)
+        return quick(_exposures(session, campaign))
 
 
 def _exposures(session: Session, campaign: Campaign) -> Exposures:
@@ -58,7 +61,7 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
         for at, index in enumerate(curve.indices):
             light[files[index].id] = curve.transparency[at]
             zero[files[index].id] = curve.ensemble.zero_point[at]
-    shape = _shape(files)
+    shape = _shape(session, files)
     first_centre: dict[int, tuple[float, float]] = {}
     found = []
     for index, file in enumerate(files):
@@ -90,9 +93,8 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
     return Exposures(exposures=found, reference=_reference(found))
 
 
-def _shape(files: object) -> tuple[int, int]:
-    first = next(iter(files), None)  # type: ignore[call-overload]
-    source = load(RawFile, first.raw).source if first is not None else None
+def _shape(session: Session, files: Sequence[ExposureRow]) -> tuple[int, int]:
+    source = load(RawFile, session.get_one(NightFile, files[0].id).raw).source if files else None
     return (source.height, source.width) if source else (1, 1)
 
 

@@ -10,7 +10,8 @@ type Event =
   | { kind: "changed"; campaign: number }
   | { kind: "database"; away: boolean };
 
-const GATHER_MS = 60;
+/** Changes that follow one another are fetched together, so that they do not slow each other. */
+const GATHER_MS = 350;
 
 /** Listens to the server: progress, finished jobs, what another tab changed. */
 export function useEvents(): void {

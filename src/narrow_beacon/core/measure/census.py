@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import IntFlag
+from functools import lru_cache
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -55,7 +56,12 @@ _LEAST_RING_PIXELS = 40
 
 def flag_words(flags: int) -> list[str]:
     """The words of a set of flags, in the order of their bits."""
-    return [word for flag, word in FLAG_WORDS.items() if flags & flag]
+    return list(_words_of(int(flags)))
+
+
+@lru_cache(maxsize=256)
+def _words_of(flags: int) -> tuple[str, ...]:
+    return tuple(word for flag, word in FLAG_WORDS.items() if flags & int(flag))
 
 
 @dataclass(frozen=True)
