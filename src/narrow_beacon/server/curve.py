@@ -12,7 +12,7 @@ from narrow_beacon.core.curve.steadiness import judge_steadiness
 from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.server.campaigns import cast_out, recipe_out
-from narrow_beacon.server.night import CurvesNow, curves_now, step_of
+from narrow_beacon.server.night import CURVE_COLUMNS, CurvesNow, curves_now, step_of
 from narrow_beacon.server.schemas import CurveOut, FilterCurveOut, StarSeries
 from narrow_beacon.server.state import campaign_of, quick, shared
 from narrow_beacon.server.vet import finite
@@ -31,7 +31,7 @@ def curve(number: int) -> Response:
 
 def describe_curves(session: Session, campaign: Campaign) -> CurveOut:
     """The curves in force as the page draws them."""
-    now = curves_now(session, campaign)
+    now = curves_now(session, campaign, columns=CURVE_COLUMNS)
     if now is None:
         return CurveOut(filters=[], problems=[], cast=None, recipe=None)
     return CurveOut(

@@ -1,4 +1,4 @@
-import { keepPreviousData, QueryClient, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, notifyManager, QueryClient, useQuery } from "@tanstack/react-query";
 import { get, ProblemError, send } from "./client";
 import type {
   AppState,
@@ -134,10 +134,13 @@ export async function recast(campaign: number, path: string, body: unknown): Pro
   const begin = performance.now();
   const curve = await act<Curve>("POST", `/api/campaigns/${campaign}/${path}`, body);
   if (!curve) return;
-  client.setQueryData<Campaign>(of(campaign, ""), (old) =>
-    old ? { ...old, cast: curve.cast, recipe: curve.recipe } : old,
-  );
-  client.setQueryData(of(campaign, "curve"), curve);
+  recastAt = performance.now();
+  notifyManager.batch(() => {
+    client.setQueryData<Campaign>(of(campaign, ""), (old) =>
+      old ? { ...old, cast: curve.cast, recipe: curve.recipe } : old,
+    );
+    client.setQueryData(of(campaign, "curve"), curve);
+  });
   // A task after the frame: by then the chart has been drawn.
   requestAnimationFrame(() =>
     setTimeout(() =>
@@ -146,8 +149,16 @@ export async function recast(campaign: number, path: string, body: unknown): Pro
   );
 }
 
+const OWN_MS = 1500;
+let recastAt = 0;
+
+/** Fetch anew what is shown of a campaign; but not the curve that has just been answered. */
 export function refresh(campaign: number): void {
-  void client.invalidateQueries({ queryKey: ["campaign", campaign] });
+  const own = performance.now() - recastAt < OWN_MS;
+  void client.invalidateQueries({
+    queryKey: ["campaign", campaign],
+    predicate: ({ queryKey }) => !(own && queryKey[2] === "curve"),
+  });
   void client.invalidateQueries({ queryKey: ["state"] });
 }
 

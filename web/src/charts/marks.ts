@@ -31,32 +31,49 @@ export function drawMarks(
   ctx.lineWidth = place.ratio;
   ctx.strokeStyle = tone;
   ctx.globalAlpha = 0.55;
-  ctx.beginPath();
+  // Rectangles are far quicker than strokes where no graphics card helps.
+  ctx.fillStyle = tone;
   marks.x.forEach((x, i) => {
     const [y, s] = [marks.y[i], marks.sigma[i]];
     if (y == null || s == null) return;
-    const px = place.x(x);
-    ctx.moveTo(px, place.y(y - s));
-    ctx.lineTo(px, place.y(y + s));
+    const [from, to] = [place.y(y - s), place.y(y + s)];
+    ctx.fillRect(
+      place.x(x) - place.ratio / 2,
+      Math.min(from, to),
+      place.ratio,
+      Math.abs(to - from),
+    );
   });
-  ctx.stroke();
   ctx.globalAlpha = 1;
   ctx.lineWidth = 1.2 * place.ratio;
-  marks.x.forEach((x, i) => {
-    const y = marks.y[i];
-    if (y == null) return;
-    const [px, py] = [place.x(x), place.y(y)];
-    const id = marks.ids[i]!;
-    if (chosen.has(id) || id === beam) {
-      ctx.strokeStyle = colour("--beam");
-      ctx.beginPath();
-      ctx.arc(px, py, r * 2.2, 0, 7);
-      ctx.stroke();
+  // One path for all full marks and one for all hollow ones: far quicker than one each.
+  for (const hollow of [false, true]) {
+    if (!hollow && marks.role === "comparison") {
+      ctx.fillStyle = tone;
+      marks.x.forEach((x, i) => {
+        const y = marks.y[i];
+        if (y != null && !marks.flagged[i])
+          ctx.fillRect(place.x(x) - r, place.y(y) - r, 2 * r, 2 * r);
+      });
+      continue;
     }
-    ctx.fillStyle = marks.flagged[i] ? colour("--ground") : tone;
+    ctx.beginPath();
+    marks.x.forEach((x, i) => {
+      const y = marks.y[i];
+      if (y != null && marks.flagged[i] === hollow)
+        trace(ctx, marks.role, place.x(x), place.y(y), r);
+    });
+    ctx.fillStyle = hollow ? colour("--ground") : tone;
     ctx.strokeStyle = tone;
-    shape(ctx, marks.role, px, py, r);
     ctx.fill();
+    ctx.stroke();
+  }
+  ctx.strokeStyle = colour("--beam");
+  marks.x.forEach((x, i) => {
+    const [y, id] = [marks.y[i], marks.ids[i]!];
+    if (y == null || (id !== beam && !chosen.has(id))) return;
+    ctx.beginPath();
+    ctx.arc(place.x(x), place.y(y), r * 2.2, 0, 7);
     ctx.stroke();
   });
 }
@@ -70,6 +87,10 @@ export function shape(
   r: number,
 ): void {
   ctx.beginPath();
+  trace(ctx, role, x, y, r);
+}
+
+function trace(ctx: CanvasRenderingContext2D, role: Role, x: number, y: number, r: number): void {
   if (role === "target") {
     ctx.moveTo(x, y - r * 1.25);
     ctx.lineTo(x + r * 1.25, y);

@@ -66,12 +66,22 @@ export function filterColour(filter: string): string {
   return `var(${FILTER_COLOURS[key] ?? "--filter-other"})`;
 }
 
-/** A colour variable's value now, for drawing on a canvas. */
+const known = new Map<string, string>();
+let knownLook: string | undefined;
+
+/** A colour variable's value now, for drawing on a canvas; asked of the browser once a look. */
 export function colour(name: string): string {
-  const match = /var\((.+)\)/.exec(name);
-  return getComputedStyle(document.documentElement)
-    .getPropertyValue(match?.[1] ?? name)
-    .trim();
+  const { look } = document.documentElement.dataset;
+  if (look !== knownLook) known.clear();
+  knownLook = look;
+  let value = known.get(name);
+  if (value === undefined) {
+    const match = /var\((.+)\)/.exec(name);
+    const style = getComputedStyle(document.documentElement);
+    value = style.getPropertyValue(match?.[1] ?? name).trim();
+    known.set(name, value);
+  }
+  return value;
 }
 
 export function shortName(path: string): string {
