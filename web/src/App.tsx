@@ -14,6 +14,7 @@ import { IntakeBench, IntakeMain } from "./stages/Intake";
 import { CorrectBench } from "./stages/Correct";
 import { VetBench } from "./stages/Vet";
 import { PlaceBench } from "./stages/Place";
+import { useShown } from "./stages/curve/view";
 import { ReportBench, ReportMain } from "./stages/Report";
 
 const CurveMain = lazy(() => import("./stages/Curve").then((m) => ({ default: m.CurveMain })));
@@ -53,7 +54,9 @@ export function App() {
   const [middle, size] = useSize<HTMLElement>();
   const axis = useAxis();
   const x = beamPixel(axis, s.beam, size.width);
-  const { main: Main, bench: Bench, overTime } = SCREENS[s.stage];
+  const { main: Main, bench: Bench } = SCREENS[s.stage];
+  const folded = useShown((shown) => shown.fold && Number(shown.period) > 0);
+  const overTime = SCREENS[s.stage].overTime && !folded;
 
   useEffect(() => {
     document.documentElement.dataset.look = s.look;

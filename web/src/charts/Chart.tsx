@@ -75,6 +75,8 @@ export function Chart(props: Props) {
             label: latest.current.xLabel,
             labelSize: 18,
             size: 26,
+            values: (_u, splits) =>
+              splits.map((v) => String(Number(v.toPrecision(10))).replace("-", "−")),
           },
           {
             ...axis,

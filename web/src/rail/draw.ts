@@ -105,6 +105,7 @@ function drawSky(ctx: CanvasRenderingContext2D, { axis, sky, height }: RailPictu
 function drawTicks(ctx: CanvasRenderingContext2D, { axis, width, height }: RailPicture): void {
   ctx.font = "11px 'Atkinson Hyperlegible Mono'";
   ctx.textBaseline = "middle";
+  let clear = 0;
   for (const tick of ticks(axis.timeline, axis.domain, width - INSET_LEFT - INSET_RIGHT)) {
     const x = Math.round(toPixel(axis.domain, tick.at, width)) + 0.5;
     ctx.strokeStyle = colour("--line");
@@ -112,9 +113,17 @@ function drawTicks(ctx: CanvasRenderingContext2D, { axis, width, height }: RailP
     ctx.moveTo(x, LABELS - 3);
     ctx.lineTo(x, height);
     ctx.stroke();
-    ctx.fillStyle = colour("--quiet");
     ctx.textAlign = "center";
-    ctx.fillText(tick.label, x, LABELS / 2);
+    if (tick.date) {
+      ctx.fillStyle = colour("--ink");
+      const wide = ctx.measureText(`${tick.date} ${tick.label}`).width / 2;
+      const at = Math.max(x, INSET_LEFT + wide);
+      ctx.fillText(`${tick.date} ${tick.label}`, at, LABELS / 2);
+      clear = at + wide + 8;
+    } else if (x - 14 > clear) {
+      ctx.fillStyle = colour("--quiet");
+      ctx.fillText(tick.label, x, LABELS / 2);
+    }
   }
 }
 

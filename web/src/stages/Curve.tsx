@@ -1,5 +1,4 @@
 import { useMemo } from "react";
-import { create } from "zustand";
 import { startJob } from "../api/actions";
 import { useCampaign, useCurve } from "../api/queries";
 import type { Curve, FilterCurve } from "../api/types";
@@ -13,14 +12,7 @@ import { Chips, Empty, Fact, Section } from "../ui/parts";
 import { clockUtc, dayOf, fixed, shortName } from "../ui/words";
 import { comparisonMarks, copyText, foldMarks, marksOf } from "./curve/shown";
 import { savePng } from "./curve/save";
-
-interface Shown {
-  fold: boolean;
-  period: string;
-  raw: boolean;
-}
-
-export const useShown = create<Shown>()(() => ({ fold: false, period: "", raw: false }));
+import { useShown } from "./curve/view";
 
 export function CurveMain() {
   const id = useApp((s) => s.campaign);

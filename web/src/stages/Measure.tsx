@@ -5,7 +5,7 @@ import { Chart } from "../charts/Chart";
 import { Plate } from "../plate/Plate";
 import { useApp } from "../state";
 import { Button } from "../ui/Button";
-import { Chips, Empty, Fact, Section } from "../ui/parts";
+import { Empty, Fact, Section } from "../ui/parts";
 import { colour, fixed } from "../ui/words";
 import { RadiusChart } from "./measure/RadiusChart";
 
@@ -139,17 +139,7 @@ export function MeasureBench() {
   if (!campaign?.cast || !radii) return null;
   return (
     <>
-      <Section
-        title="Radius"
-        aside={
-          <Chips
-            label="filter"
-            value={filter}
-            onChange={(key) => set({ filter: key })}
-            options={[{ key: filter, words: filter }]}
-          />
-        }
-      >
+      <Section title="Radius" aside={`in ${filter}`}>
         <p className="mb-2">
           <span className="num text-beam">{fixed(radii.radii_px[radii.step], 2, "px")}</span> ={" "}
           {radii.radii_fwhm[radii.step]} star widths, for all stars in {filter}.
