@@ -108,7 +108,7 @@ export function MarksChart({ marks, tell, title, names, ...rest }: Props) {
           names?.map((name) => (
             <span
               key={name.words}
-              className="pointer-events-none absolute right-4 text-small"
+              className="pointer-events-none absolute right-4 rounded-[2px] bg-ground/80 px-1 text-small"
               style={{ top: to("y")(name.y) - 15, color: name.colour }}
             >
               {name.words}

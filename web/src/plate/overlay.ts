@@ -14,7 +14,7 @@ export interface Overlay {
 }
 
 const MOST_STARS = 140;
-const ARROW_TIMES = 60;
+const ARROW_TIMES = 200;
 const ROLE_PX = 11;
 
 /** Draw a role's mark about a place: shape, letter and colour together, thin lines only. */

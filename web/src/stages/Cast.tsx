@@ -172,7 +172,7 @@ function CandidateRow({ star, campaign }: { star: Candidate; campaign: Campaign 
       ref={row}
       className={`border-t border-line py-1 first:border-t-0 ${chosen === star.row ? "bg-raised" : ""}`}
     >
-      <div className="flex items-center gap-2">
+      <div className="flex items-center gap-1.5">
         <button
           className={`num h-5 w-5 shrink-0 rounded-[3px] border text-center ${tone} ${role === "none" ? "border-line" : "border-current"}`}
           title={role === "none" ? "make it a comparison star" : "take the part away"}
@@ -190,7 +190,7 @@ function CandidateRow({ star, campaign }: { star: Candidate; campaign: Campaign 
         </button>
         <span className="num ml-auto shrink-0 text-quiet">{fixed(star.magnitude, 2)}</span>
         <Spark star={star} />
-        <span className={`num w-11 shrink-0 text-right ${star.varies ? "text-trouble" : ""}`}>
+        <span className={`num w-9 shrink-0 text-right ${star.varies ? "text-trouble" : ""}`}>
           {star.scatter_mag === null ? "–" : (1000 * star.scatter_mag).toFixed(1)}
         </span>
       </div>
@@ -203,7 +203,7 @@ function CandidateRow({ star, campaign }: { star: Candidate; campaign: Campaign 
 
 /** The star against the others over the nights, ±30 mmag. */
 function Spark({ star }: { star: Candidate }) {
-  const [w, h] = [64, 18];
+  const [w, h] = [48, 18];
   const points = star.series
     .map((v, i) => ({ v, x: (i / Math.max(star.series.length - 1, 1)) * w }))
     .filter((p): p is { v: number; x: number } => p.v !== null);

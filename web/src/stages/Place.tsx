@@ -3,7 +3,7 @@ import { useCampaign, useExposures, usePlacement } from "../api/queries";
 import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Fact, Section } from "../ui/parts";
-import { declination, fixed, plural, rightAscension, shortName } from "../ui/words";
+import { declination, fixed, oneIn, plural, rightAscension, shortName } from "../ui/words";
 
 export function PlaceBench() {
   const id = useApp((s) => s.campaign);
@@ -62,13 +62,13 @@ export function PlaceBench() {
               <Fact name="they miss by">
                 {fixed(placement.residual_px, 2, "px")} · {fixed(placement.residual_arcsec, 2, "″")}
               </Fact>
-              <Fact name="chance that it is false">10^{fixed(placement.false_log10, 0)}</Fact>
+              <Fact name="chance that it is false">{oneIn(placement.false_log10)}</Fact>
             </dl>
           )}
           {placement.scale_arcsec_per_px !== null && (
             <p className="mt-2 text-small text-quiet">
-              Open arcs: catalogue. Arrows: how far each measured star sits from its place, 60 times
-              enlarged.
+              Open arcs: catalogue. Arrows: how far each measured star sits from its place, 200
+              times enlarged.
             </p>
           )}
         </Section>

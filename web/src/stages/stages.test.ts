@@ -2,7 +2,7 @@ import { describe, expect, it } from "vitest";
 import type { Exposure, FilterCurve } from "../api/types";
 import { inside, phaseOf } from "../charts/marks";
 import { strokeShare } from "../rail/draw";
-import { declination, duration, fixed, rightAscension } from "../ui/words";
+import { declination, duration, fixed, oneIn, rightAscension } from "../ui/words";
 import { comparisonMarks, foldMarks, marksOf } from "./curve/shown";
 import { withRole } from "./cast/roles";
 import { dropped } from "./vet/limits";
@@ -138,5 +138,6 @@ describe("numbers in words", () => {
     expect(duration(3725)).toBe("1:02:05");
     expect(fixed(-1.256, 2, "mag")).toBe("−1.26 mag");
     expect(fixed(null, 2)).toBe("–");
+    expect(oneIn(-433.2)).toBe("1 in 10⁴³³");
   });
 });

@@ -12,6 +12,15 @@ export function seconds(value: number): string {
     : `${value.toFixed(1)} s`;
 }
 
+const RAISED = "⁰¹²³⁴⁵⁶⁷⁸⁹";
+
+/** A small chance by its logarithm: 1 in 10⁴³³. */
+export function oneIn(log10: number | null | undefined): string {
+  if (log10 === null || log10 === undefined) return "–";
+  const digits = String(Math.round(Math.abs(log10)));
+  return `1 in 10${[...digits].map((d) => RAISED[Number(d)]).join("")}`;
+}
+
 /** 0:41, 12:05, 1:02:00 */
 export function duration(totalSeconds: number): string {
   const whole = Math.max(0, Math.round(totalSeconds));
