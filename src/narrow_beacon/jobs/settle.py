@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.errors import CatalogueError, NotMeasurableError
+from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.jobs.work import Prepared, Work, prepare, set_proposal
 from narrow_beacon.reduce.curves import FilterCurve, make_curve
-from narrow_beacon.reduce.tasks import ExposureResult, Quality
+from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.store.actions import Change, act, new_cast, new_recipe
 from narrow_beacon.store.campaigns import files_of
+from narrow_beacon.store.codec import quality_from_json
 from narrow_beacon.store.measured import filter_table
 from narrow_beacon.store.models import Campaign, CastRecord, NightFile
 
@@ -169,16 +170,5 @@ def _first_cast(
     campaign.cast_id = record.id
 
 
-def _result(file: NightFile, index: int, census: object) -> ExposureResult:
-    quality = file.quality or {}
-    nan = float("nan")
-
-    def number(name: str) -> float:
-        value = quality.get(name)
-        return nan if value is None else float(value)
-
-    look = Quality(
-        number("fwhm_px"), number("elongation"), int(quality.get("stars", 0)),
-        number("sky_adu_per_px"), number("noise_adu"),
-    )  # fmt: skip
-    return replace(ExposureResult(index, None, look, None, None), census=census)  # type: ignore[arg-type]
+def _result(file: NightFile, index: int, census: ExposureCensus) -> ExposureResult:
+    return ExposureResult(index, None, quality_from_json(file.quality), None, census)

@@ -14,7 +14,6 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
-import numpy as np
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
@@ -48,7 +47,6 @@ from narrow_beacon.reduce.prepare import (
 )
 from narrow_beacon.reduce.tasks import (
     ExposureResult,
-    Quality,
     measure_exposures,
     place_exposures,
     probe,
@@ -68,7 +66,7 @@ from narrow_beacon.store.campaigns import (
     sort_files,
 )
 from narrow_beacon.store.census import read_census_table, write_census_table
-from narrow_beacon.store.codec import dump, solution_to_json
+from narrow_beacon.store.codec import dump, quality_from_json, quality_to_json, solution_to_json
 from narrow_beacon.store.database import Store
 from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.models import (
@@ -466,17 +464,7 @@ def _job(ready: Prepared, index: int) -> ExposureJob:
 
 def _keep_placed(session: Session, file: NightFile, result: ExposureResult) -> None:
     file.trouble = result.reason or ""
-    file.quality = (
-        {
-            "fwhm_px": _finite(result.quality.fwhm_px),
-            "elongation": _finite(result.quality.elongation),
-            "stars": result.quality.stars,
-            "sky_adu_per_px": _finite(result.quality.sky_adu_per_px),
-            "noise_adu": _finite(result.quality.noise_adu),
-        }
-        if result.quality
-        else None
-    )
+    file.quality = quality_to_json(result.quality) if result.quality else None
     session.execute(delete(PlacementRecord).where(PlacementRecord.file_id == file.id))
     if result.placement:
         p = result.placement
@@ -491,10 +479,6 @@ def _keep_placed(session: Session, file: NightFile, result: ExposureResult) -> N
                 how=p.how,
             )
         )
-
-
-def _finite(value: float) -> float | None:
-    return float(value) if np.isfinite(value) else None
 
 
 def _write_group(work: Work, ready: Prepared, group: str, settings: GroupSettings) -> None:
@@ -566,13 +550,4 @@ def set_proposal(file: NightFile, reason: str) -> None:
 
 
 def _looks(file: NightFile) -> ExposureResult:
-    q = file.quality or {}
-
-    def number(name: str) -> float:
-        return float("nan") if q.get(name) is None else float(q[name])
-
-    quality = Quality(
-        number("fwhm_px"), number("elongation"), int(q.get("stars", 0)),
-        number("sky_adu_per_px"), number("noise_adu"),
-    )  # fmt: skip
-    return ExposureResult(file.id, None, quality, None, None)
+    return ExposureResult(file.id, None, quality_from_json(file.quality), None, None)

@@ -12,7 +12,7 @@ from narrow_beacon.core.correct.masters import MasterFacts
 from narrow_beacon.core.place.solve import Placement
 from narrow_beacon.reduce.calibrate import MasterFile
 from narrow_beacon.reduce.run import Outcome
-from narrow_beacon.reduce.tasks import ExposureResult, Quality
+from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.server.night import (
     CurvesNow,
     ExposureRow,
@@ -22,7 +22,7 @@ from narrow_beacon.server.night import (
 )
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.store.campaigns import chains_of, plan_of, sort_files
-from narrow_beacon.store.codec import load
+from narrow_beacon.store.codec import load, quality_from_json
 from narrow_beacon.store.models import Campaign, MasterRecord, PlacementRecord
 
 
@@ -80,20 +80,11 @@ def _settings_text(campaign: Campaign, now: CurvesNow) -> str:
 
 
 def _result(index: int, file: ExposureRow, placement: PlacementRecord | None) -> ExposureResult:
-    q = file.quality or {}
-    nan = float("nan")
-
-    def number(name: str) -> float:
-        return nan if q.get(name) is None else float(q[name])
-
-    quality = Quality(
-        number("fwhm_px"), number("elongation"), int(q.get("stars", 0)),
-        number("sky_adu_per_px"), number("noise_adu"),
-    )  # fmt: skip
+    quality = quality_from_json(file.quality) if file.quality else None
     placed = None
     if placement:
         placed = Placement(
             solution_of(placement), placement.matched, placement.compared, placement.residual_px,
             placement.false_log10, placement.how,
         )  # fmt: skip
-    return ExposureResult(index, file.trouble or None, quality if q else None, placed, None)
+    return ExposureResult(index, file.trouble or None, quality, placed, None)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import fields
 from typing import Any, TypeVar
 
 import numpy as np
 from pydantic import TypeAdapter
 
 from narrow_beacon.core.place.solution import Solution
+from narrow_beacon.reduce.tasks import Quality
 
 T = TypeVar("T")
 
@@ -60,3 +62,21 @@ def solution_from_json(values: dict[str, Any]) -> Solution:
         np.array(values["sip_a"], float),
         np.array(values["sip_b"], float),
     )
+
+
+def quality_to_json(quality: Quality) -> dict[str, Any]:
+    """What an exposure looks like, as plain values; None where there is no number."""
+    return {
+        name: None if isinstance(value, float) and not np.isfinite(value) else value
+        for name, value in vars(quality).items()
+    }
+
+
+def quality_from_json(values: dict[str, Any] | None) -> Quality:
+    """What ``quality_to_json`` wrote; not a number where there is none."""
+    known = values or {}
+    numbers: dict[str, Any] = {
+        field.name: float("nan") if known.get(field.name) is None else known[field.name]
+        for field in fields(Quality)
+    }
+    return Quality(**{**numbers, "stars": int(known.get("stars") or 0)})
