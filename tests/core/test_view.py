@@ -1,0 +1,182 @@
+"""What the page stands on in the core: pyramids, the sky, error budgets, live curves."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from builders import noise, star_image, write_simple
+from narrow_beacon.core.curve.almanac import sky_above
+from narrow_beacon.core.curve.cast import Cast, rank_candidates, settle_cast
+from narrow_beacon.core.curve.light_curve import star_curve
+from narrow_beacon.core.curve.time import Site
+from narrow_beacon.core.errors import NotMeasurableError
+from narrow_beacon.core.frames.pyramid import (
+    TILE_PX,
+    halve,
+    level_count,
+    measure_brightness,
+    to_words,
+)
+from narrow_beacon.core.frames.sort import (
+    Correction,
+    Frame,
+    LeftOut,
+    TimeRule,
+    read_raw,
+    settle,
+    sort_night,
+)
+from narrow_beacon.core.measure.noise import CameraConstants, aperture_uncertainty, error_budget
+from narrow_beacon.reduce.curves import curve_of_cast
+from narrow_beacon.simulate.pointing import altitude_deg
+
+RULE = TimeRule()
+
+
+@settings(deadline=None)  # the first call compiles
+@given(st.floats(-500, 60000), st.floats(0.5, 40))
+def test_words_keep_every_value_within_half_a_step(level: float, sigma: float) -> None:
+    image = noise((40, 50), level, sigma).astype(np.float32)
+    image[3, 4] = level + 30000.0
+    image[5, 6] = np.nan
+    brightness = measure_brightness(image)
+    words = to_words(image, brightness)
+    back = brightness.offset + (words.astype(float) - 1.0) * brightness.scale
+    good = np.isfinite(image)
+    assert words[5, 6] == 0
+    # float32 holds 60,000 to 0.004; a step is the range over 65,000.
+    assert np.abs(back - image)[good].max() <= 0.51 * brightness.scale + 0.01
+    assert brightness.sky == pytest.approx(level, abs=4 * sigma / np.sqrt(2000) * 1.26 + 0.01)
+    assert brightness.noise == pytest.approx(sigma, rel=0.2)
+    assert sum(brightness.histogram) > 0.9 * good.sum()
+
+
+def test_an_even_image_has_a_brightness_too() -> None:
+    brightness = measure_brightness(np.full((20, 20), 7.0, np.float32))
+    assert brightness.low < 7.0 < brightness.high
+    assert brightness.scale > 0
+
+
+def test_halving_keeps_the_mean_and_the_places() -> None:
+    image = star_image((64, 80), [40.0], [20.0], [9000.0]).astype(np.float32)
+    half = halve(image)
+    assert half.shape == (32, 40)
+    assert half.mean() == pytest.approx(image.mean(), rel=1e-5)
+    y, x = np.unravel_index(half.argmax(), half.shape)
+    assert abs(2 * x + 0.5 - 40.0) <= 1.0
+    assert abs(2 * y + 0.5 - 20.0) <= 1.0
+    odd = halve(image[:63, :79])
+    assert odd.shape == (31, 39)
+
+
+def test_the_pyramid_ends_within_a_quarter_of_a_tile() -> None:
+    levels = level_count(4096, 3000)
+    assert 4096 >> (levels - 1) >= TILE_PX // 4
+    assert 4096 >> levels < TILE_PX // 4
+    assert level_count(100, 100) == 1
+
+
+def test_target_and_sun_stand_where_they_should() -> None:
+    site = Site(61.2, -9.4, 140.0)
+    # Around the equinox of 2026 the Sun is on the equator: at local noon it stands at 90° − φ.
+    noon = 2461305.5 - 0.5 + 1.0 + (9.4 / 360.0) - 0.005  # the equation of time is +7 min
+    sky = sky_above(np.array([noon, noon + 0.5]), 340.26, 38.21, site)
+    assert sky.sun_deg[0] == pytest.approx(90 - 61.2, abs=0.6)
+    assert sky.sun_deg[1] == pytest.approx(-(90 - 61.2), abs=0.6)
+    # The simulator's own formula for altitudes, without precession: 0.4° since 2000.
+    for jd, altitude in zip(sky.jd_utc, sky.target_deg, strict=True):
+        moment = datetime(2000, 1, 1, 12) + timedelta(days=float(jd) - 2451545.0)
+        expected = altitude_deg(moment, 340.26, 38.21, 61.2, -9.4)
+        assert altitude == pytest.approx(float(expected), abs=0.5)
+
+
+def test_the_moon_is_full_and_new_a_fortnight_apart() -> None:
+    # New Moon on 12 August 2026 (a total eclipse of the Sun), full on 28 August.
+    site = Site(40.0, 0.0)
+    new = sky_above(np.array([2461265.24]), 0.0, 0.0, site).moon_lit
+    full = sky_above(np.array([2461280.68]), 0.0, 0.0, site).moon_lit
+    assert new < 0.005
+    assert full > 0.99
+
+
+@pytest.mark.parametrize("radius", [2.0, 4.5, 9.0])
+def test_an_error_budget_is_the_uncertainty_in_parts(radius: float) -> None:
+    camera = CameraConstants(1.3, 7.1, 0.05, 0.28, 140.0, 15)
+    counts, sky, ring = 80_000.0, 95.0, 700.0
+    sigma = aperture_uncertainty(
+        np.array([[counts]]), np.array([sky]), np.array([ring]), np.array([radius]), 60.0, 1.3,
+        camera,
+    )[0, 0]  # fmt: skip
+    budget = error_budget(counts, sky, ring, radius, 60.0, 1.3, camera)
+    assert budget.total == pytest.approx(2.5 / np.log(10.0) * sigma / counts, rel=1e-9)
+    assert budget.star > budget.sky > budget.dark > 0
+    assert error_budget(counts, sky, ring, radius, 60.0, 1.3, CameraConstants(1.3, 7.1)).dark == 0
+
+
+def test_a_settled_cast_gives_the_curve_that_settling_gave() -> None:
+    from test_curve import census
+
+    whole, stars = census()
+    cast, ensemble = settle_cast(whole, 0, stars, "V", 0, [], None)
+    before = star_curve(whole, 0, ensemble, 0)
+    count = whole.exposure_s.size
+    groups = dict.fromkeys(range(count), "one")
+    airmass = dict.fromkeys(range(count), 1.2)
+    again = curve_of_cast("V", "V", range(count), whole, groups, airmass, stars, cast, 0)
+    np.testing.assert_allclose(again.target.magnitude, before.magnitude, atol=1e-12)
+    np.testing.assert_allclose(again.target.uncertainty, before.uncertainty, atol=1e-12)
+    assert again.census.rows.size == len({0, *cast.comparison, cast.check})
+
+
+def test_a_cast_without_usable_comparison_stars_says_so() -> None:
+    from test_curve import census
+
+    whole, stars = census()
+    missing = Cast(0, (10_000,), None)
+    with pytest.raises(NotMeasurableError, match="give that role to another star"):
+        curve_of_cast("V", "V", [0], whole, {0: "one"}, {0: 1.0}, stars, missing, 0)
+
+
+def test_candidates_leave_out_the_target_only_where_it_is_taken() -> None:
+    from test_curve import census
+
+    whole, stars = census()
+    all_rows = {c.row for c in rank_candidates(whole, 0, stars, "V", 0, set())}
+    rest = {c.row for c in rank_candidates(whole, 0, stars, "V", 0, {0})}
+    assert all_rows - rest <= {0}
+    assert all(c.words for c in rank_candidates(whole, 0, stars, "V", 0, {0}))
+
+
+def raw_of(tmp_path: Path, **cards: object):  # type: ignore[no-untyped-def]
+    path = tmp_path / "frame.fits"
+    write_simple(path, noise((30, 40), 500.0, 8.0), **cards)
+    return read_raw(path, "frame.fits")
+
+
+def test_the_observer_has_the_last_word_on_a_file(tmp_path: Path) -> None:
+    raw = raw_of(tmp_path)
+    said = settle(raw, None, RULE)
+    assert isinstance(said, Frame)
+    word = Correction("dark", None, 30.0, datetime(2026, 10, 12, 21, 0))
+    frame = settle(raw, None, RULE, word)
+    assert isinstance(frame, Frame)
+    assert (frame.kind, frame.filter, frame.exposure_s) == ("dark", None, 30.0)
+    assert frame.mid_utc == datetime(2026, 10, 12, 21, 0, 15)
+    assert frame.facts.kind is not None
+    assert frame.facts.kind.keyword == "observer"
+
+
+def test_a_dark_that_shows_stars_is_one_if_the_observer_says_so(tmp_path: Path) -> None:
+    from dataclasses import replace
+
+    raw = replace(raw_of(tmp_path, kind="dark"), sky_stars=50)
+    assert isinstance(settle(raw, None, RULE), LeftOut)
+    frame = settle(raw, None, RULE, Correction(kind="dark"))
+    assert isinstance(frame, Frame)
+    assert sort_night([frame]).calibration == (frame,)

@@ -1,0 +1,223 @@
+"""Records and data folder: what is kept comes back as it was, every action can be taken back."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from distributed import Client as DaskClient
+from sqlalchemy.orm import Session
+
+from builders import frame, noise, star_table
+from narrow_beacon.core.frames.sort import RawFile
+from narrow_beacon.core.measure.census import ExposureCensus
+from narrow_beacon.core.place.solution import Solution
+from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
+from narrow_beacon.jobs.progress import Events, Progress, Reporter
+from narrow_beacon.reduce.tasks import Quality
+from narrow_beacon.store.actions import Change, act, new_cast, redo, undo
+from narrow_beacon.store.campaigns import add_raw_file, fingerprint, new_campaign, sort_files
+from narrow_beacon.store.census import join_tables, read_census_table, write_census_table
+from narrow_beacon.store.codec import (
+    dump,
+    load,
+    quality_from_json,
+    quality_to_json,
+    solution_from_json,
+    solution_to_json,
+)
+from narrow_beacon.store.fields import save_catalogue
+from narrow_beacon.store.fields import star_table as kept_stars
+from narrow_beacon.store.models import Campaign
+from running import Running
+
+
+@pytest.fixture
+def session(running: Running) -> Iterator[Session]:
+    with running.store.session() as opened:
+        yield opened
+        opened.rollback()
+
+
+def exposure_census(rows: list[int], seed: int) -> ExposureCensus:
+    rng = np.random.default_rng(seed)
+    stars, radii = len(rows), 4
+    near = np.full((stars, 8), np.inf)
+    near[0, 3] = 2.5
+    return ExposureCensus(
+        np.array(rows), rng.uniform(0, 900, stars), rng.uniform(0, 700, stars),
+        rng.uniform(80, 90, stars), rng.uniform(500, 9000, stars), np.linspace(2, 8, radii),
+        rng.uniform(1e3, 1e5, (stars, radii)),
+        rng.uniform(10, 100, (stars, radii)).astype(np.float32), near,
+    )  # fmt: skip
+
+
+def same(one: ExposureCensus, other: ExposureCensus) -> None:
+    for name, value in vars(one).items():
+        np.testing.assert_array_equal(value, getattr(other, name), err_msg=name)
+
+
+def test_a_census_comes_back_to_the_last_bit(tmp_path: Path) -> None:
+    members = [(11, 60.0, exposure_census([2, 5, 9], 1)), (12, 90.0, exposure_census([2, 9], 2))]
+    path = tmp_path / "night.parquet"
+    write_census_table(path, members)
+    table = read_census_table(path)
+    assert table.file_ids == (11, 12)
+    assert table.census.rows.tolist() == [2, 5, 9]
+    assert table.census.exposure_s.tolist() == [60.0, 90.0]
+    for at, (_, _, census) in enumerate(members):
+        same(table.exposure(at), census)
+    assert np.isnan(table.census.counts_adu[1, 1]).all()
+    assert not list(tmp_path.glob("*.new"))
+
+
+def test_nights_are_joined_star_by_star(tmp_path: Path) -> None:
+    tables = []
+    for number, rows in ((1, [3, 4]), (2, [1, 4])):
+        path = tmp_path / f"{number}.parquet"
+        write_census_table(path, [(number, 60.0, exposure_census(rows, number))])
+        tables.append(read_census_table(path))
+    both = join_tables(tables)
+    assert both.census.rows.tolist() == [1, 3, 4]
+    same(both.exposure(0), tables[0].exposure(0))
+    same(both.exposure(1), tables[1].exposure(0))
+    assert join_tables(tables[:1]) is tables[0]
+
+
+def test_values_of_the_core_come_back_as_they_were(tmp_path: Path) -> None:
+    solution = Solution(
+        340.1, 38.2, 511.5, 383.5, np.array([[-1e-4, 3e-5], [3.1e-5, 1.1e-4]]) / 3.0, (768, 1024),
+        2, np.array([1e-7, 2e-7, -3e-7]), np.array([0.1, 0.2, 0.3]) / 3e6,
+    )  # fmt: skip
+    again = solution_from_json(solution_to_json(solution))
+    for name, value in vars(solution).items():
+        np.testing.assert_array_equal(value, getattr(again, name))
+    quality = Quality(float("nan"), 1.02, 180, 92.5, 7.7)
+    back = quality_from_json(quality_to_json(quality))
+    assert np.isnan(back.fwhm_px)
+    assert (back.stars, back.sky_adu_per_px) == (180, 92.5)
+    made = frame(tmp_path, noise((20, 30), 400.0, 5.0))
+    raw = RawFile(made.name, made.sha256, made.source, made.facts, "")
+    assert load(RawFile, dump(raw)) == raw
+
+
+def test_stars_come_back_with_their_gaps(session: Session) -> None:
+    v = np.array([11.0, np.nan, 13.0])
+    stars = star_table(3, magnitude=v)
+    record = save_catalogue(session, stars, "gaps", "somewhere")
+    session.flush()
+    again = kept_stars(session, record.id)
+    assert again.names == stars.names
+    np.testing.assert_array_equal(again.bands["V"].magnitude, v)
+    np.testing.assert_array_equal(again.ra_deg, stars.ra_deg)
+    assert kept_stars(session, record.id) is again
+
+
+def campaign_with_files(session: Session, folder: Path) -> tuple[Campaign, list[int]]:
+    campaign = new_campaign(session, "three", [folder])
+    for n in range(3):
+        made = frame(folder, noise((20, 30), 400.0 + n, 5.0))
+        raw = RawFile(made.name, made.sha256, made.source, made.facts, "")
+        add_raw_file(session, campaign, made.source.path, raw)
+    session.flush()
+    nights = sort_files(session, campaign)
+    return campaign, list(nights.ids.values())
+
+
+def test_undo_and_redo_walk_the_log(session: Session, tmp_path: Path) -> None:
+    campaign, (first, second, _) = campaign_with_files(session, tmp_path)
+    assert redo(session, campaign) is None
+    assert undo(session, campaign) is None
+    act(session, campaign, "one", [Change("file", first, "aside_by", "observer")])
+    act(session, campaign, "two", [Change("file", second, "aside_by", "observer")])
+    assert (
+        act(session, campaign, "nothing", [Change("file", first, "aside_by", "observer")]) is None
+    )
+    session.flush()
+    undone = undo(session, campaign)
+    assert undone is not None
+    assert undone.words == "two"
+    session.flush()
+    again = redo(session, campaign)
+    assert again is not None
+    assert again.words == "two"
+    session.flush()
+    undo(session, campaign)
+    session.flush()
+    undo(session, campaign)
+    session.flush()
+    act(session, campaign, "three", [Change("file", second, "aside_by", "program")])
+    session.flush()
+    # Something else was done since: what was undone can't be done again.
+    assert redo(session, campaign) is None
+
+
+def test_a_correction_is_sorted_at_once_and_taken_back(session: Session, tmp_path: Path) -> None:
+    campaign, (first, *_) = campaign_with_files(session, tmp_path)
+    act(session, campaign, "a dark", [Change("file", first, "correction", {"kind": "dark"})])
+    session.flush()
+    assert len(sort_files(session, campaign).night.exposures) == 2
+    undo(session, campaign)
+    session.flush()
+    assert len(sort_files(session, campaign).night.exposures) == 3
+
+
+def test_casts_are_followed_never_edited(session: Session, tmp_path: Path) -> None:
+    campaign, _ = campaign_with_files(session, tmp_path)
+    first = new_cast(session, campaign, 1, [2, 3], 4, {"2": "like the target"})
+    campaign.cast_id = first.id
+    second = new_cast(session, campaign, 1, [3], 4)
+    assert (first.version, second.version) == (1, 2)
+    assert first.comparison == [2, 3]
+    assert second.reasons == {"2": "like the target"}
+
+
+def test_fingerprints_follow_their_inputs() -> None:
+    assert fingerprint("a", 1.5, (2, 3)) == fingerprint("a", 1.5, (2, 3))
+    assert fingerprint("a", 1.5, (2, 3)) != fingerprint("a", 1.5, (2, 4))
+
+
+def test_progress_tells_rate_and_time_left() -> None:
+    events = Events()
+    reporter = Reporter(events, Progress(1, 2, "census"))
+    with events.listen() as listener:
+        reporter.start("measuring", 10, done=4)
+        begin = time.monotonic()
+        while time.monotonic() - begin < 0.2:
+            pass
+        reporter.advance(3)
+        told = [listener.get_nowait()["progress"] for _ in range(listener.qsize())]
+    assert told[0]["done"] == 4
+    last = told[-1]
+    # Three pieces in 0.2 s; what was there already does not count.
+    assert last["rate"] == pytest.approx(15.0, rel=0.3)
+    assert last["left_s"] == pytest.approx(3 / last["rate"])
+
+
+def test_a_listener_that_sleeps_does_not_hold_up_the_others() -> None:
+    events = Events()
+    with events.listen() as asleep:
+        for _ in range(asleep.maxsize + 5):
+            events.publish("changed", campaign=1)
+        with events.listen() as awake:
+            events.publish("changed", campaign=2)
+            assert awake.get_nowait()["campaign"] == 2
+
+
+def test_a_pool_keeps_order_and_stops_when_asked(running: Running) -> None:
+    with DaskClient(running.scheduler, set_as_default=True) as client:
+        seen: list[int] = []
+        pool = ClusterPool(client)
+        assert pool.map(abs, [(-n,) for n in range(6)], seen.append) == list(range(6))
+        assert sorted(seen) == list(range(6))
+        assert pool.start(abs, -3)() == 3
+        stop = threading.Event()
+        cancelled = ClusterPool(client, stop.is_set)
+        with pytest.raises(CancelledError):
+            cancelled.map(time.sleep, [(0.05,) for _ in range(200)], lambda _: stop.set())
+        with pytest.raises(TypeError):
+            pool.map(abs, [("text",)])
