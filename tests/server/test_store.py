@@ -154,6 +154,12 @@ def test_undo_and_redo_walk_the_log(session: Session, tmp_path: Path) -> None:
     session.flush()
     # Something else was done since: what was undone can't be done again.
     assert redo(session, campaign) is None
+    undo(session, campaign)
+    session.flush()
+    # What was abandoned before stays so; the latest one comes back.
+    latest = redo(session, campaign)
+    assert latest is not None
+    assert latest.words == "three"
 
 
 def test_a_correction_is_sorted_at_once_and_taken_back(session: Session, tmp_path: Path) -> None:

@@ -33,6 +33,7 @@ from narrow_beacon.server.schemas import (
 )
 from narrow_beacon.server.stages import stages_of
 from narrow_beacon.server.state import campaign_of, changing, shared
+from narrow_beacon.store.actions import next_redo, next_undo
 from narrow_beacon.store.campaigns import new_campaign, now, refresh_files, take_plan
 from narrow_beacon.store.fields import save_catalogue, star_table
 from narrow_beacon.store.models import (
@@ -41,7 +42,6 @@ from narrow_beacon.store.models import (
     Catalogue,
     Job,
     Kit,
-    LogEntry,
     Night,
     NightFile,
     Recipe,
@@ -203,7 +203,7 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
         select(Night).where(Night.campaign_id == campaign.id).order_by(Night.evening)
     )
     position = target_position(session, campaign)
-    undo_words, redo_words = _undo_words(session, campaign)
+    last, undone = next_undo(session, campaign), next_redo(session, campaign)
     return CampaignOut(
         id=campaign.id,
         name=campaign.name,
@@ -247,8 +247,8 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
         filters=[name for name, _ in filters],
         remarks=campaign.remarks,
         constants=campaign.constants,
-        undo=undo_words,
-        redo=redo_words,
+        undo=last.words if last else None,
+        redo=undone.words if undone else None,
     )
 
 
@@ -266,11 +266,3 @@ def recipe_out(recipe: Recipe) -> RecipeOut:
         version=recipe.version, steps=recipe.steps, automatic=recipe.automatic,
         annulus_fwhm=(recipe.annulus_inner_fwhm, recipe.annulus_outer_fwhm),
     )  # fmt: skip
-
-
-def _undo_words(session: Session, campaign: Campaign) -> tuple[str | None, str | None]:
-    entries = select(LogEntry).where(LogEntry.campaign_id == campaign.id)
-    last = session.scalars(entries.where(~LogEntry.undone).order_by(LogEntry.id.desc())).first()
-    undone = session.scalars(entries.where(LogEntry.undone).order_by(LogEntry.id)).first()
-    newer = undone is not None and (last is None or last.id < undone.id)
-    return (last.words if last else None), (undone.words if undone and newer else None)

@@ -58,7 +58,7 @@ def act(
 
 def undo(session: Session, campaign: Campaign) -> LogEntry | None:
     """Take back the observer's latest action that is still in force; None without one."""
-    entry = _latest(session, campaign, undone=False)
+    entry = next_undo(session, campaign)
     if entry:
         _apply(session, campaign, entry, "before")
         entry.undone = True
@@ -67,23 +67,29 @@ def undo(session: Session, campaign: Campaign) -> LogEntry | None:
 
 def redo(session: Session, campaign: Campaign) -> LogEntry | None:
     """Do again what was undone last, unless something else was done since; None without one."""
-    entry = session.scalars(
-        select(LogEntry)
-        .where(LogEntry.campaign_id == campaign.id, LogEntry.undone)
-        .order_by(LogEntry.id)
-    ).first()
-    newest = _latest(session, campaign, undone=False)
-    if entry is None or (newest and newest.id > entry.id):
-        return None
-    _apply(session, campaign, entry, "after")
-    entry.undone = False
+    entry = next_redo(session, campaign)
+    if entry:
+        _apply(session, campaign, entry, "after")
+        entry.undone = False
     return entry
 
 
-def _latest(session: Session, campaign: Campaign, *, undone: bool) -> LogEntry | None:
+def next_redo(session: Session, campaign: Campaign) -> LogEntry | None:
+    """What ``redo`` would do: the first undone action after the latest that is in force."""
+    newest = next_undo(session, campaign)
     return session.scalars(
         select(LogEntry)
-        .where(LogEntry.campaign_id == campaign.id, LogEntry.undone == undone)
+        .where(LogEntry.campaign_id == campaign.id, LogEntry.undone)
+        .where(LogEntry.id > (newest.id if newest else 0))
+        .order_by(LogEntry.id)
+    ).first()
+
+
+def next_undo(session: Session, campaign: Campaign) -> LogEntry | None:
+    """What ``undo`` would take back: the latest action in force."""
+    return session.scalars(
+        select(LogEntry)
+        .where(LogEntry.campaign_id == campaign.id, ~LogEntry.undone)
         .order_by(LogEntry.id.desc())
     ).first()
 
