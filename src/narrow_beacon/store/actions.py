@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from narrow_beacon.store.campaigns import now, refresh_files
@@ -48,6 +48,11 @@ def act(
         done.append({**vars(change), "before": before})
     if not done:
         return None
+    session.execute(
+        update(LogEntry)
+        .where(LogEntry.campaign_id == campaign.id, LogEntry.undone)
+        .values(abandoned=True)
+    )
     entry = LogEntry(
         campaign_id=campaign.id, at=now(), who=who, words=words, changes=json.dumps(done)
     )
@@ -75,12 +80,10 @@ def redo(session: Session, campaign: Campaign) -> LogEntry | None:
 
 
 def next_redo(session: Session, campaign: Campaign) -> LogEntry | None:
-    """What ``redo`` would do: the first undone action after the latest that is in force."""
-    newest = next_undo(session, campaign)
+    """What ``redo`` would do: the first of the undone actions that were not abandoned."""
     return session.scalars(
         select(LogEntry)
-        .where(LogEntry.campaign_id == campaign.id, LogEntry.undone)
-        .where(LogEntry.id > (newest.id if newest else 0))
+        .where(LogEntry.campaign_id == campaign.id, LogEntry.undone, ~LogEntry.abandoned)
         .order_by(LogEntry.id)
     ).first()
 

@@ -325,3 +325,5 @@ class LogEntry(Record):
     words: Mapped[str] = mapped_column(Text)
     changes: Mapped[str] = mapped_column(_LONG_TEXT)
     undone: Mapped[bool] = mapped_column(default=False)
+    abandoned: Mapped[bool] = mapped_column(default=False)
+    """Undone, and something else was done since: it is not offered again."""

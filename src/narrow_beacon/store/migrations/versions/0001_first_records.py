@@ -229,6 +229,7 @@ def upgrade() -> None:
             nullable=False,
         ),
         sa.Column("undone", sa.Boolean(), nullable=False),
+        sa.Column("abandoned", sa.Boolean(), nullable=False),
         sa.Column("id", sa.Integer(), nullable=False),
         sa.ForeignKeyConstraint(
             ["campaign_id"],
