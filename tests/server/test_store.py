@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from alembic import command
 from distributed import Client as DaskClient
 from sqlalchemy.orm import Session
 
@@ -30,6 +31,7 @@ from narrow_beacon.store.codec import (
     solution_from_json,
     solution_to_json,
 )
+from narrow_beacon.store.database import migrations
 from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.fields import star_table as kept_stars
 from narrow_beacon.store.models import Campaign
@@ -41,6 +43,10 @@ def session(running: Running) -> Iterator[Session]:
     with running.store.session() as opened:
         yield opened
         opened.rollback()
+
+
+def test_migrations_make_the_tables_of_the_models(running: Running) -> None:
+    command.check(migrations(running.database.url))
 
 
 def exposure_census(rows: list[int], seed: int) -> ExposureCensus:
