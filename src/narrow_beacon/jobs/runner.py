@@ -77,6 +77,10 @@ class Runner:
         """Begin."""
         self._thread.start()
 
+    def leave(self) -> None:
+        """The process ends: whatever the job meets from now on is no failure of its own."""
+        self._stopped.set()
+
     def stop(self) -> None:
         """Stop; the job that is running goes on at the next start."""
         self._stopped.set()
@@ -136,6 +140,8 @@ class Runner:
         except (OperationalError, InterfaceError):
             raise
         except Exception as error:
+            if self._stopped.is_set():
+                return  # the cluster was closed under it; goes on at the next start
             log.exception("job %d failed", job.id)
             words = f"An error of the program: {type(error).__name__}: {error}"
             self._finish(job, progress, "failed", words)

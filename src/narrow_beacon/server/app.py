@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import json
 import os
 import threading
@@ -116,6 +117,7 @@ def make_app(config: ServerConfig, *, run_jobs: bool = True) -> APIFlask:
         return response
 
     if run_jobs:
+        atexit.register(runner.leave)  # runs before the client's own farewell
         runner.start()
     threading.Thread(target=_warm, name="warm", daemon=True).start()
     return app
