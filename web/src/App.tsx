@@ -1,9 +1,10 @@
 import { lazy, Suspense, useEffect, type ComponentType } from "react";
-import { useAppState, useCampaign, useExposures } from "./api/queries";
+import { useAddress } from "./address";
+import { useCampaign, useExposures } from "./api/queries";
 import { useEvents } from "./api/events";
 import { useAxis } from "./rail/axis";
 import { beamPixel, Rail } from "./rail/Rail";
-import { STAGES, useApp, type StageKey } from "./state";
+import { useApp, type StageKey } from "./state";
 import { Bar } from "./ui/Bar";
 import { KeyList, useKeys } from "./ui/Keys";
 import { Saying } from "./ui/Saying";
@@ -112,41 +113,6 @@ export function App() {
       <KeyList />
     </div>
   );
-}
-
-/** The address of the page names campaign and stage, so that reloading comes back here. */
-function useAddress(): void {
-  const { data } = useAppState();
-  const campaign = useApp((s) => s.campaign);
-  const stage = useApp((s) => s.stage);
-  useEffect(() => {
-    const read = () => {
-      const match = /^#\/(\d+)\/(\w+)(?:\/(\d+))?/.exec(location.hash);
-      const named = match?.[2] as StageKey | undefined;
-      const { set } = useApp.getState();
-      if (match) set({ campaign: Number(match[1]), beam: match[3] ? Number(match[3]) : null });
-      if (named && STAGES.includes(named)) set({ stage: named });
-    };
-    read();
-    window.addEventListener("hashchange", read);
-    return () => window.removeEventListener("hashchange", read);
-  }, []);
-  useEffect(() => {
-    if (!data) return;
-    const known = data.campaigns.some((c) => c.id === campaign);
-    if (!known && data.campaigns[0]) useApp.setState({ campaign: data.campaigns[0].id });
-    if (data.progress) useApp.setState({ progress: data.progress });
-  }, [data, campaign]);
-  useEffect(() => {
-    const note = (beam: number | null) => {
-      const { campaign: c, stage: at } = useApp.getState();
-      if (c !== null) history.replaceState(null, "", `#/${c}/${at}${beam ? `/${beam}` : ""}`);
-    };
-    note(useApp.getState().beam);
-    return useApp.subscribe((now, before) => {
-      if (now.beam !== before.beam) note(now.beam);
-    });
-  }, [campaign, stage]);
 }
 
 /** The beam stands on the middle of the night until it is moved. */
