@@ -11,7 +11,7 @@ from pathlib import Path
 from narrow_beacon.server.app import bare_app
 
 WEB = Path(__file__).resolve().parent.parent / "web"
-KEPT = WEB / "src" / "api" / "schema.ts"
+KEPT = WEB / "src" / "api" / "generated" / "schema.ts"
 
 
 def main(write: bool) -> int:
@@ -29,7 +29,7 @@ def main(write: bool) -> int:
         return 0
     if text == KEPT.read_text():
         return 0
-    print("web/src/api/schema.ts is not what the API says; run: tests/api_types.py --write")
+    print("web/src/api/generated/schema.ts is not what the API says; run: tests/api_types.py --write")
     return 1
 
 

@@ -3,7 +3,7 @@ import hooks from "eslint-plugin-react-hooks";
 import ts from "typescript-eslint";
 
 export default ts.config(
-  { ignores: ["dist", "src/api/schema.ts"] },
+  { ignores: ["dist", "src/api/generated/schema.ts"] },
   js.configs.recommended,
   ...ts.configs.recommended,
   {

@@ -1,4 +1,4 @@
-import type { components } from "./schema";
+import type { components } from "./generated/schema";
 
 type S = components["schemas"];
 export type AppState = S["AppState"];

@@ -2113,7 +2113,9 @@ export interface components {
             /** Instrumental */
             instrumental: (number | null)[];
             /** Flags */
-            flags: string[];
+            flags: {
+                [key: string]: string;
+            };
         };
         /** CurveOut */
         CurveOut: {
