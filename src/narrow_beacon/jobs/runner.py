@@ -16,9 +16,12 @@ from sqlalchemy.exc import InterfaceError, OperationalError
 
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
+from narrow_beacon.jobs.exposures import measure_all, place_all
+from narrow_beacon.jobs.masters import make_masters
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
 from narrow_beacon.jobs.settle import settle
-from narrow_beacon.jobs.work import Work, make_masters, measure_all, place_all, sort_folders
+from narrow_beacon.jobs.sort import sort_folders
+from narrow_beacon.jobs.work import Work
 from narrow_beacon.store.campaigns import now
 from narrow_beacon.store.database import Store
 from narrow_beacon.store.models import Campaign, Job

@@ -8,7 +8,9 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon.core.errors import CatalogueError, NotMeasurableError
 from narrow_beacon.core.measure.census import ExposureCensus
-from narrow_beacon.jobs.work import Prepared, Work, prepare, set_proposal
+from narrow_beacon.jobs.proposals import set_proposal
+from narrow_beacon.jobs.ready import Prepared, prepare
+from narrow_beacon.jobs.work import Work
 from narrow_beacon.reduce.curves import FilterCurve, make_curve
 from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.store.actions import Change, act, new_cast, new_recipe

@@ -1,0 +1,89 @@
+"""Masters, and the chains that correct each kind of exposure with them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from sqlalchemy import delete, select
+
+from narrow_beacon.jobs.work import NotReadyError, Work
+from narrow_beacon.reduce.calibrate import MasterFile, build_chain, build_masters, flat_remarks
+from narrow_beacon.reduce.prepare import chain_calls
+from narrow_beacon.store.campaigns import CampaignNights, fingerprint, now, sort_files
+from narrow_beacon.store.codec import dump
+from narrow_beacon.store.models import ChainRecord, DefectMap, MasterRecord
+
+
+def make_masters(work: Work) -> None:
+    """Build masters and the chains that correct each kind of exposure."""
+    with work.store.session() as session:
+        campaign = work.campaign(session)
+        nights = sort_files(session, campaign)
+    if not nights.night.exposures:
+        raise NotReadyError("There are no exposures of the sky yet: point Intake to a folder.")
+    work.reporter.start("building masters", 0)
+    masters = build_masters(
+        nights.night.calibration,
+        work.folder("masters"),
+        work.folder("scratch"),
+        work.pool,
+        lambda _: work.reporter.advance(),
+        reuse=True,
+    )
+    remarks = flat_remarks(masters)
+    with work.store.session() as session:
+        session.execute(delete(MasterRecord).where(MasterRecord.campaign_id == work.campaign_id))
+        for master in masters:
+            session.add(
+                MasterRecord(
+                    campaign_id=work.campaign_id,
+                    label=master.facts.label,
+                    path=str(master.path),
+                    facts=dump(master.facts),
+                    made=now(),
+                )
+            )
+    _build_chains(work, nights, masters, remarks)
+
+
+def _build_chains(
+    work: Work, nights: CampaignNights, masters: Sequence[MasterFile], remarks: Sequence[str]
+) -> None:
+    calls = chain_calls(nights.night.exposures, masters, work.folder("chains"))
+    # A folder per set of masters: an image or a census that is being made keeps its planes.
+    prints = {
+        call[0].name: fingerprint(
+            call[0], [m.facts.inputs for m in masters], [f.sha256 for f in call[2]]
+        )
+        for call in calls
+    }
+    calls = [
+        (plan, masters, examples, work.folder("chains") / prints[plan.name][:16])
+        for plan, _, examples, _ in calls
+    ]
+    work.reporter.start("preparing corrections", len(calls))
+    reports = work.pool.map(build_chain, calls, lambda _: work.reporter.advance())
+    with work.store.session() as session:
+        old = select(ChainRecord.id).where(ChainRecord.campaign_id == work.campaign_id)
+        session.execute(delete(DefectMap).where(DefectMap.chain_id.in_(old)))
+        session.execute(delete(ChainRecord).where(ChainRecord.campaign_id == work.campaign_id))
+        for report in reports:
+            record = ChainRecord(
+                campaign_id=work.campaign_id,
+                name=report.name,
+                report=dump(report),
+                fingerprint=prints[report.name],
+            )
+            session.add(record)
+            session.flush()
+            session.add(
+                DefectMap(
+                    chain_id=record.id,
+                    path=str(Path(report.folder) / "defects.npy"),
+                    count=report.defects,
+                )
+            )
+        campaign = work.campaign(session)
+        campaign.remarks = list(remarks)
+        campaign.revision += 1
