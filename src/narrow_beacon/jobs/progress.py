@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import queue
 import threading
 import time
@@ -44,8 +45,11 @@ class Events:
             try:
                 listener.put_nowait(event)
             except queue.Full:
-                with self._lock:
-                    self._listeners.discard(listener)
+                # The newest tells most; whoever sleeps this long looks at everything anew.
+                with contextlib.suppress(queue.Empty):
+                    listener.get_nowait()
+                with contextlib.suppress(queue.Full):
+                    listener.put_nowait(event)
 
     @contextmanager
     def listen(self) -> Iterator[queue.Queue[dict[str, Any]]]:
