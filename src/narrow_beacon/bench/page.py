@@ -21,7 +21,7 @@ from narrow_beacon.server.security import make_token
 from narrow_beacon.simulate.plain import write_plain_night
 from narrow_beacon.store.census import read_census_table, write_census_table
 from narrow_beacon.store.database import Store
-from narrow_beacon.store.models import CensusFile, NightFile, PlacementRecord
+from narrow_beacon.store.models import Campaign, CensusFile, NightFile, PlacementRecord
 
 ROOT = Path(__file__).resolve().parents[3]
 CHROMIUM = "/usr/bin/chromium"
@@ -109,6 +109,7 @@ def _lengthen(store: Store, campaign: int) -> tuple[int, int]:
                 members.append((copy.id, float(table.census.exposure_s[at]), table.exposure(at)))
         write_census_table(Path(record.path), members)
         record.fingerprint, record.exposures = "lengthened", len(members)
+        session.get_one(Campaign, campaign).files_stamp = "lengthened"
         return len(members), int(table.census.rows.size)
 
 

@@ -12,7 +12,7 @@ from narrow_beacon.core.curve.steadiness import judge_steadiness
 from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.server.campaigns import cast_out, recipe_out
-from narrow_beacon.server.night import CURVE_COLUMNS, CurvesNow, curves_now, step_of
+from narrow_beacon.server.night import CurvesNow, curves_now, step_of
 from narrow_beacon.server.schemas import CurveOut, FilterCurveOut, StarSeries
 from narrow_beacon.server.state import campaign_of, quick, shared
 from narrow_beacon.server.vet import finite
@@ -31,7 +31,7 @@ def curve(number: int) -> Response:
 
 def describe_curves(session: Session, campaign: Campaign) -> CurveOut:
     """The curves in force as the page draws them."""
-    now = curves_now(session, campaign, columns=CURVE_COLUMNS)
+    now = curves_now(session, campaign)
     if now is None:
         return CurveOut(filters=[], problems=[], cast=None, recipe=None)
     return CurveOut(
@@ -43,8 +43,10 @@ def describe_curves(session: Session, campaign: Campaign) -> CurveOut:
 
 
 def _list(values: np.ndarray, digits: int) -> list[float | None]:
-    rounded = np.round(values, digits)
-    return [value if value == value else None for value in rounded.tolist()]
+    found: list[float | None] = np.round(values, digits).tolist()
+    if np.isnan(values).any():
+        return [None if value != value else value for value in found]
+    return found
 
 
 def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
@@ -55,12 +57,16 @@ def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
     step = step_of(now.recipe, curve.filter)
 
     def series(row: int, role: str, star: StarCurve, weight: float | None) -> StarSeries:
-        return StarSeries(
-            row=row, name=now.stars.names[row], role=role,  # type: ignore[arg-type]
+        # Unchecked: tens of thousands of our own numbers, at every change of a role.
+        return StarSeries.model_construct(
+            row=row, name=now.stars.names[row], role=role,
             known_magnitude=finite(known[row]), weight=weight,
             magnitude=_list(star.magnitude, 5), uncertainty=_list(star.uncertainty, 5),
-            instrumental=_list(star.instrumental, 5),
-            flags=[", ".join(flag_words(int(f))) for f in star.flags],
+            instrumental=[] if role == "comparison" else _list(star.instrumental, 5),
+            flags={
+                at: ", ".join(flag_words(int(star.flags[at])))
+                for at in np.flatnonzero(star.flags).tolist()
+            },
         )  # fmt: skip
 
     found = [series(curve.cast.target, "target", curve.target, None)]
@@ -78,7 +84,7 @@ def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
         own = known[row] + ensemble.star_offset_mag[place] + ensemble.residual_mag[:, place]
         shown = StarCurve(own, star.uncertainty, star.instrumental, star.flags)
         found.append(series(row, "comparison", shown, float(ensemble.weight[place])))
-    return FilterCurveOut(
+    return FilterCurveOut.model_construct(
         filter=curve.filter, band=curve.band, file_ids=[file.id for file in files],
         jd_utc=now.times.jd_utc[at].tolist(), bjd_tdb=now.times.bjd_tdb[at].tolist(),
         airmass=_list(now.times.airmass[at], 4), zero_point=_list(ensemble.zero_point, 5),

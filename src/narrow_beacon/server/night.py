@@ -51,20 +51,56 @@ class ExposureRow(Protocol):
     measured_with: str
 
 
-_COLUMNS = tuple(ExposureRow.__annotations__)
-CURVE_COLUMNS = ("id", "name", "night_id", "filter", "mid_utc", "aside_by")
-"""What a curve alone needs; fewer columns are quicker to read."""
+class SortedRow(Protocol):
+    """What the sorting alone says of an exposure."""
+
+    id: int
+    name: str
+    night_id: int | None
+    filter: str
+    mid_utc: datetime | None
 
 
-def exposures_of(
-    session: Session, campaign: Campaign, columns: Sequence[str] = _COLUMNS
-) -> Sequence[ExposureRow]:
-    """The exposures of the sky in order of time, with some of the columns."""
+_sorted: OrderedDict[str, Sequence[SortedRow]] = OrderedDict()
+
+
+def exposures_of(session: Session, campaign: Campaign) -> Sequence[ExposureRow]:
+    """The exposures of the sky in order of time."""
+    return _read(session, campaign, ExposureRow)
+
+
+def sorted_exposures(session: Session, campaign: Campaign) -> Sequence[SortedRow]:
+    """The exposures of the sky in order of time, read once for every sorting of the files."""
+    stamp = campaign.files_stamp
+    with _lock:
+        known = _sorted.get(stamp)
+    if known is not None and stamp:
+        return known
+    rows: Sequence[SortedRow] = _read(session, campaign, SortedRow)
+    with _lock:
+        _sorted[stamp] = rows
+        while len(_sorted) > 8:
+            _sorted.popitem(last=False)
+    return rows
+
+
+def _read(session: Session, campaign: Campaign, row: type) -> Sequence[Any]:
     return session.execute(
-        select(*(getattr(NightFile, name) for name in columns))
+        select(*(getattr(NightFile, name) for name in row.__annotations__))
         .where(NightFile.campaign_id == campaign.id, NightFile.part == "exposure")
         .order_by(NightFile.mid_utc, NightFile.name)
     ).all()
+
+
+def set_aside_ids(session: Session, campaign: Campaign) -> set[int]:
+    """Files that the observer or the program set aside."""
+    return set(
+        session.scalars(
+            select(NightFile.id).where(
+                NightFile.campaign_id == campaign.id, NightFile.aside_by != ""
+            )
+        )
+    )
 
 
 def target_position(session: Session, campaign: Campaign) -> tuple[float, float] | None:
@@ -82,16 +118,15 @@ def target_position(session: Session, campaign: Campaign) -> tuple[float, float]
     return None
 
 
-def times_of(session: Session, campaign: Campaign, files: Sequence[ExposureRow]) -> Times:
+def times_of(session: Session, campaign: Campaign, files: Sequence[SortedRow]) -> Times:
     """Times and airmass of exposures; computed once for the same moments, target and site."""
     mids = tuple(file.mid_utc for file in files if file.mid_utc)
-    ra, dec = target_position(session, campaign) or (0.0, 0.0)
-    known = target_position(session, campaign) is not None
-    site = place_of(session, campaign)
-    key = (mids, ra, dec, site)
+    position = target_position(session, campaign)
+    site = place_of(session, campaign) if position else None
+    key = (mids, position, site)
     with _lock:
         if key not in _times:
-            _times[key] = exposure_times(mids, ra, dec, site if known else None)
+            _times[key] = exposure_times(mids, *(position or (0.0, 0.0)), site)
             while len(_times) > 8:
                 _times.popitem(last=False)
         return _times[key]
@@ -104,7 +139,7 @@ class CurvesNow:
     stars: StarTable
     cast: CastRecord
     recipe: Recipe | None
-    files: Sequence[ExposureRow]
+    files: Sequence[SortedRow]
     times: Times
     index_of: dict[int, int]
     tables: dict[str, CensusTable]
@@ -113,11 +148,7 @@ class CurvesNow:
 
 
 def curves_now(
-    session: Session,
-    campaign: Campaign,
-    *,
-    everything: bool = False,
-    columns: Sequence[str] = _COLUMNS,
+    session: Session, campaign: Campaign, *, everything: bool = False
 ) -> CurvesNow | None:
     """Curves from the censuses, without what is set aside unless ``everything``; None before the
     census or without a cast.
@@ -127,7 +158,8 @@ def curves_now(
     stars = star_table(session, campaign.catalogue_id)
     record = session.get_one(CastRecord, campaign.cast_id)
     recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
-    files = exposures_of(session, campaign, columns)
+    files = sorted_exposures(session, campaign)
+    aside = set() if everything else set_aside_ids(session, campaign)
     times = times_of(session, campaign, files)
     index_of = {file.id: index for index, file in enumerate(files)}
     groups = {index: f"{file.night_id} {file.filter}" for index, file in enumerate(files)}
@@ -143,7 +175,7 @@ def curves_now(
         keep = [
             (at, index_of[number])
             for at, number in enumerate(table.file_ids)
-            if number in index_of and (everything or not files[index_of[number]].aside_by)
+            if number in index_of and number not in aside
         ]
         if not keep:
             problems.append(f"every exposure in {name} is set aside")
@@ -178,9 +210,8 @@ def step_of(recipe: Recipe | None, filter_name: str) -> int:
     return int(recipe.steps.get(filter_name, DEFAULT_STEP)) if recipe else DEFAULT_STEP
 
 
-def placements_of(session: Session, files: Sequence[ExposureRow]) -> dict[int, PlacementRecord]:
+def placements_of(session: Session, ids: Sequence[int]) -> dict[int, PlacementRecord]:
     """Placements by file."""
-    ids = [file.id for file in files]
     found = session.scalars(select(PlacementRecord).where(PlacementRecord.file_id.in_(ids)))
     return {placement.file_id: placement for placement in found}
 
@@ -201,14 +232,22 @@ def solution_of(placement: PlacementRecord) -> Solution:
 _planes: dict[tuple[int, float, float], tuple[float, ...]] = {}
 
 
-def plane_at(placement: PlacementRecord, ra_deg: float, dec_deg: float) -> tuple[float, ...]:
-    """``plane_of`` a placement, computed once."""
-    key = (placement.id, ra_deg, dec_deg)
-    if key not in _planes:
-        if len(_planes) > 20000:
-            _planes.clear()
-        _planes[key] = plane_of(solution_of(placement), ra_deg, dec_deg)
-    return _planes[key]
+def planes_of(
+    session: Session, campaign: Campaign, position: tuple[float, float]
+) -> dict[int, tuple[float, ...]]:
+    """``plane_of`` every exposure that is placed, by file; a placement's is computed once."""
+    found = session.execute(
+        select(PlacementRecord.id, PlacementRecord.file_id)
+        .join(NightFile, NightFile.id == PlacementRecord.file_id)
+        .where(NightFile.campaign_id == campaign.id)
+    ).all()
+    fresh = [number for number, _ in found if (number, *position) not in _planes]
+    if len(_planes) > 20000:
+        _planes.clear()
+        fresh = [number for number, _ in found]
+    for placement in session.scalars(select(PlacementRecord).where(PlacementRecord.id.in_(fresh))):
+        _planes[(placement.id, *position)] = plane_of(solution_of(placement), *position)
+    return {file: _planes[(number, *position)] for number, file in found}
 
 
 def plane_of(solution: Solution, ra_deg: float, dec_deg: float) -> tuple[float, ...]:

@@ -17,6 +17,7 @@ from narrow_beacon.server.night import (
     CurvesNow,
     ExposureRow,
     curves_now,
+    exposures_of,
     placements_of,
     solution_of,
 )
@@ -32,11 +33,11 @@ def outcome_now(session: Session, campaign: Campaign, output: Path) -> tuple[Out
     if now is None or not now.curves:
         raise Problem(409, "No curve yet", "Measure the night and choose the stars first.")
     nights = sort_files(session, campaign)
-    files = {file.id: file for file in now.files}
+    files = {file.id: file for file in exposures_of(session, campaign)}
     ids = [nights.ids[frame.name] for frame in nights.night.exposures]
     if ids != [file.id for file in now.files]:
         raise Problem(409, "The night has changed", "Sort it again in Intake, then export.")
-    placements = placements_of(session, now.files)
+    placements = placements_of(session, ids)
     results = {
         index: _result(index, files[number], placements.get(number))
         for index, number in enumerate(ids)

@@ -492,7 +492,9 @@ class StarSeries(BaseModel):
     magnitude: Numbers
     uncertainty: Numbers
     instrumental: Numbers
-    flags: list[str]
+    """None of a comparison star's."""
+    flags: dict[int, str]
+    """Words by place in the series, where there are any."""
 
 
 class FilterCurveOut(BaseModel):

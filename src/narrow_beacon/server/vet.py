@@ -18,8 +18,7 @@ from narrow_beacon.server.night import (
     ExposureRow,
     curves_now,
     exposures_of,
-    placements_of,
-    plane_at,
+    planes_of,
     target_position,
     times_of,
 )
@@ -52,8 +51,8 @@ def exposures(number: int) -> Response:
 def _exposures(session: Session, campaign: Campaign) -> Exposures:
     files = exposures_of(session, campaign)
     times = times_of(session, campaign, files)
-    placements = placements_of(session, files)
     position = target_position(session, campaign)
+    planes = planes_of(session, campaign, position) if position else {}
     light: dict[int, float] = {}
     zero: dict[int, float] = {}
     now = curves_now(session, campaign, everything=True)
@@ -65,32 +64,30 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
     first_centre: dict[int, tuple[float, float]] = {}
     found = []
     for index, file in enumerate(files):
-        placement = placements.get(file.id)
-        plane, drift = None, None
-        if placement and position:
-            plane = list(plane_at(placement, *position))
-            if not file.trouble:
-                middle = _middle(plane, *shape)
-                start = first_centre.setdefault(file.night_id or 0, middle)
-                drift = float(np.hypot(middle[0] - start[0], middle[1] - start[1]))
+        plane, drift = planes.get(file.id), None
+        if plane and not file.trouble:
+            middle = _middle(plane, *shape)
+            start = first_centre.setdefault(file.night_id or 0, middle)
+            drift = float(np.hypot(middle[0] - start[0], middle[1] - start[1]))
         q = file.quality or {}
         assert file.mid_utc is not None
         found.append(
-            Exposure(
+            Exposure.model_construct(
                 id=file.id, name=file.name, night=file.night_id or 0, filter=file.filter,
                 jd_utc=float(times.jd_utc[index]), mid_utc=file.mid_utc,
                 exposure_s=file.exposure_s or 0.0, chain=file.chain,
                 airmass=finite(times.airmass[index]), fwhm_px=q.get("fwhm_px"),
                 elongation=q.get("elongation"), stars=q.get("stars"),
                 sky_adu_per_px=q.get("sky_adu_per_px"), transparency=finite(light.get(file.id)),
-                zero_point=finite(zero.get(file.id)), drift_arcsec=drift, plane=plane,
-                width=shape[1], height=shape[0], placed=placement is not None,
+                zero_point=finite(zero.get(file.id)), drift_arcsec=drift,
+                plane=list(plane) if plane else None,
+                width=shape[1], height=shape[0], placed=plane is not None,
                 measured=bool(file.measured_with) and not file.trouble, trouble=file.trouble or "",
                 aside=file.aside_reason if file.aside_by else "", aside_by=file.aside_by or "",
                 proposal=file.proposal or "",
             )
         )  # fmt: skip
-    return Exposures(exposures=found, reference=_reference(found))
+    return Exposures.model_construct(exposures=found, reference=_reference(found))
 
 
 def _shape(session: Session, files: Sequence[ExposureRow]) -> tuple[int, int]:
@@ -98,7 +95,7 @@ def _shape(session: Session, files: Sequence[ExposureRow]) -> tuple[int, int]:
     return (source.height, source.width) if source else (1, 1)
 
 
-def _middle(plane: list[float], height: int, width: int) -> tuple[float, float]:
+def _middle(plane: Sequence[float], height: int, width: int) -> tuple[float, float]:
     x, y = (width - 1) / 2, (height - 1) / 2
     a, b, c, d, e, f = plane
     return a * x + b * y + c, d * x + e * y + f

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from uuid import uuid4
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, undefer
@@ -249,6 +250,7 @@ def refresh_files(session: Session, campaign: Campaign) -> CampaignNights:
         file.name, file.part, file.part_reason = item.name, "left out", item.reason
         file.kind, file.filter, file.sha256 = item.kind, item.filter, item.sha256
         file.chain = ""
+    campaign.files_stamp = uuid4().hex
     return sorted_now
 
 

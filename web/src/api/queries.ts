@@ -55,7 +55,15 @@ export const useCampaign = (id: number | null) =>
 export const useExposures = (id: number | null) => useCampaignQuery<Exposures>(id, "exposures");
 export const useIntake = (id: number | null) => useCampaignQuery<Intake>(id, "intake");
 export const useCorrect = (id: number | null) => useCampaignQuery<Correct>(id, "correct");
-export const useCurve = (id: number | null) => useCampaignQuery<Curve>(id, "curve");
+/** Thousands of points: taken as they come, since comparing them costs more than drawing them. */
+export const useCurve = (id: number | null) =>
+  useQuery({
+    queryKey: of(id, "curve"),
+    queryFn: () => get<Curve>(`/api/campaigns/${id}/curve`),
+    enabled: id !== null,
+    placeholderData: keepPreviousData,
+    structuralSharing: false,
+  });
 export const useLog = (id: number | null) => useCampaignQuery<Log>(id, "log");
 export const useJobs = (id: number | null) => useCampaignQuery<JobList>(id, "jobs");
 export const useCandidates = (id: number | null, filter: string) =>

@@ -42,10 +42,16 @@ export function Chart(props: Props) {
   const latest = useRef(props);
   const look = useApp((s) => s.look);
 
+  const { draw, label, reversed } = props;
+  const [[left, right], [low, high]] = [props.x, props.y];
+  const lines = props.lines?.join() ?? "";
   useEffect(() => {
     latest.current = props;
-    plot.current?.setData(plot.current.data);
   });
+  // Drawn again only where what is drawn changed, not whenever something about it is rendered.
+  useEffect(() => {
+    plot.current?.setData(plot.current.data);
+  }, [draw, left, right, low, high, label, reversed, lines]);
 
   useEffect(() => {
     if (!host.current || size.width < 20 || size.height < 20) return;

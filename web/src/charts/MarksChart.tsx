@@ -1,8 +1,8 @@
-import { useRef, useState } from "react";
+import { useCallback, useRef, useState } from "react";
 import type uPlot from "uplot";
 import { useApp } from "../state";
 import { colour, fixed } from "../ui/words";
-import { Chart, type Range } from "./Chart";
+import { Chart, type Place, type Range } from "./Chart";
 import { drawMarks, hitAt, inside, type Hit, type Marks } from "./marks";
 
 interface Props {
@@ -36,7 +36,13 @@ export function MarksChart({ marks, tell, title, names, ...rest }: Props) {
   const [hit, setHit] = useState<{ hit: Hit; x: number; y: number } | null>(null);
   // Names are laid over the chart once it is there.
   const [, setDrawn] = useState(0);
-  const chosen = new Set(selection);
+  const draw = useCallback(
+    (ctx: CanvasRenderingContext2D, place: Place) => {
+      const chosen = new Set(selection);
+      for (const m of marks) drawMarks(ctx, place, m, beam, chosen);
+    },
+    [marks, beam, selection],
+  );
 
   const to = (scale: "x" | "y") => (v: number) => {
     const u = plot.current!;
@@ -76,9 +82,7 @@ export function MarksChart({ marks, tell, title, names, ...rest }: Props) {
         if (plot.current !== u) setDrawn((n) => n + 1);
         plot.current = u;
       }}
-      draw={(ctx, place) => {
-        for (const m of marks) drawMarks(ctx, place, m, beam, chosen);
-      }}
+      draw={draw}
     >
       <div
         className="absolute inset-0 cursor-crosshair touch-none"

@@ -28,45 +28,33 @@ export function drawMarks(
       ? colour(filterColour(marks.filter))
       : colour(marks.role === "check" ? "--check" : "--comparison");
   const r = 2.6 * place.ratio;
-  ctx.lineWidth = place.ratio;
   ctx.strokeStyle = tone;
+  ctx.lineWidth = place.ratio;
+  // One path for all bars, one for all full marks, one for all hollow ones: far quicker than each
+  // by itself, and bars that overlap stay as faint as the others.
   ctx.globalAlpha = 0.55;
-  // Rectangles are far quicker than strokes where no graphics card helps.
-  ctx.fillStyle = tone;
+  ctx.beginPath();
   marks.x.forEach((x, i) => {
     const [y, s] = [marks.y[i], marks.sigma[i]];
     if (y == null || s == null) return;
-    const [from, to] = [place.y(y - s), place.y(y + s)];
-    ctx.fillRect(
-      place.x(x) - place.ratio / 2,
-      Math.min(from, to),
-      place.ratio,
-      Math.abs(to - from),
-    );
+    const at = place.x(x);
+    ctx.moveTo(at, place.y(y - s));
+    ctx.lineTo(at, place.y(y + s));
   });
+  ctx.stroke();
   ctx.globalAlpha = 1;
   ctx.lineWidth = 1.2 * place.ratio;
-  // One path for all full marks and one for all hollow ones: far quicker than one each.
   for (const hollow of [false, true]) {
-    if (!hollow && marks.role === "comparison") {
-      ctx.fillStyle = tone;
-      marks.x.forEach((x, i) => {
-        const y = marks.y[i];
-        if (y != null && !marks.flagged[i])
-          ctx.fillRect(place.x(x) - r, place.y(y) - r, 2 * r, 2 * r);
-      });
-      continue;
-    }
+    if (hollow && !marks.flagged.includes(true)) break;
     ctx.beginPath();
     marks.x.forEach((x, i) => {
       const y = marks.y[i];
       if (y != null && marks.flagged[i] === hollow)
-        trace(ctx, marks.role, place.x(x), place.y(y), r);
+        trace(ctx, marks.role, place.x(x), place.y(y), hollow ? r : r * 1.15);
     });
     ctx.fillStyle = hollow ? colour("--ground") : tone;
-    ctx.strokeStyle = tone;
     ctx.fill();
-    ctx.stroke();
+    if (hollow) ctx.stroke();
   }
   ctx.strokeStyle = colour("--beam");
   marks.x.forEach((x, i) => {

@@ -76,7 +76,7 @@ const series = (role: string, magnitude: number[], name = role) => ({
   magnitude,
   uncertainty: magnitude.map(() => 0.01),
   instrumental: magnitude.map((m) => m - 20),
-  flags: magnitude.map(() => ""),
+  flags: {},
 });
 const curve = {
   filter: "V",

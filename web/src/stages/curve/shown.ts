@@ -29,7 +29,7 @@ export function marksOf(
         x: curve.file_ids.map((id) => hours.get(id) ?? NaN),
         y: values.map((v) => (v === null ? null : v - middle)),
         sigma: s.uncertainty,
-        flagged: s.flags.map((words) => words !== ""),
+        flagged: s.magnitude.map((_, i) => i in s.flags),
       };
     });
 }
@@ -54,7 +54,7 @@ export function comparisonMarks(
       x: curve!.file_ids.map((id) => hours.get(id) ?? NaN),
       y: s.magnitude.map((v) => (v === null ? null : v - middle + n * STACK_MAG)),
       sigma: s.uncertainty,
-      flagged: s.flags.map((words) => words !== ""),
+      flagged: s.magnitude.map((_, i) => i in s.flags),
     };
   });
   const names = stars.map((s, n) => ({
