@@ -29,7 +29,9 @@ def main(write: bool) -> int:
         return 0
     if text == KEPT.read_text():
         return 0
-    print("web/src/api/generated/schema.ts is not what the API says; run: tests/api_types.py --write")
+    print(
+        "web/src/api/generated/schema.ts is not what the API says; run: tests/api_types.py --write"
+    )
     return 1
 
 

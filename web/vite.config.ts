@@ -12,5 +12,5 @@ export default defineConfig({
     },
   },
   server: { proxy: { "/api": "http://127.0.0.1:8114" } },
-  test: { include: ["src/**/*.test.ts"] },
+  test: { include: ["src/**/*.test.{ts,tsx}"], setupFiles: ["src/tests/setup.ts"] },
 });

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
 
-from running import Running
+from running import Running, small_night
 
 CHROMIUM = "/usr/bin/chromium"
 FLAGS = [
@@ -16,6 +16,14 @@ FLAGS = [
     "--disable-background-networking", "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
 expect.set_options(timeout=30_000)
+
+
+@pytest.fixture(scope="session")
+def campaign(running: Running) -> int:
+    """A campaign that only tests of the page see and change."""
+    folder = running.nights / "page"
+    small_night(folder)
+    return running.client().reduced(folder, "page")
 
 
 @pytest.fixture(scope="session")

@@ -29,7 +29,7 @@ def test_a_raw_night_becomes_a_report(
     page = open_page()
     page.get_by_role("button", name=re.compile("▾|no campaign")).first.click()
     page.get_by_role("button", name="New campaign …").click()
-    page.get_by_label("name").fill("walked")
+    page.get_by_role("dialog").get_by_label("name").fill("walked")
     page.get_by_label("path of the folder").fill(str(folder / "raw"))
     page.get_by_label("path of the folder").press("Enter")
     page.get_by_role("button", name="Sort this folder").click()

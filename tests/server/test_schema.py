@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import pytest
 import schemathesis
 from hypothesis import HealthCheck, settings
@@ -13,8 +15,11 @@ schema = schemathesis.openapi.from_dict(bare_app().spec).include(method=["GET", 
 
 
 @pytest.fixture(scope="module")
-def client(running: Running) -> Client:
-    return running.client()
+def client(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Client]:
+    """An application of its own: what is asked of it here must not meet what others look at."""
+    running = Running(tmp_path_factory.mktemp("schema"))
+    yield running.client()
+    running.close()
 
 
 @schema.parametrize()

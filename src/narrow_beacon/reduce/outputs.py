@@ -38,7 +38,7 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
     if any(np.isfinite(point.magnitude) for point in points):
         path = folder / "light_curve.svg"
         figure = pool.start(
-            draw_light_curve, points, target_name(outcome), _check_name(outcome), path
+            draw_light_curve, points, target_name(outcome), check_name(outcome), path
         )
     write_exposures(exposure_rows(outcome), folder / "exposures.csv")
     write_provenance(provenance(outcome), folder / "provenance.json")
@@ -75,7 +75,8 @@ def target_name(outcome: Outcome) -> str:
     return outcome.stars.names[outcome.target]
 
 
-def _check_name(outcome: Outcome) -> str:
+def check_name(outcome: Outcome) -> str:
+    """The check star of the first filter that has one, or nothing."""
     checks = [curve.cast.check for curve in outcome.curves if curve.cast.check is not None]
     return outcome.stars.names[checks[0]] if checks else ""
 
@@ -338,6 +339,6 @@ def report_facts(outcome: Outcome) -> dict[str, str]:
         "filters": " and ".join(curve.filter for curve in outcome.curves),
         "version": __version__,
         "comparison": ", ".join(comparison),
-        "check": _check_name(outcome) or "none",
+        "check": check_name(outcome) or "none",
         "common_offset": offsets,
     }

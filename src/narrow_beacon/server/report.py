@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import tempfile
 from importlib import resources
 from pathlib import Path
 
@@ -13,9 +14,16 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from narrow_beacon import __version__
+from narrow_beacon.core.report.figure import draw_light_curve
 from narrow_beacon.core.report.layout import read_layout, render_report
 from narrow_beacon.core.report.light_curve import CurvePoint
-from narrow_beacon.reduce.outputs import curve_points, report_facts, write_outputs
+from narrow_beacon.reduce.outputs import (
+    check_name,
+    curve_points,
+    report_facts,
+    target_name,
+    write_outputs,
+)
 from narrow_beacon.reduce.run import Outcome
 from narrow_beacon.reduce.workers import Workers
 from narrow_beacon.server.night import CurvesNow
@@ -154,6 +162,20 @@ def _check_star(now: CurvesNow) -> list[Check]:
     return checks
 
 
+@blueprint.get("/api/campaigns/<int:number>/curve.svg")
+@blueprint.doc(hide=True)
+def figure(number: int) -> Response:
+    """The light curve as a figure, as it is in an export."""
+    with shared().store.session() as session, tempfile.TemporaryDirectory() as folder:
+        outcome, _ = outcome_now(session, campaign_of(session, number), Path(folder))
+        points = curve_points(outcome)
+        if not any(np.isfinite(point.magnitude) for point in points):
+            raise Problem(409, "Nothing to draw", "No point has a magnitude.")
+        path = Path(folder) / "light_curve.svg"
+        draw_light_curve(points, target_name(outcome), check_name(outcome), path)
+        return Response(path.read_bytes(), content_type="image/svg+xml")
+
+
 @blueprint.post("/api/campaigns/<int:number>/report")
 @blueprint.output(ReportOut)
 def export(number: int) -> ReportOut:
@@ -162,7 +184,7 @@ def export(number: int) -> ReportOut:
     with changing(number) as (session, campaign):
         moment = this_moment()
         folder = state.store.folder(
-            f"campaign-{number}", "exports", moment.strftime("%Y-%m-%d %H%M%S")
+            f"campaign-{number}", "exports", moment.strftime("%Y-%m-%d %H%M%S.%f")
         )
         outcome, now = outcome_now(session, campaign, folder)
         with Workers(1) as here:

@@ -6,6 +6,7 @@ import hashlib
 import hmac
 import os
 import secrets
+import time
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -16,11 +17,17 @@ from narrow_beacon.server.problems import Problem, answer
 
 _LOOPBACK = {"127.0.0.1", "localhost", "[::1]"}
 _OPEN_PATHS = {"/api/session"}
-_NO_ENTRY = """<!doctype html><meta charset="utf-8"><title>Narrow Beacon</title>
+_WRONG_PASSWORD_WAIT_S = 0.5
+_NO_ENTRY = """<!doctype html><html lang="en"><meta charset="utf-8"><title>Narrow Beacon</title>
 <body style="background:#13120f;color:#ece6d8;font:16px sans-serif;margin:20vh 20vw">
 <h1 style="font-size:20px">This address needs its one-time key</h1>
 <p>Narrow Beacon only answers to who started it. Open the address that
 <code>./beacon start</code> printed; press Enter there for a new one.</p>"""
+_PASSWORD_FORM = """
+<form method="post" action="/api/session"><p><label>Or give the password of this server:
+<input name="password" type="password" autocomplete="current-password" required
+style="font:inherit;margin:0 8px"></label>
+<button style="font:inherit">Come in</button></p></form>"""
 
 
 def make_token(folder: Path) -> str:
@@ -85,17 +92,19 @@ def install(app: APIFlask, tokens: Path, hosts: set[str], password: str | None) 
                 "Not signed in",
                 "Open the address that ./beacon start printed; press Enter there for a new one.",
             )
-        return Response(_NO_ENTRY, 401, content_type="text/html")
+        page = _NO_ENTRY + (_PASSWORD_FORM if password else "")
+        return Response(page, 401, content_type="text/html")
 
     @app.post("/api/session")
     @app.doc(hide=True)
     def sign_in() -> Response:
-        given = str((request.get_json(silent=True) or {}).get("password", ""))
+        given = request.form.get("password", "")
         if not password or not hmac.compare_digest(given.encode(), password.encode()):
-            return answer(403, "Wrong password", "Ask whoever started the server.")
+            time.sleep(_WRONG_PASSWORD_WAIT_S)  # whoever guesses is held up
+            return answer(403, "Wrong password", "Go back and try again, or ask who started it.")
         session["known"] = True
         session.permanent = True
-        return Response(status=204)
+        return redirect("/", 303)  # type: ignore[return-value]
 
     @app.after_request
     def headers(response: Response) -> Response:

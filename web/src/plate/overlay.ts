@@ -77,13 +77,13 @@ export function drawOverlay(
   if (overlay.stars) {
     const magnitudes = catalogue.magnitudes[overlay.band] ?? Object.values(catalogue.magnitudes)[0];
     const seen = catalogue.row
-      .map((_, i) => ({ i, p: place(i), m: magnitudes?.[i] ?? 99 }))
+      .map((_, i) => ({ i, p: place(i), m: magnitudes?.[i] ?? Infinity }))
       .filter(({ p }) => p.x > 0 && p.y > 0 && p.x < size.width && p.y < size.height)
       .sort((a, b) => a.m - b.m)
       .slice(0, MOST_STARS);
     ctx.strokeStyle = colour("--quiet");
     ctx.lineWidth = 1;
-    const faintest = seen[seen.length - 1]?.m ?? 15;
+    const faintest = seen.findLast(({ m }) => m < Infinity)?.m ?? 15;
     for (const { i, p, m } of seen) {
       const r = Math.max(4, Math.min(4 + (faintest - m) * 1.4, 13));
       ctx.globalAlpha = 0.8;

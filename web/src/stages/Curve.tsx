@@ -188,6 +188,9 @@ export function CurveBench() {
         </p>
         <div className="flex flex-wrap gap-2">
           <Button onClick={() => savePng("curve")}>PNG</Button>
+          <a className="button" href={`/api/campaigns/${id}/curve.svg`} download="light-curve.svg">
+            SVG
+          </a>
           <Button onClick={() => void copyText(data)}>Copy data</Button>
           <Button main onClick={() => set({ stage: "report" })}>
             Next: Report

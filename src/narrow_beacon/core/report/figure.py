@@ -19,9 +19,7 @@ _SPOILING = {"saturated", "cosmic ray", "edge", "trail", "off-centre", "poor sky
 def draw_light_curve(points: Sequence[CurvePoint], target: str, check: str, path: Path) -> None:
     """Target above, check star below, magnitudes upside down, nights side by side."""
     import matplotlib
-
-    matplotlib.use("svg")
-    from matplotlib import pyplot as plt
+    from matplotlib.figure import Figure
     from matplotlib.ticker import MaxNLocator
 
     good = [point for point in points if np.isfinite(point.magnitude)]
@@ -33,8 +31,10 @@ def draw_light_curve(points: Sequence[CurvePoint], target: str, check: str, path
          "ytick.color": _QUIET, "axes.labelcolor": _INK}
     ):  # fmt: skip
         spans = [max(last - first, 0.02) for first, last in nights]
-        figure, axes = plt.subplots(
-            2, len(nights), figsize=(9, 5.4), sharey="row", sharex="col", squeeze=False,
+        # Without pyplot, whose figures are of the whole process: a server draws in many threads.
+        figure = Figure(figsize=(9, 5.4))
+        axes = figure.subplots(
+            2, len(nights), sharey="row", sharex="col", squeeze=False,
             gridspec_kw={
                 "height_ratios": [3, 1], "width_ratios": spans, "wspace": 0.04, "hspace": 0.08,
             },
@@ -57,7 +57,6 @@ def draw_light_curve(points: Sequence[CurvePoint], target: str, check: str, path
         axes[0, 0].legend(frameon=False, loc="best", handletextpad=0.2)
         figure.supxlabel(f"JD (UTC) − {base}", fontsize=9, color=_INK)
         figure.savefig(path, format="svg", metadata={"Date": None}, bbox_inches="tight")
-        plt.close(figure)
 
 
 def _nights(jd: Sequence[float]) -> list[tuple[float, float]]:

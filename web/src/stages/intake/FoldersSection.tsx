@@ -38,7 +38,7 @@ export function FoldersSection({ campaign, files }: { campaign: Campaign; files:
         )}
         <Button onClick={() => setAdding(adding ? "" : "open")}>Add a folder</Button>
         <Button onClick={() => void startJob("sort")}>Look again</Button>
-        <label className="cursor-pointer rounded-[3px] border border-line bg-raised px-2.5 py-1 hover:border-quiet">
+        <label className="button">
           Upload
           <input
             type="file"

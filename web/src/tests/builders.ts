@@ -1,0 +1,184 @@
+/** What the server would tell of a small made-up campaign, for tests of the page. */
+import type {
+  Campaign,
+  Catalogue,
+  Curve,
+  Exposure,
+  Exposures,
+  FileRow,
+  MeasuredStars,
+  Stage,
+} from "../api/types";
+
+const DAY = 2461326.25;
+
+/** An exposure a few minutes after the one before, as good as any. */
+export function exposure(id: number, values: Partial<Exposure> = {}): Exposure {
+  return {
+    id,
+    name: `night/raw/foxglove-${String(id).padStart(3, "0")}.fits`,
+    night: 1,
+    filter: "V",
+    jd_utc: DAY + (id * 4) / 1440,
+    mid_utc: "2026-09-20T20:10:30",
+    exposure_s: 60,
+    chain: "60 s V",
+    airmass: 1.2,
+    fwhm_px: 3,
+    elongation: 1.05,
+    stars: 100,
+    sky_adu_per_px: 90,
+    transparency: 0.9,
+    zero_point: 20,
+    drift_arcsec: 0,
+    plane: [-1.2, 0, 384, 0, 1.2, -288],
+    width: 640,
+    height: 480,
+    placed: true,
+    measured: true,
+    trouble: "",
+    aside: "",
+    aside_by: "",
+    proposal: "",
+    ...values,
+  };
+}
+
+export const night = (count: number): Exposures => ({
+  exposures: Array.from({ length: count }, (_, i) => exposure(i + 1)),
+  reference: 1,
+});
+
+export function stage(key: string, values: Partial<Stage> = {}): Stage {
+  return { key, state: "done", count: 0, words: "fine", ...values };
+}
+
+const KEYS = ["intake", "correct", "vet", "place", "cast", "measure", "curve", "report"];
+
+/** A reduced campaign; `stages` replaces some of the stages' states. */
+export function campaign(
+  values: Partial<Campaign> = {},
+  stages: Partial<Record<string, Partial<Stage>>> = {},
+): Campaign {
+  return {
+    id: 1,
+    name: "Foxglove 7",
+    revision: 4,
+    folders: ["/nights/foxglove/raw"],
+    target: { name: "Foxglove 7", ra_deg: 341.2, dec_deg: 41.6, sure: true, row: 0 },
+    site: { latitude_deg: 61.2, longitude_deg: -9.4, elevation_m: 140 },
+    kit: {
+      gain_e_per_adu: 1.3,
+      read_noise_e: 7.1,
+      linear_limit_adu: 52000,
+      aperture_m: 0.28,
+      scale_arcsec_per_px: 1.2,
+      timestamp: "start",
+      clock_offset_s: 0,
+    },
+    default_filter: null,
+    catalogue: { name: "field.vot", origin: "field.vot", stars: 5, bands: ["B", "V"] },
+    cone_url: null,
+    cast: { version: 1, target: 0, comparison: [1, 2], check: 3, reasons: {}, dropped: {} },
+    recipe: { version: 1, steps: { V: 5 }, automatic: true, annulus_fwhm: [3.5, 5.5] },
+    layout: "plain",
+    stages: KEYS.map((key) => stage(key, stages[key])),
+    nights: [{ id: 1, evening: "2026-09-20" }],
+    filters: ["V"],
+    remarks: [],
+    constants: {},
+    undo: null,
+    redo: null,
+    ...values,
+  };
+}
+
+export function file(id: number, values: Partial<FileRow> = {}): FileRow {
+  return {
+    id,
+    name: `raw/foxglove-${String(id).padStart(3, "0")}.fits`,
+    part: "exposure",
+    part_reason: "",
+    kind: "exposure",
+    filter: "V",
+    exposure_s: 60,
+    time_utc: "2026-09-20 20:10:30",
+    temperature_c: -10,
+    night: "2026-09-20",
+    said: { kind: "Light (IMAGETYP)", filter: "V (FILTER)" },
+    correction: {},
+    question: false,
+    ...values,
+  };
+}
+
+/** Five stars on a line to the east, a minute of arc apart. */
+export const catalogue = (): Catalogue => ({
+  row: [0, 1, 2, 3, 4],
+  name: [7, 11, 12, 13, 14].map((n) => `Foxglove ${n}`),
+  ra_deg: [341.2, 341.22, 341.24, 341.26, 341.28],
+  dec_deg: [41.6, 41.6, 41.6, 41.6, 41.6],
+  east_arcsec: [0, 60, 120, 180, 240],
+  north_arcsec: [0, 0, 0, 0, 0],
+  magnitudes: { V: [12, 11.5, 12.2, 12.4, null], B: [12.6, 12, 12.9, 13, null] },
+  known_variable: [true, false, false, false, false],
+});
+
+export const measured = (): MeasuredStars => ({
+  row: [0, 1],
+  x_px: [320, 270.5],
+  y_px: [240, 240.25],
+  predicted_x_px: [320, 270],
+  predicted_y_px: [240, 240],
+  magnitude: [12.031, 11.502],
+  snr: [210, 330],
+  peak_adu: [8000, 14000],
+  flags: ["", "saturated"],
+  radius_px: 4.8,
+  annulus_px: [10.5, 16.5],
+});
+
+/** Target, check and two comparison stars over some exposures. */
+export function curve(magnitudes: (number | null)[] = [12, 12.4, 12.1]): Curve {
+  const ids = magnitudes.map((_, i) => i + 1);
+  const series = (role: "target" | "check" | "comparison", name: string, base: number) => ({
+    row: ids.length,
+    name,
+    role,
+    known_magnitude: base,
+    weight: role === "comparison" ? 0.5 : null,
+    magnitude: role === "target" ? magnitudes : ids.map((_, i) => base + 0.01 * (i % 2)),
+    uncertainty: ids.map(() => 0.004),
+    instrumental: role === "comparison" ? [] : ids.map(() => base - 20),
+    flags: {},
+  });
+  return {
+    filters: [
+      {
+        filter: "V",
+        band: "V",
+        file_ids: ids,
+        jd_utc: ids.map((id) => DAY + (id * 4) / 1440),
+        bjd_tdb: ids.map((id) => DAY + 0.005 + (id * 4) / 1440),
+        airmass: ids.map(() => 1.2),
+        zero_point: ids.map(() => 20),
+        zero_point_uncertainty: ids.map(() => 0.001),
+        transparency: ids.map(() => 0.9),
+        radius_px: 4.8,
+        step: 5,
+        scatter_check_mag: 0.005,
+        expected_check_mag: 0.0048,
+        common_offset_mag: 0.002,
+        series: [
+          series("target", "Foxglove 7", 12),
+          series("check", "Foxglove 13", 12.4),
+          series("comparison", "Foxglove 11", 11.5),
+          series("comparison", "Foxglove 12", 12.2),
+        ],
+      },
+    ],
+    problems: [],
+    cast: campaign().cast,
+    recipe: campaign().recipe,
+  };
+}

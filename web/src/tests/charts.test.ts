@@ -1,0 +1,103 @@
+// @vitest-environment jsdom
+import { afterEach, beforeEach, describe, expect, it } from "vitest";
+import { rangeOf, type Place } from "../charts/Chart";
+import { drawMarks, hitAt, shape, type Marks } from "../charts/marks";
+import { tellMagnitude } from "../charts/MarksChart";
+import { surface, tidy } from "./page";
+
+const place: Place = { x: (v) => 100 * v, y: (v) => 50 * v, ratio: 1 };
+const marks = (values: Partial<Marks> = {}): Marks => ({
+  key: "Foxglove 7",
+  role: "target",
+  filter: "V",
+  ids: [1, 2, 3],
+  x: [1, 2, 3],
+  y: [2, null, 4],
+  sigma: [0.1, 0.1, 0.2],
+  flagged: [false, false, true],
+  ...values,
+});
+
+beforeEach(() => {
+  for (const name of ["beam", "ground", "check", "comparison", "filter-v"])
+    document.documentElement.style.setProperty(`--${name}`, name);
+});
+afterEach(tidy);
+
+describe("marks", () => {
+  it("have a bar of one sigma to either side, and none where nothing was measured", () => {
+    const [ctx, drawn] = surface();
+    drawMarks(ctx, place, marks(), null, new Set());
+    const bars = drawn.filter((d) => d.alpha < 1 && /moveTo|lineTo/.test(d.what));
+    expect(bars.map((d) => d.at)).toEqual([
+      [100, 95],
+      [100, 105],
+      [300, 190],
+      [300, 210],
+    ]);
+  });
+
+  it("are full where they are good and hollow where they are flagged", () => {
+    const [ctx, drawn] = surface();
+    drawMarks(ctx, place, marks(), null, new Set());
+    const fills = drawn.filter((d) => d.what === "fill");
+    expect(fills.map((d) => d.fill)).toEqual(["filter-v", "ground"]);
+    const [good] = [surface()];
+    drawMarks(good[0], place, marks({ flagged: [false, false, false] }), null, new Set());
+    expect(good[1].filter((d) => d.what === "fill")).toHaveLength(1);
+  });
+
+  it("are ringed under the beam and where they were drawn around", () => {
+    const [ctx, drawn] = surface();
+    drawMarks(ctx, place, marks(), 1, new Set([3]));
+    const rings = drawn.filter((d) => d.what === "arc");
+    expect(rings.map((d) => [d.at[0], d.stroke])).toEqual([
+      [100, "beam"],
+      [300, "beam"],
+    ]);
+  });
+
+  it("tell roles apart by shape as well as by colour", () => {
+    const outline = (role: Marks["role"]) => {
+      const [ctx, drawn] = surface();
+      shape(ctx, role, 0, 0, 10);
+      return drawn.map((d) => d.what).join(" ");
+    };
+    const outlines = (["target", "check", "comparison"] as const).map(outline);
+    expect(new Set(outlines).size).toBe(3);
+    const [ctx, drawn] = surface();
+    drawMarks(ctx, place, marks({ role: "check" }), null, new Set());
+    drawMarks(ctx, place, marks({ role: "comparison" }), null, new Set());
+    expect(drawn.filter((d) => d.what === "fill").map((d) => d.fill)).toEqual([
+      "check",
+      "ground",
+      "comparison",
+      "ground",
+    ]);
+  });
+
+  it("are found where they are pointed at, the nearest first", () => {
+    const all = [marks(), marks({ key: "other", x: [1.05, 5, 5] })];
+    expect(hitAt(all, place.x, place.y, 104, 101)?.marks.key).toBe("other");
+    expect(hitAt(all, place.x, place.y, 100, 101)?.marks.key).toBe("Foxglove 7");
+    expect(hitAt(all, place.x, place.y, 200, 100)).toBeNull();
+    expect(hitAt(all, place.x, place.y, 100, 120, 10)).toBeNull();
+  });
+
+  it("are told with their uncertainty", () => {
+    const hit = { id: 3, marks: marks({ y: [2, null, 12.34567] }), index: 2 };
+    expect(tellMagnitude(hit, "Foxglove 7")).toBe("Foxglove 7 V  12.3457 ± 0.2000 mag");
+  });
+});
+
+describe("a chart's range", () => {
+  it("leaves air, is never narrower than asked, and stands in where there is nothing", () => {
+    const [low, high] = rangeOf([10, null, 12, NaN], 0.1, [0, 1]);
+    expect(low).toBeLessThan(10);
+    expect(high).toBeGreaterThan(12);
+    expect((low + high) / 2).toBeCloseTo(11, 9);
+    const [from, to] = rangeOf([5, 5], 0.5, [0, 1]);
+    expect(to - from).toBeGreaterThanOrEqual(0.5);
+    expect(rangeOf([null, NaN], 1, [3, 4])).toEqual([3, 4]);
+  });
+});

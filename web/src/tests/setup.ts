@@ -1,0 +1,29 @@
+/** What a browser has and the tests' DOM lacks. */
+if (typeof window !== "undefined") {
+  class Watcher {
+    observe(): void {}
+    unobserve(): void {}
+    disconnect(): void {}
+  }
+  class Pixels {
+    readonly data: Uint8ClampedArray;
+    constructor(
+      readonly width: number,
+      readonly height: number,
+    ) {
+      this.data = new Uint8ClampedArray(4 * width * height);
+    }
+  }
+  Object.assign(globalThis, {
+    ResizeObserver: Watcher,
+    ImageData: Pixels,
+    matchMedia: () => ({ matches: false, addEventListener: () => {} }),
+  });
+  HTMLCanvasElement.prototype.getContext = () => null;
+  Object.assign(Element.prototype, {
+    setPointerCapture: () => {},
+    hasPointerCapture: () => false,
+    releasePointerCapture: () => {},
+    scrollIntoView: () => {},
+  });
+}
