@@ -302,8 +302,9 @@ def flat_remarks(masters: Sequence[MasterFile]) -> list[str]:
                     f"x {c.x_px:.0f} y {c.y_px:.0f} ({100 * c.change:+.1f}%)".replace("-", "−")
                     for c in changes[:4]
                 )
+                count = "1 place differs" if len(changes) == 1 else f"{len(changes)} places differ"
                 remarks.append(
                     f"dust moved between {earlier.facts.label} and {later.facts.label}: "
-                    f"{len(changes)} places differ, {places}; each night keeps its own flat"
+                    f"{count}, {places}; each night keeps its own flat"
                 )
     return remarks

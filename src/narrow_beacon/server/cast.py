@@ -70,7 +70,7 @@ def candidates(number: int, query: FilterQuery) -> Candidates:
                 colour=finite(colour[row]) if colour is not None else None,
                 measured=finite(known[row] + middle), off_line=finite(middle),
                 scatter_mag=finite(verdict.scatter_mag),
-                expected_mag=finite(np.nanmedian(widened)), varies=bool(verdict.varies),
+                expected_mag=finite(verdict.expected_mag), varies=bool(verdict.varies),
                 present=float(usable[:, column].mean()),
                 words=_reason(now, row, words), series=[finite(v) for v in series - middle],
             )

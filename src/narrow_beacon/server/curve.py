@@ -8,7 +8,6 @@ from flask import Response
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.curve.light_curve import StarCurve, star_curve
-from narrow_beacon.core.curve.steadiness import judge_steadiness
 from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.server.campaigns import cast_out, recipe_out
@@ -73,11 +72,8 @@ def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
     scatter = expected = None
     if curve.cast.check is not None and curve.check is not None:
         found.append(series(curve.cast.check, "check", curve.check, None))
-        verdict = judge_steadiness(
-            curve.check.magnitude - np.nanmedian(curve.check.magnitude), curve.check.uncertainty
-        )
-        scatter = finite(verdict.scatter_mag)
-        expected = finite(np.nanmedian(curve.check.uncertainty))
+        verdict = curve.check.steadiness
+        scatter, expected = finite(verdict.scatter_mag), finite(verdict.expected_mag)
     for place, row in enumerate(curve.cast.comparison):
         star = star_curve(curve.census, step, ensemble, row)
         # A comparison star is shown against the zero points of the others.

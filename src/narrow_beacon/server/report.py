@@ -149,14 +149,11 @@ def _check_star(now: CurvesNow) -> list[Check]:
             words = f"There is no check star in {curve.filter}: choose one in Cast."
             checks.append(Check(state="look", words=words))
             continue
-        m = curve.check.magnitude
-        left = m - np.nanmedian(m)
-        scatter = 1.4826 * float(np.nanmedian(np.abs(left)))
-        expected = float(np.nanmedian(curve.check.uncertainty))
-        restless = scatter > _CHECK_RATIO * expected
+        verdict = curve.check.steadiness
+        restless = verdict.scatter_mag > _CHECK_RATIO * verdict.expected_mag
         words = (
-            f"Check star in {curve.filter}: scatters by {1000 * scatter:.1f} mmag, "
-            f"{1000 * expected:.1f} expected."
+            f"Check star in {curve.filter}: scatters by {1000 * verdict.scatter_mag:.1f} mmag, "
+            f"{1000 * verdict.expected_mag:.1f} expected."
         )
         checks.append(Check(state="look" if restless else "good", words=words))
     return checks

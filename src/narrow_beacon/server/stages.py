@@ -137,7 +137,8 @@ def _measure(exposures: Sequence[Any], chains: set[str]) -> Stage:
     missing = sum(not file.measured_with for file in exposures)
     if missing:
         return _stage("measure", "todo", f"{missing} to measure")
-    return _stage("measure", "done", f"{len(exposures)} measured")
+    good = sum(not file.trouble for file in exposures)
+    return _stage("measure", "done", f"{good} of {len(exposures)} measured")
 
 
 def _after_census(key: str, ready: bool, done: bool, todo: str) -> Stage:

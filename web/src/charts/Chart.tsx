@@ -27,6 +27,8 @@ interface Props {
   /** Vertical hairlines, in units of x, where there is no axis of its own. */
   lines?: number[];
   digits?: number;
+  /** Rows in place of values on the axis: where they are; they are numbered from 1. */
+  rows?: number[];
   draw: (ctx: CanvasRenderingContext2D, place: Place, u: uPlot) => void;
   onPlace?: (u: uPlot) => void;
   children?: ReactNode;
@@ -91,7 +93,12 @@ export function Chart(props: Props) {
             size: INSET_LEFT - 16,
             gap: 3,
             space: 28,
+            ...(latest.current.rows && {
+              splits: () => latest.current.rows!,
+              grid: { ...axis.grid, show: false },
+            }),
             values: (_u, splits) =>
+              latest.current.rows?.map((_, n) => String(n + 1)) ??
               splits
                 .map((v) =>
                   latest.current.digits === undefined

@@ -11,11 +11,10 @@ interface Props {
   y: Range;
   label: string;
   lines?: number[];
+  rows?: number[];
   xAxis?: boolean;
   xLabel?: string;
   digits?: number;
-  /** Names at the left edge, at values of y. */
-  names?: { words: string; y: number; colour: string }[];
   title?: string;
   /** How a point is told of. */
   tell: (hit: Hit) => string;
@@ -27,15 +26,13 @@ const NEAR_PX = 12;
 const CLICK_PX = 4;
 
 /** Points with uncertainties: point at one to see its exposure, draw around some to take them. */
-export function MarksChart({ marks, tell, title, names, ...rest }: Props) {
+export function MarksChart({ marks, tell, title, ...rest }: Props) {
   const beam = useApp((s) => s.beam);
   const selection = useApp((s) => s.selection);
   const set = useApp((s) => s.set);
   const plot = useRef<uPlot | null>(null);
   const [loop, setLoop] = useState<[number, number][] | null>(null);
   const [hit, setHit] = useState<{ hit: Hit; x: number; y: number } | null>(null);
-  // Names are laid over the chart once it is there.
-  const [, setDrawn] = useState(0);
   const draw = useCallback(
     (ctx: CanvasRenderingContext2D, place: Place) => {
       const chosen = new Set(selection);
@@ -75,15 +72,7 @@ export function MarksChart({ marks, tell, title, names, ...rest }: Props) {
   }
 
   return (
-    <Chart
-      {...rest}
-      reversed
-      onPlace={(u) => {
-        if (plot.current !== u) setDrawn((n) => n + 1);
-        plot.current = u;
-      }}
-      draw={draw}
-    >
+    <Chart {...rest} reversed onPlace={(u) => (plot.current = u)} draw={draw}>
       <div
         className="absolute inset-0 cursor-crosshair touch-none"
         onPointerDown={(event) => {
@@ -104,20 +93,10 @@ export function MarksChart({ marks, tell, title, names, ...rest }: Props) {
         onPointerLeave={() => setHit(null)}
       >
         {title && (
-          <span className="pointer-events-none absolute top-0.5 left-[66px] text-small text-quiet">
+          <span className="pointer-events-none absolute top-0.5 right-4 left-[66px] truncate text-small text-quiet">
             {title}
           </span>
         )}
-        {plot.current &&
-          names?.map((name) => (
-            <span
-              key={name.words}
-              className="pointer-events-none absolute right-4 rounded-[2px] bg-ground/80 px-1 text-small"
-              style={{ top: to("y")(name.y) - 15, color: name.colour }}
-            >
-              {name.words}
-            </span>
-          ))}
         {loop && loop.length > 2 && (
           <svg className="pointer-events-none absolute inset-0 h-full w-full">
             <polygon

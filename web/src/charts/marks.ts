@@ -12,7 +12,8 @@ export interface Marks {
   x: number[];
   y: (number | null)[];
   sigma: (number | null)[];
-  flagged: boolean[];
+  /** What speaks against a point; those are drawn hollow. */
+  words: string[];
 }
 
 /** Draw points with their uncertainties; flagged ones hollow, the one under the beam large. */
@@ -45,11 +46,11 @@ export function drawMarks(
   ctx.globalAlpha = 1;
   ctx.lineWidth = 1.2 * place.ratio;
   for (const hollow of [false, true]) {
-    if (hollow && !marks.flagged.includes(true)) break;
+    if (hollow && !marks.words.some(Boolean)) break;
     ctx.beginPath();
     marks.x.forEach((x, i) => {
       const y = marks.y[i];
-      if (y != null && marks.flagged[i] === hollow)
+      if (y != null && (marks.words[i] !== "") === hollow)
         trace(ctx, marks.role, place.x(x), place.y(y), hollow ? r : r * 1.15);
     });
     ctx.fillStyle = hollow ? colour("--ground") : tone;

@@ -1,38 +1,27 @@
 import { useEffect, useRef } from "react";
 import { fixed } from "../ui/words";
+import type { Painter } from "./painter";
 import type { Look } from "./profile";
+import type { Point } from "./view";
 
 const WIDTH = 184;
 const HEIGHT = 58;
 
+/** Pixels of the image from edge to edge. */
+const ACROSS = 37;
+
 interface Props {
-  source: HTMLCanvasElement | null;
-  at: { x: number; y: number };
+  painter: Painter | null;
+  at: Point;
   look: Look | null;
 }
 
-/** The star at the pointer, four times as large, with its profile. */
-export function Loupe({ source, at, look }: Props) {
+/** The star at the pointer, large and without marks, with its profile. */
+export function Loupe({ painter, at, look }: Props) {
   const canvas = useRef<HTMLCanvasElement>(null);
   useEffect(() => {
     const ctx = canvas.current?.getContext("2d");
-    if (!ctx || !source) return;
-    const ratio = window.devicePixelRatio || 1;
-    const cut = WIDTH / 4;
-    ctx.imageSmoothingEnabled = false;
-    ctx.fillStyle = "#000";
-    ctx.fillRect(0, 0, WIDTH, WIDTH);
-    ctx.drawImage(
-      source,
-      (at.x - cut / 2) * ratio,
-      (at.y - cut / 2) * ratio,
-      cut * ratio,
-      cut * ratio,
-      0,
-      0,
-      WIDTH,
-      WIDTH,
-    );
+    if (ctx) painter?.paintAbout(ctx, at, ACROSS, WIDTH);
   });
   const top = look ? Math.max(look.rings[0]! - look.sky, 1e-9) : 1;
   const points = look?.rings.map((v, r) => {

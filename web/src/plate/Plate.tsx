@@ -1,23 +1,22 @@
-import { useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { useCampaign, useCatalogue, useExposures, useMeasured } from "../api/queries";
+import { useCallback, useEffect, useRef, useState } from "react";
 import type { ImageInfo } from "../api/types";
 import { useApp } from "../state";
 import { useSize } from "../ui/canvas";
-import type { Shown } from "./images";
 import { Loupe } from "./Loupe";
 import { starAt } from "./overlay";
-import { DEFAULT_STRETCH, Painter, type Scene } from "./painter";
+import { useNeighbours } from "./neighbours";
+import { DEFAULT_STRETCH, Painter } from "./painter";
 import { PlateTools } from "./PlateTools";
 import { lookAt, type Look } from "./profile";
 import { Readout, type Pointed } from "./Readout";
+import { useScene } from "./scene";
 import { StretchControl } from "./StretchControl";
-import { apply, invert, panBy, zoomAt } from "./view";
+import { apply, invert, panBy, zoomAt, type Point } from "./view";
 
 const NEAR_PX = 12;
 const CLICK_PX = 4;
 /** Width of what a small plate about a star shows. */
 const FOCUS_PX = 64;
-const RAW = "offset,flat,repair";
 
 /**
  * The image of the exposure under the beam, standing still on the sky. With `focus` a small one
@@ -26,10 +25,6 @@ const RAW = "offset,flat,repair";
 export function Plate({ focus = null }: { focus?: number | null }) {
   const s = useApp();
   const compact = focus !== null;
-  const { data: campaign } = useCampaign(s.campaign);
-  const { data } = useExposures(s.campaign);
-  const { data: catalogue } = useCatalogue(s.campaign);
-  const { data: measured } = useMeasured(s.campaign, s.master === null ? s.beam : null);
   const [box, size] = useSize<HTMLDivElement>();
   const canvas = useRef<HTMLCanvasElement>(null);
   const painter = useRef<Painter | null>(null);
@@ -43,55 +38,16 @@ export function Plate({ focus = null }: { focus?: number | null }) {
     null,
   );
   const hovered = pointed?.row ?? null;
+  /** Where the pointer waits for pixels that are still on their way. */
+  const waiting = useRef<Point | null>(null);
+  const again = useRef<(at: Point) => void>(() => {});
 
-  const exposures = useMemo(() => data?.exposures ?? [], [data]);
-  const exposure = exposures.find((e) => e.id === s.beam) ?? null;
-  const reference = exposures.find((e) => e.id === data?.reference) ?? null;
+  const { scene, exposure, exposures, campaign, catalogue, measured } = useScene(
+    stretch,
+    divider,
+    hovered,
+  );
   const placed = exposure?.plane != null;
-  const band = exposure?.filter ?? campaign?.filters[0] ?? "";
-
-  const scene = useMemo<Scene>(() => {
-    const off = s.off.join(",");
-    const shown: Shown | null =
-      s.master !== null
-        ? { kind: "masters", id: s.master, off: "" }
-        : s.beam !== null
-          ? { kind: "files", id: s.beam, off }
-          : null;
-    const first = exposures.find((e) => e.filter === exposure?.filter && !e.trouble) ?? null;
-    const compare: Shown | null =
-      s.split === "raw" && shown?.kind === "files"
-        ? { ...shown, off: RAW }
-        : s.split === "first" && first
-          ? { kind: "files", id: first.id, off }
-          : null;
-    return {
-      shown,
-      exposure: s.master === null ? exposure : null,
-      compare,
-      compareExposure: s.split === "first" ? first : exposure,
-      rawHeld: s.rawHeld,
-      reference,
-      northUp: s.northUp,
-      look: s.look,
-      stretch,
-      split: compare !== null,
-      divider,
-      overlay: {
-        catalogue,
-        cast: campaign?.cast,
-        measured,
-        band,
-        star: s.star,
-        hovered,
-        residuals: s.stage === "place" && s.overlay,
-        stars: s.overlay && (s.stage === "place" || s.stage === "cast"),
-      },
-    };
-  }, [
-    s.off, s.master, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay,
-    exposures, exposure, reference, catalogue, campaign, measured, band, stretch, divider, hovered,
-  ]); // prettier-ignore
 
   useEffect(() => {
     if (!canvas.current) return;
@@ -99,6 +55,7 @@ export function Plate({ focus = null }: { focus?: number | null }) {
     made.onDrawn = (plane) => {
       setInfo(plane?.info ?? null);
       setError(plane?.error ?? "");
+      if (waiting.current) again.current(waiting.current);
     };
     painter.current = made;
     return () => {
@@ -123,26 +80,7 @@ export function Plate({ focus = null }: { focus?: number | null }) {
     touched.current = null;
   }, [scene]);
 
-  // Neighbours in time are fetched before they are asked for.
-  useEffect(() => {
-    const p = painter.current;
-    if (!p || !exposure || s.master !== null) return;
-    const lane = exposures.filter((e) => s.filter === "" || e.filter === exposure.filter);
-    const at = lane.indexOf(exposure);
-    const soon = [1, -1, 2, 3].map((step) => lane[at + step]);
-    const timer = setTimeout(() => {
-      for (const next of soon) {
-        if (!next) continue;
-        const plane = p.images.of({ kind: "files", id: next.id, off: s.off.join(",") });
-        void plane.ready.then(() => {
-          const affine = p.planeOf(next, plane);
-          const zoom = (p.view?.zoom ?? 1) * Math.hypot(affine[0], affine[3]);
-          void plane.load(plane.levelFor(zoom * (window.devicePixelRatio || 1)));
-        });
-      }
-    }, 15);
-    return () => clearTimeout(timer);
-  }, [exposure, exposures, s.master, s.off, s.filter]);
+  useNeighbours(painter, exposure, exposures);
 
   const setView = useCallback((change: (p: Painter) => void) => {
     const p = painter.current;
@@ -204,16 +142,21 @@ export function Plate({ focus = null }: { focus?: number | null }) {
       setLoupe(null);
       return;
     }
+    const here = value(Math.round(pixel.x), Math.round(pixel.y));
+    waiting.current = here === null ? at : null;
     setPointed({
       x: pixel.x,
       y: pixel.y,
-      value: value(Math.round(pixel.x), Math.round(pixel.y)),
+      value: here,
       east: sky?.x ?? null,
       north: sky?.y ?? null,
       row,
     });
-    setLoupe({ at, look: lookAt(value, pixel.x, pixel.y) });
+    setLoupe({ at: pixel, look: lookAt(value, pixel.x, pixel.y) });
   }
+  useEffect(() => {
+    again.current = hover;
+  });
 
   return (
     <div
@@ -243,6 +186,7 @@ export function Plate({ focus = null }: { focus?: number | null }) {
         if (held && !held.far && !held.divider) s.set({ star: hovered });
       }}
       onPointerLeave={() => {
+        waiting.current = null;
         setPointed(null);
         setLoupe(null);
       }}
@@ -253,7 +197,7 @@ export function Plate({ focus = null }: { focus?: number | null }) {
       )}
       <div className="pointer-events-none absolute right-2 bottom-2 flex flex-col items-end gap-2">
         {!compact && loupe && !drag.current && (
-          <Loupe source={canvas.current} at={loupe.at} look={loupe.look} />
+          <Loupe painter={painter.current} at={loupe.at} look={loupe.look} />
         )}
         {!compact && info && (
           <div className="pointer-events-auto">

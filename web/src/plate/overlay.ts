@@ -1,6 +1,6 @@
 import type { Cast, Catalogue, MeasuredStars } from "../api/types";
 import { colour } from "../ui/words";
-import { apply, type Affine } from "./view";
+import { apply, invert, type Affine, type Point } from "./view";
 
 export interface Overlay {
   catalogue: Catalogue | undefined;
@@ -16,6 +16,8 @@ export interface Overlay {
 const MOST_STARS = 140;
 const ARROW_TIMES = 200;
 const ROLE_PX = 11;
+/** Pixels of the screen to one of the image from which apertures are drawn. */
+const NEAR = 1.8;
 
 /** Draw a role's mark about a place: shape, letter and colour together, thin lines only. */
 export function drawRole(
@@ -66,19 +68,26 @@ export function drawOverlay(
   toScreen: Affine,
   pixelToScreen: Affine,
   screenPerPixel: number,
-  size: { width: number; height: number },
+  image: { width: number; height: number },
 ): void {
   const { catalogue, cast, measured } = overlay;
   if (!catalogue) return;
+  const toPixel = invert(pixelToScreen);
+  const inImage = (p: Point) => {
+    const { x, y } = apply(toPixel, p);
+    return x > -0.5 && y > -0.5 && x < image.width - 0.5 && y < image.height - 0.5;
+  };
   const at = new Map<number, number>();
   catalogue.row.forEach((row, i) => at.set(row, i));
   const place = (i: number) =>
     apply(toScreen, { x: catalogue.east_arcsec[i]!, y: catalogue.north_arcsec[i]! });
+  const near = measured !== undefined && screenPerPixel > NEAR;
+  const circled = near ? withAperture(overlay) : new Set<number>();
   if (overlay.stars) {
     const magnitudes = catalogue.magnitudes[overlay.band] ?? Object.values(catalogue.magnitudes)[0];
     const seen = catalogue.row
       .map((_, i) => ({ i, p: place(i), m: magnitudes?.[i] ?? Infinity }))
-      .filter(({ p }) => p.x > 0 && p.y > 0 && p.x < size.width && p.y < size.height)
+      .filter(({ i, p }) => inImage(p) && !circled.has(catalogue.row[i]!))
       .sort((a, b) => a.m - b.m)
       .slice(0, MOST_STARS);
     ctx.strokeStyle = colour("--quiet");
@@ -100,14 +109,14 @@ export function drawOverlay(
     ctx.globalAlpha = 1;
   }
   if (overlay.residuals && measured) drawResiduals(ctx, measured, pixelToScreen);
-  if (measured && screenPerPixel > 1.8)
-    drawApertures(ctx, overlay, measured, pixelToScreen, screenPerPixel);
+  if (near) drawApertures(ctx, circled, measured, pixelToScreen, screenPerPixel);
   const mark = (row: number, role: "target" | "comparison" | "check", label: string) => {
     const i = at.get(row);
     if (i === undefined) return;
     const p = place(i);
-    const size_ = Math.max(ROLE_PX, (measured?.radius_px ?? 0) * screenPerPixel * 0.75 + 3);
-    drawRole(ctx, role, p.x, p.y, size_, label);
+    // Large enough to stand clear of the aperture.
+    const size = Math.max(ROLE_PX, (measured?.radius_px ?? 0) * screenPerPixel * 1.3 + 3);
+    drawRole(ctx, role, p.x, p.y, size, label);
   };
   if (cast) {
     cast.comparison.forEach((row, n) => mark(row, "comparison", String(n + 1)));
@@ -118,6 +127,7 @@ export function drawOverlay(
   const i = chosen === null ? undefined : at.get(chosen);
   if (i !== undefined) {
     const p = place(i);
+    const clear = Math.max(18, (measured?.radius_px ?? 0) * screenPerPixel * 1.9);
     ctx.strokeStyle = colour("--ink");
     ctx.lineWidth = 1;
     ctx.beginPath();
@@ -127,8 +137,8 @@ export function drawOverlay(
       [0, 1],
       [0, -1],
     ] as const) {
-      ctx.moveTo(p.x + dx * 18, p.y + dy * 18);
-      ctx.lineTo(p.x + dx * 25, p.y + dy * 25);
+      ctx.moveTo(p.x + dx * clear, p.y + dy * clear);
+      ctx.lineTo(p.x + dx * (clear + 7), p.y + dy * (clear + 7));
     }
     ctx.stroke();
   }
@@ -161,23 +171,21 @@ function drawResiduals(
   });
 }
 
+/** Stars whose aperture and ring are drawn: those with a part, and the one that is looked at. */
+function withAperture({ cast, star, hovered }: Overlay): Set<number> {
+  const rows = [star, hovered, cast?.target, cast?.check, ...(cast?.comparison ?? [])];
+  return new Set(rows.filter((row) => row != null));
+}
+
 function drawApertures(
   ctx: CanvasRenderingContext2D,
-  overlay: Overlay,
+  rows: ReadonlySet<number>,
   measured: MeasuredStars,
   pixelToScreen: Affine,
   screenPerPixel: number,
 ): void {
-  const { cast, star, hovered } = overlay;
-  const wanted = new Set<number | null | undefined>([
-    star,
-    hovered,
-    cast?.target,
-    cast?.check,
-    ...(cast?.comparison ?? []),
-  ]);
   measured.row.forEach((row, i) => {
-    if (!wanted.has(row)) return;
+    if (!rows.has(row)) return;
     const p = apply(pixelToScreen, { x: measured.x_px[i]!, y: measured.y_px[i]! });
     ctx.lineWidth = 1;
     ctx.strokeStyle = colour("--ink");

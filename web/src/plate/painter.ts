@@ -160,7 +160,8 @@ export class Painter {
       }
       const toScreen = this.toScreen();
       const all = compose(toScreen, affine);
-      if (scene.exposure?.plane) drawOverlay(ctx, scene.overlay, toScreen, all, scaleOf(all), size);
+      if (scene.exposure?.plane)
+        drawOverlay(ctx, scene.overlay, toScreen, all, scaleOf(all), plane.info);
       if (scaleOf(all) > 18) this.drawGrid(plane, all);
       if (done) this.canvas.dataset.shown = String(scene.shown!.id);
       if (done && this.awaited?.key === `${scene.shown!.kind}${scene.shown!.id}`) {
@@ -175,16 +176,38 @@ export class Painter {
   }
 
   private drawPlane(plane: Plane, affine: Affine, left: number, right: number): boolean {
-    const { ctx, size, scene } = this;
-    const all = compose(this.toScreen(), affine);
-    const perPixel = scaleOf(all) * (window.devicePixelRatio || 1);
-    const level = plane.levelFor(perPixel);
-    const done = plane.has(level);
-    if (!done) void plane.load(level);
+    const { ctx, size } = this;
     ctx.save();
     ctx.beginPath();
     ctx.rect(left, 0, right - left, size.height);
     ctx.clip();
+    const done = this.drawImage(ctx, plane, compose(this.toScreen(), affine));
+    ctx.restore();
+    return done;
+  }
+
+  /** Paint what lies about a pixel on a square of another canvas, turned as on the plate. */
+  paintAbout(ctx: CanvasRenderingContext2D, pixel: Point, across: number, width: number): void {
+    const plane = this.current();
+    if (!plane?.info || !this.scene) return;
+    const all = compose(this.toScreen(), this.planeOf(this.scene.exposure, plane));
+    const k = width / across / scaleOf(all);
+    const p = apply(all, pixel);
+    ctx.fillStyle = "#000";
+    ctx.fillRect(0, 0, width, width);
+    ctx.save();
+    const about: Affine = [k, 0, width / 2 - k * p.x, 0, k, width / 2 - k * p.y];
+    this.drawImage(ctx, plane, compose(about, all));
+    ctx.restore();
+  }
+
+  /** Whether the level that is wanted was there; a coarser one stands in for it meanwhile. */
+  private drawImage(ctx: CanvasRenderingContext2D, plane: Plane, all: Affine): boolean {
+    const { scene } = this;
+    const perPixel = scaleOf(all) * (window.devicePixelRatio || 1);
+    const level = plane.levelFor(perPixel);
+    const done = plane.has(level);
+    if (!done) void plane.load(level);
     // Edges of pixels are at half pixels from their centres.
     const [a, b, c, d, e, f] = compose(all, [1, 0, -0.5, 0, 1, -0.5]);
     ctx.transform(a, d, b, e, c, f);
@@ -197,7 +220,6 @@ export class Painter {
           break;
         }
     plane.draw(ctx, level, range, scene!.look);
-    ctx.restore();
     return done;
   }
 

@@ -10,7 +10,7 @@ export const QUALITIES: Record<Quality, { words: string; unit: string; digits: n
   stars: { words: "stars", unit: "", digits: 0 },
   drift_arcsec: { words: "drift", unit: "″", digits: 0 },
   zero_point: { words: "zero point", unit: "mag", digits: 2 },
-  transparency: { words: "light let through", unit: "", digits: 2 },
+  transparency: { words: "transparency", unit: "", digits: 2 },
   airmass: { words: "airmass", unit: "", digits: 2 },
 };
 
@@ -24,13 +24,13 @@ export function RailLabels({ filters }: { filters: string[] }) {
   const q = QUALITIES[quality];
   if (!filters.length) return <div className="border-t border-line bg-panel" />;
   return (
-    <div className="flex flex-col gap-1 border-t border-line bg-panel px-2 py-1.5 text-small">
+    <div className="flex flex-col gap-1 border-t border-line bg-panel px-1.5 py-1.5 text-small">
       <label className="text-quiet" htmlFor="quality">
-        line
+        line <span aria-hidden>▾</span>
       </label>
       <select
         id="quality"
-        className="field px-0.5! py-0.5! text-small"
+        className="field appearance-none px-1! py-0.5! text-small"
         value={quality}
         onChange={(event) => set({ quality: event.target.value as Quality })}
       >

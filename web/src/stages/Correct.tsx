@@ -76,43 +76,26 @@ function ChainSection({ chain }: { chain: Chain }) {
     <Section title="Chain" aside={plural(chain.exposures, "exposure")}>
       <p className="num mb-2 text-quiet">{chain.name}</p>
       <ol className="relative ml-1 border-l border-line pl-4">
-        <Stop on>raw, as read</Stop>
-        {chain.stations.map((station) => {
-          const on = !off.includes(station.kind);
-          const [what, ...why] = station.words.split(": ");
-          return (
-            <Stop key={station.words} on={on}>
-              <label className="flex cursor-pointer gap-2">
-                <input
-                  type="checkbox"
-                  className="mt-0.5 accent-[var(--beam)]"
-                  checked={on}
-                  onChange={() =>
-                    set({
-                      off: on ? [...off, station.kind] : off.filter((k) => k !== station.kind),
-                    })
-                  }
-                />
-                <span>
-                  <span className="text-small text-quiet">{STATIONS[station.kind]}</span>{" "}
-                  {station.master || what}
-                  {why.length > 0 && (
-                    <span className="block text-small text-quiet">{why.join(": ")}</span>
-                  )}
-                  {station.master && what?.includes("scaled") && (
-                    <span className="block text-small text-quiet">{what}</span>
-                  )}
-                  {station.remarks.map((words) => (
-                    <span key={words} className="block text-small text-beam">
-                      {words}
-                    </span>
-                  ))}
-                </span>
-              </label>
-            </Stop>
-          );
-        })}
-        <Stop on>corrected</Stop>
+        <li className="pb-2">
+          <Dot on />
+          raw, as read
+        </li>
+        {chain.stations.map((station) => (
+          <Stop
+            key={station.words}
+            station={station}
+            on={!off.includes(station.kind)}
+            onSwitch={(on) =>
+              set({
+                off: on ? off.filter((kind) => kind !== station.kind) : [...off, station.kind],
+              })
+            }
+          />
+        ))}
+        <li>
+          <Dot on />
+          corrected
+        </li>
       </ol>
       {chain.missing.map((words) => (
         <p key={words} className="mt-1 text-small text-beam">
@@ -129,16 +112,59 @@ function ChainSection({ chain }: { chain: Chain }) {
   );
 }
 
-function Stop({ on, children }: { on: boolean; children: React.ReactNode }) {
+/** A station of the chain; its dot on the line switches it off and on. */
+function Stop({
+  station,
+  on,
+  onSwitch,
+}: {
+  station: Chain["stations"][number];
+  on: boolean;
+  onSwitch: (on: boolean) => void;
+}) {
+  const [what, ...why] = station.words.split(": ");
+  const name = station.master || what || "";
   return (
-    <li className="relative pb-2 last:pb-0">
-      <span
-        className={`absolute top-1 -left-[21px] h-2.5 w-2.5 rounded-full border ${
-          on ? "border-beam bg-beam" : "border-quiet bg-panel"
-        }`}
-      />
-      {children}
+    <li className="pb-2">
+      <label
+        className={`relative block cursor-pointer hover:text-beam ${on ? "" : "text-quiet"}`}
+        title={on ? "Switch off, to see what it does" : "Switch on again"}
+      >
+        <input
+          type="checkbox"
+          className="peer sr-only"
+          aria-label={`${STATIONS[station.kind]} ${name}`}
+          checked={on}
+          onChange={() => onSwitch(!on)}
+        />
+        <Dot on={on} />
+        <span className="text-small text-quiet">
+          {STATIONS[station.kind]}
+          {!on && " · switched off"}
+        </span>
+        <span className={`block ${on ? "" : "line-through"}`}>{name}</span>
+        {why.length > 0 && <span className="block text-small text-quiet">{why.join(": ")}</span>}
+        {station.master && what?.includes("scaled") && (
+          <span className="block text-small text-quiet">{what}</span>
+        )}
+        {station.remarks.map((words) => (
+          <span key={words} className="block text-small text-beam">
+            {words}
+          </span>
+        ))}
+      </label>
     </li>
+  );
+}
+
+function Dot({ on }: { on: boolean }) {
+  return (
+    <span
+      aria-hidden
+      className={`absolute mt-1 -ml-[21px] h-2.5 w-2.5 rounded-full border outline-offset-2 outline-beam peer-focus-visible:outline-2 ${
+        on ? "border-beam bg-beam" : "border-quiet bg-panel"
+      }`}
+    />
   );
 }
 
@@ -153,7 +179,7 @@ function MasterRow({ master }: { master: Master }) {
         aria-pressed={on}
         onClick={() => set({ master: on ? null : master.id })}
       >
-        <span>
+        <span className={`whitespace-nowrap ${master.used ? "" : "text-quiet"}`}>
           {master.kind} <span className="num">{master.filter}</span>
           {master.kind.includes("dark") && (
             <span className="num"> {seconds(master.exposure_s)}</span>
@@ -164,8 +190,8 @@ function MasterRow({ master }: { master: Master }) {
               : ""}
           </span>
         </span>
-        <span className="num ml-auto text-quiet">
-          {!master.used && "not needed · "}
+        <span className="num ml-auto whitespace-nowrap text-quiet">
+          {!master.used && "not used · "}
           {dayOf(master.night)} · {master.count}
         </span>
       </button>

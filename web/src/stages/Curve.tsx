@@ -10,7 +10,14 @@ import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Chips, Empty, Fact, Section } from "../ui/parts";
 import { clockUtc, dayOf, fixed, shortName } from "../ui/words";
-import { comparisonMarks, copyText, foldMarks, marksOf } from "./curve/shown";
+import {
+  comparisonMarks,
+  copyText,
+  flagCounts,
+  foldMarks,
+  marksOf,
+  STACK_MAG,
+} from "./curve/shown";
 import { savePng } from "./curve/save";
 import { useShown } from "./curve/view";
 
@@ -96,13 +103,12 @@ export function CurveMain() {
           <MarksChart
             className="min-h-0 flex-[1.2] border-t border-line"
             marks={parts.comparison.marks}
-            names={parts.comparison.names}
+            rows={parts.comparison.rows.map((row) => row.y)}
             x={x}
             y={parts.comparison.range}
-            label="mag"
-            digits={2}
+            label={`rows ${STACK_MAG} mag apart`}
             lines={lines}
-            title={`comparison stars in ${filters[0]?.filter}, each against the others`}
+            title={`each against the others in ${filters[0]?.filter}: ${parts.comparison.rows.map((row) => row.words).join(" · ")}`}
             tell={(hit) => tellHit(hit, axis, hit.marks.key)}
           />
         </>
@@ -117,7 +123,8 @@ function tellHit(
   name: string,
 ): string {
   const e = axis.exposures.find((one) => one.id === hit.id);
-  const first = tellMagnitude(hit, name);
+  const words = hit.marks.words[hit.index];
+  const first = `${tellMagnitude(hit, name)}${words ? `  ${words}` : ""}`;
   return e
     ? `${first}\n${shortName(e.name)}  ${dayOf(e.mid_utc)} ${clockUtc(e.mid_utc)} UT`
     : first;
@@ -222,6 +229,11 @@ function FilterFacts({ curve }: { curve: FilterCurve }) {
         </Fact>
         <Fact name="radius">{fixed(curve.radius_px, 2, "px")}</Fact>
         <Fact name="common offset, ±">{fixed(curve.common_offset_mag * 1000, 1, "mmag")}</Fact>
+        {flagCounts(target?.flags ?? {}).map(([words, count]) => (
+          <Fact key={words} name={`hollow: ${words}`}>
+            {count}
+          </Fact>
+        ))}
       </dl>
     </Section>
   );

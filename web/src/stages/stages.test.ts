@@ -105,8 +105,8 @@ describe("the curve", () => {
   });
 
   it("keeps comparison stars apart", () => {
-    const { marks, names } = comparisonMarks(curve, hours);
-    expect(names.map((n) => n.words)).toEqual(["1 one", "2 two"]);
+    const { marks, rows } = comparisonMarks(curve, hours);
+    expect(rows.map((row) => row.words)).toEqual(["1 one", "2 two"]);
     expect(marks[1]!.y[1]! - marks[0]!.y[1]!).toBeCloseTo(0.06, 9);
   });
 

@@ -14,7 +14,7 @@ const marks = (values: Partial<Marks> = {}): Marks => ({
   x: [1, 2, 3],
   y: [2, null, 4],
   sigma: [0.1, 0.1, 0.2],
-  flagged: [false, false, true],
+  words: ["", "", "bad pixel"],
   ...values,
 });
 
@@ -43,7 +43,7 @@ describe("marks", () => {
     const fills = drawn.filter((d) => d.what === "fill");
     expect(fills.map((d) => d.fill)).toEqual(["filter-v", "ground"]);
     const [good] = [surface()];
-    drawMarks(good[0], place, marks({ flagged: [false, false, false] }), null, new Set());
+    drawMarks(good[0], place, marks({ words: ["", "", ""] }), null, new Set());
     expect(good[1].filter((d) => d.what === "fill")).toHaveLength(1);
   });
 

@@ -141,8 +141,10 @@ const overlay = (values: Partial<Overlay> = {}): Overlay => ({
 
 function drawn(values: Partial<Overlay> = {}, screenPerPixel = 1): Drawn[] {
   const [ctx, all] = surface(1200, 600);
-  const size = { width: 1200, height: 600 };
-  drawOverlay(ctx, overlay(values), toScreen, pixelToScreen, screenPerPixel, size);
+  drawOverlay(ctx, overlay(values), toScreen, pixelToScreen, screenPerPixel, {
+    width: 640,
+    height: 480,
+  });
   return all;
 }
 
@@ -169,7 +171,9 @@ describe("what is drawn over the plate", () => {
     expect(drawn({}, 1).filter((d) => d.what === "arc")).toEqual([]);
     const arcs = drawn({}, 2.4).filter((d) => d.what === "arc");
     // Of the two measured stars both have parts: aperture, inner and outer edge of the ring.
-    expect(arcs.map((d) => d.at[2])).toEqual([4.8, 10.5, 16.5, 4.8, 10.5, 16.5].map((r) => r * 2.4));
+    expect(arcs.map((d) => d.at[2])).toEqual(
+      [4.8, 10.5, 16.5, 4.8, 10.5, 16.5].map((r) => r * 2.4),
+    );
     expect(arcs[0]!.at.slice(0, 2)).toEqual([600, 300]);
   });
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.curve.ensemble import Ensemble
-from narrow_beacon.core.curve.steadiness import judge_steadiness
+from narrow_beacon.core.curve.steadiness import Steadiness, judge_steadiness
 from narrow_beacon.core.measure.collection import FilterCensus
 
 
@@ -21,6 +21,11 @@ class StarCurve:
     uncertainty: Floats
     instrumental: Floats
     flags: Ints
+
+    @property
+    def steadiness(self) -> Steadiness:
+        """How steady the star is over all of its exposures."""
+        return judge_steadiness(self.magnitude, self.uncertainty)
 
 
 def star_curve(census: FilterCensus, step: int, ensemble: Ensemble, row: int) -> StarCurve:

@@ -14,9 +14,10 @@ VARIES_MAG = 0.006
 
 @dataclass(frozen=True)
 class Steadiness:
-    """Robust scatter, reduced χ² about the mean, the excess scatter, and the verdict."""
+    """Robust scatter and the median uncertainty, reduced χ² about the mean, the excess scatter."""
 
     scatter_mag: float
+    expected_mag: float
     reduced_chi2: float
     excess_mag: float
     points: int
@@ -35,7 +36,7 @@ def judge_steadiness(residual_mag: Floats, uncertainty_mag: Floats) -> Steadines
     good = np.isfinite(residual_mag) & np.isfinite(uncertainty_mag) & (uncertainty_mag > 0)
     r, s = residual_mag[good], uncertainty_mag[good]
     if r.size < 5:
-        return Steadiness(float("nan"), 1.0, 0.0, int(r.size))
+        return Steadiness(float("nan"), float("nan"), 1.0, 0.0, int(r.size))
     weight = 1.0 / s**2
     left = r - np.sum(weight * r) / np.sum(weight)
     # A single wild point is an accident, not variability.
@@ -47,4 +48,4 @@ def judge_steadiness(residual_mag: Floats, uncertainty_mag: Floats) -> Steadines
     chi2 = float(np.sum(weight * left**2) / max(left.size - 1, 1))
     scatter = float(np.std(left, ddof=1)) if left.size > 1 else 0.0
     excess = float(np.sqrt(max(scatter**2 - float(np.mean(1.0 / weight)), 0.0)))
-    return Steadiness(scatter, chi2, excess, int(left.size))
+    return Steadiness(scatter, float(np.median(s)), chi2, excess, int(left.size))

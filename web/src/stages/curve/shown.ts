@@ -2,7 +2,8 @@ import type { Curve, FilterCurve } from "../../api/types";
 import { phaseOf, type Marks } from "../../charts/marks";
 import { say } from "../../state";
 
-const STACK_MAG = 0.06;
+/** From row to row of the comparison stars. */
+export const STACK_MAG = 0.06;
 
 function median(values: readonly (number | null)[]): number {
   const sorted = values.filter((v): v is number => v !== null).sort((a, b) => a - b);
@@ -29,20 +30,16 @@ export function marksOf(
         x: curve.file_ids.map((id) => hours.get(id) ?? NaN),
         y: values.map((v) => (v === null ? null : v - middle)),
         sigma: s.uncertainty,
-        flagged: s.magnitude.map((_, i) => i in s.flags),
+        words: s.magnitude.map((_, i) => s.flags[i] ?? ""),
       };
     });
 }
 
-/** The comparison stars of one filter, one above the other, each about its mean. */
+/** The comparison stars of one filter, a row each, each about its mean. */
 export function comparisonMarks(
   curve: FilterCurve | undefined,
   hours: ReadonlyMap<number, number>,
-): {
-  marks: Marks[];
-  names: { words: string; y: number; colour: string }[];
-  range: [number, number];
-} {
+): { marks: Marks[]; rows: { words: string; y: number }[]; range: [number, number] } {
   const stars = curve?.series.filter((s) => s.role === "comparison") ?? [];
   const marks = stars.map((s, n): Marks => {
     const middle = median(s.magnitude);
@@ -54,15 +51,11 @@ export function comparisonMarks(
       x: curve!.file_ids.map((id) => hours.get(id) ?? NaN),
       y: s.magnitude.map((v) => (v === null ? null : v - middle + n * STACK_MAG)),
       sigma: s.uncertainty,
-      flagged: s.magnitude.map((_, i) => i in s.flags),
+      words: s.magnitude.map((_, i) => s.flags[i] ?? ""),
     };
   });
-  const names = stars.map((s, n) => ({
-    words: `${n + 1} ${s.name}`,
-    y: n * STACK_MAG,
-    colour: "var(--comparison)",
-  }));
-  return { marks, names, range: [-0.05, (stars.length - 1) * STACK_MAG + 0.05] };
+  const rows = stars.map((s, n) => ({ words: `${n + 1} ${s.name}`, y: n * STACK_MAG }));
+  return { marks, rows, range: [-0.05, (stars.length - 1) * STACK_MAG + 0.05] };
 }
 
 /** The same points over phase; a quarter of the cycle is repeated at either side. */
@@ -86,9 +79,16 @@ export function foldMarks(
       x: rows.map(({ p }) => p),
       y: rows.map(({ i }) => m.y[i]!),
       sigma: rows.map(({ i }) => m.sigma[i]!),
-      flagged: rows.map(({ i }) => m.flagged[i]!),
+      words: rows.map(({ i }) => m.words[i]!),
     };
   });
+}
+
+/** How often each flag, or set of flags, stands on a point; the most frequent first. */
+export function flagCounts(flags: Readonly<Record<string, string>>): [string, number][] {
+  const counts = new Map<string, number>();
+  for (const words of Object.values(flags)) counts.set(words, (counts.get(words) ?? 0) + 1);
+  return [...counts].sort((a, b) => b[1] - a[1]);
 }
 
 export function tableOf(data: Curve): string {

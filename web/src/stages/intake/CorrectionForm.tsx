@@ -9,7 +9,7 @@ const KINDS = ["exposure", "bias", "dark", "flat", "flat dark"];
 const FIELDS = [
   { key: "kind", words: "kind", said: "kind", hint: "" },
   { key: "filter", words: "filter", said: "filter", hint: "V" },
-  { key: "exposure_s", words: "exposure", said: "exposure_s", hint: "seconds" },
+  { key: "exposure_s", words: "exposure, s", said: "exposure_s", hint: "60" },
   { key: "time_utc", words: "start, UTC", said: "time_utc", hint: "2026-10-12 21:04:30" },
 ] as const;
 
@@ -31,48 +31,38 @@ export function CorrectionForm({ files }: { files: FileRow[] }) {
       aside={only?.part === "left out" ? "left out" : only?.part}
     >
       {only?.part_reason && <p className="mb-2 text-beam">{only.part_reason}</p>}
-      <table className="w-full">
-        <thead>
-          <tr className="text-left text-small text-quiet">
-            <th className="font-normal" />
-            <th className="font-normal">header says</th>
-            <th className="font-normal">you say</th>
-          </tr>
-        </thead>
-        <tbody>
-          {FIELDS.map(({ key, words, said: fact, hint }) => (
-            <tr key={key}>
-              <td className="pr-2 text-quiet">{words}</td>
-              <td className="num max-w-24 truncate pr-2" title={said(fact)}>
-                {said(fact)}
-              </td>
-              <td className="w-28 py-0.5">
-                {key === "kind" ? (
-                  <select
-                    aria-label="kind"
-                    className="field"
-                    value={values[key] ?? common(key)}
-                    onChange={(event) => setValues({ ...values, [key]: event.target.value })}
-                  >
-                    <option value="">as header</option>
-                    {KINDS.map((kind) => (
-                      <option key={kind}>{kind}</option>
-                    ))}
-                  </select>
-                ) : (
-                  <input
-                    aria-label={words}
-                    className="field num"
-                    placeholder={hint}
-                    value={values[key] ?? common(key)}
-                    onChange={(event) => setValues({ ...values, [key]: event.target.value })}
-                  />
-                )}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <p className="text-right text-small text-quiet">the header says</p>
+      {FIELDS.map(({ key, words, said: fact, hint }) => (
+        <label key={key} className="mb-1.5 block">
+          <span className="mb-0.5 flex gap-2">
+            <span className="shrink-0 text-quiet">{words}</span>
+            <span className="num ml-auto truncate" title={said(fact)}>
+              {said(fact)}
+            </span>
+          </span>
+          {key === "kind" ? (
+            <select
+              aria-label="kind"
+              className="field"
+              value={values[key] ?? common(key)}
+              onChange={(event) => setValues({ ...values, [key]: event.target.value })}
+            >
+              <option value="">as the header says</option>
+              {KINDS.map((kind) => (
+                <option key={kind}>{kind}</option>
+              ))}
+            </select>
+          ) : (
+            <input
+              aria-label={words}
+              className="field num"
+              placeholder={`as the header says, or ${hint}`}
+              value={values[key] ?? common(key)}
+              onChange={(event) => setValues({ ...values, [key]: event.target.value })}
+            />
+          )}
+        </label>
+      ))}
       <div className="mt-2 flex gap-2">
         <Button
           main
