@@ -61,6 +61,7 @@ def measure_all(work: Work) -> None:
     with work.store.session() as session:
         campaign = work.campaign(session)
         campaign.constants = dict(ready.constants)
+        campaign.changed_since = ""
         flat = [words for words in campaign.remarks if words.startswith("dust moved")]
         campaign.remarks = list(dict.fromkeys([*flat, *ready.remarks]))
 

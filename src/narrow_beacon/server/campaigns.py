@@ -40,6 +40,7 @@ from narrow_beacon.store.models import (
     Campaign,
     CastRecord,
     Catalogue,
+    CensusFile,
     Job,
     Kit,
     Night,
@@ -131,6 +132,7 @@ def change(number: int, body: Settings) -> CampaignOut:
             campaign.folders = [str(state.folders.check(text)) for text in body.folders]
             session.add(Job(campaign_id=campaign.id, kind="sort", failures=[], created=now()))
         _set_target(session, campaign, body)
+        _note_what_is_out_of_date(session, campaign, body)
         if body.site:
             site = Site(name="site", **body.site.model_dump())
             session.add(site)
@@ -157,6 +159,25 @@ def change(number: int, body: Settings) -> CampaignOut:
         result = describe(session, campaign)
     state.runner.wake()
     return result
+
+
+def _note_what_is_out_of_date(session: Session, campaign: Campaign, body: Settings) -> None:
+    """Censuses hold noise and airmass: another kit, site or catalogue makes them old."""
+    measured = session.scalars(
+        select(CensusFile.id).where(CensusFile.campaign_id == campaign.id)
+    ).first()
+    if measured is None:
+        return
+    given = [
+        words
+        for words, value in (
+            ("kit", body.kit), ("site", body.site),
+            ("catalogue", body.catalogue_file or body.cone_url),
+        )
+        if value
+    ]  # fmt: skip
+    known = campaign.changed_since.split(", ") if campaign.changed_since else []
+    campaign.changed_since = ", ".join(dict.fromkeys([*known, *given]))
 
 
 def _set_target(session: Session, campaign: Campaign, body: Settings) -> None:

@@ -27,7 +27,7 @@ from narrow_beacon.server.schemas import (
     Stack,
 )
 from narrow_beacon.server.stages import needs_answer
-from narrow_beacon.server.state import campaign_of, changing, shared
+from narrow_beacon.server.state import campaign_of, changing, files_in, shared
 from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import files_with_headers, now
 from narrow_beacon.store.codec import load
@@ -221,14 +221,14 @@ def correct_files(number: int, body: Corrections) -> Done:
     values = {name: _word(name, text) for name, text in given.items()}
     with changing(number) as (session, campaign):
         changes = []
-        for file_id in body.ids:
-            correction = dict(session.get_one(NightFile, file_id).correction)
+        for file in files_in(session, campaign, body.ids):
+            correction = dict(file.correction)
             for name, value in values.items():
                 if value is None:
                     correction.pop(name, None)
                 else:
                     correction[name] = value
-            changes.append(Change("file", file_id, "correction", correction))
+            changes.append(Change("file", file.id, "correction", correction))
         said = ", ".join(
             f"{n.removesuffix('_s')} {v or 'as in the header'}" for n, v in given.items()
         )

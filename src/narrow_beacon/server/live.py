@@ -76,11 +76,9 @@ def cancel_job(number: int) -> Done:
         job = session.get(Job, number)
         if job is None:
             raise Problem(404, "No such job")
-        waiting = job.state == "waiting"
-        if waiting:
+        if job.state == "waiting":
             job.state, job.finished = "cancelled", now()
-    if not waiting:
-        state.runner.cancel(number)
+    state.runner.cancel(number)  # it may have begun in this very moment
     return Done(words="stopping")
 
 

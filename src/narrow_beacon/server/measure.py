@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 from apiflask import APIBlueprint
 from flask import Response
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.curve.cast import Cast
@@ -16,7 +15,7 @@ from narrow_beacon.reduce.curves import judge_radii
 from narrow_beacon.reduce.kit import KitConstants
 from narrow_beacon.server.curve import describe_curves
 from narrow_beacon.server.images import view_of_file
-from narrow_beacon.server.night import curves_now, exposures_of, step_of, times_of
+from narrow_beacon.server.night import curves_now, exposures_of, ring_px, step_of, times_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas import (
     Budget,
@@ -33,7 +32,7 @@ from narrow_beacon.store.actions import Change, act, new_recipe
 from narrow_beacon.store.campaigns import chains_of, plan_of, sort_files
 from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.measured import filter_table
-from narrow_beacon.store.models import Campaign, CensusFile, Recipe
+from narrow_beacon.store.models import Campaign, Recipe
 
 blueprint = APIBlueprint("measure", __name__)
 _MARGIN_PX = 2.0
@@ -83,7 +82,7 @@ def star(number: int, query: StarQuery) -> StarOut:
         if hit.size == 0:
             raise Problem(409, "Not on this exposure", f"{stars.names[query.row]} lies outside.")
         recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
-        annulus = _annulus(session, campaign, file.filter, recipe)
+        annulus = ring_px(session, campaign, file.filter, recipe)
         files = exposures_of(session, campaign)
         times = times_of(session, campaign, files)
         airmass = float(times.airmass[[f.id for f in files].index(query.file)])
@@ -130,20 +129,6 @@ def _camera(session: Session, campaign: Campaign, chain: str) -> CameraConstants
         _cameras.clear()
         _cameras[key] = kit.cameras(chains)
     return _cameras[key][chain]
-
-
-def _annulus(
-    session: Session, campaign: Campaign, filter_name: str, recipe: Recipe | None
-) -> tuple[float, float]:
-    width = session.scalars(
-        select(CensusFile.fwhm_px).where(
-            CensusFile.campaign_id == campaign.id, CensusFile.filter == filter_name
-        )
-    ).first()
-    inner, outer = (3.5, 5.5)
-    if recipe:
-        inner, outer = recipe.annulus_inner_fwhm, recipe.annulus_outer_fwhm
-    return inner * (width or 3.0), outer * (width or 3.0)
 
 
 def _profile(number: int, x: float, y: float, reach: float) -> tuple[np.ndarray, np.ndarray]:

@@ -27,7 +27,14 @@ from narrow_beacon.store.census import CensusTable
 from narrow_beacon.store.codec import solution_from_json
 from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.measured import filter_table, filters_measured
-from narrow_beacon.store.models import Campaign, CastRecord, NightFile, PlacementRecord, Recipe
+from narrow_beacon.store.models import (
+    Campaign,
+    CastRecord,
+    CensusFile,
+    NightFile,
+    PlacementRecord,
+    Recipe,
+)
 
 _times: OrderedDict[tuple[object, ...], Times] = OrderedDict()
 _lock = threading.Lock()
@@ -208,6 +215,25 @@ def curves_now(
 def step_of(recipe: Recipe | None, filter_name: str) -> int:
     """The radius step in force for a filter."""
     return int(recipe.steps.get(filter_name, DEFAULT_STEP)) if recipe else DEFAULT_STEP
+
+
+_RING_FWHM = (3.5, 5.5)
+_USUAL_FWHM_PX = 3.0
+
+
+def ring_px(
+    session: Session, campaign: Campaign, filter_name: str, recipe: Recipe | None
+) -> tuple[float, float]:
+    """Inner and outer radius of the sky ring in a filter, in pixels."""
+    width = session.scalars(
+        select(CensusFile.fwhm_px).where(
+            CensusFile.campaign_id == campaign.id, CensusFile.filter == filter_name
+        )
+    ).first()
+    inner, outer = _RING_FWHM
+    if recipe:
+        inner, outer = recipe.annulus_inner_fwhm, recipe.annulus_outer_fwhm
+    return inner * (width or _USUAL_FWHM_PX), outer * (width or _USUAL_FWHM_PX)
 
 
 def placements_of(session: Session, ids: Sequence[int]) -> dict[int, PlacementRecord]:

@@ -10,13 +10,13 @@ from narrow_beacon.core.curve.time import julian_year
 from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.core.place.solution import project
 from narrow_beacon.reduce.field import band_of
-from narrow_beacon.server.night import solution_of, step_of, target_position
+from narrow_beacon.server.night import ring_px, solution_of, step_of, target_position
 from narrow_beacon.server.schemas import Catalogue, MeasuredStars, PlacementOut
 from narrow_beacon.server.state import campaign_of, file_of, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.measured import filter_table
-from narrow_beacon.store.models import Campaign, CensusFile, PlacementRecord, Recipe
+from narrow_beacon.store.models import Campaign, PlacementRecord, Recipe
 
 blueprint = APIBlueprint("place", __name__)
 _FIELD_DEG = 1.5
@@ -71,11 +71,7 @@ def measured(number: int) -> MeasuredStars:
             return nothing
         recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
         stars = star_table(session, campaign.catalogue_id or 0)
-        width = session.scalars(
-            select(CensusFile.fwhm_px).where(
-                CensusFile.campaign_id == campaign.id, CensusFile.filter == file.filter
-            )
-        ).first()
+        annulus = ring_px(session, campaign, file.filter, recipe)
         solution = solution_of(placement)
         year = julian_year(file.mid_utc) if file.mid_utc else 2000.0
     at = table.file_ids.index(number)
@@ -94,7 +90,6 @@ def measured(number: int) -> MeasuredStars:
         bright = snr > 50
         if np.isfinite(away[bright]).sum() >= 3:
             magnitude = magnitude + float(np.nanmedian(away[bright]))
-    annulus = (recipe.annulus_inner_fwhm, recipe.annulus_outer_fwhm) if recipe else (3.5, 5.5)
     radius = float(census.radii_px[step])
     return MeasuredStars(
         row=census.rows.tolist(),
@@ -107,7 +102,7 @@ def measured(number: int) -> MeasuredStars:
         peak_adu=[finite(v) for v in census.peak_adu],
         flags=[", ".join(flag_words(int(f))) for f in census.flags_at(radius)],
         radius_px=radius,
-        annulus_px=(annulus[0] * (width or 3.0), annulus[1] * (width or 3.0)),
+        annulus_px=annulus,
     )
 
 

@@ -30,6 +30,7 @@ from narrow_beacon.server.night import CurvesNow
 from narrow_beacon.server.outcome import outcome_now
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas import Check, ReportOut, ReportPage
+from narrow_beacon.server.stages import out_of_date
 from narrow_beacon.server.state import campaign_of, changing, shared
 from narrow_beacon.store.campaigns import now as this_moment
 from narrow_beacon.store.models import Campaign, NightFile, Point, Reduction, Report
@@ -114,6 +115,8 @@ def _checks(
         checks.append(Check(state="look", words=words))
     else:
         checks.append(Check(state="good", words="Times: JD in UTC, BJD in TDB, for your site."))
+    if campaign.changed_since:
+        checks.append(Check(state="look", words=f"Measure: {out_of_date(campaign)}."))
     proposals = session.scalars(
         select(NightFile.id).where(NightFile.campaign_id == campaign.id, NightFile.proposal != "")
     ).all()

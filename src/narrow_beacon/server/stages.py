@@ -52,7 +52,7 @@ def stages_of(session: Session, campaign: Campaign) -> list[Stage]:
     ).first()
     stages += [
         _after_census("cast", census is not None, campaign.cast_id is not None, "choose the stars"),
-        _measure(exposures, chains),
+        _measure(campaign, exposures, chains),
         _after_census("curve", census is not None and campaign.cast_id is not None, True, ""),
         _report(session, campaign, census is not None and campaign.cast_id is not None),
     ]
@@ -131,14 +131,21 @@ def _place(campaign: Campaign, exposures: Sequence[Any], chains: set[str]) -> St
     return _stage("place", "done", f"{len(exposures)} placed")
 
 
-def _measure(exposures: Sequence[Any], chains: set[str]) -> Stage:
+def _measure(campaign: Campaign, exposures: Sequence[Any], chains: set[str]) -> Stage:
     if not exposures or not chains:
         return _stage("measure", "waiting", "waits for Correct")
     missing = sum(not file.measured_with for file in exposures)
     if missing:
         return _stage("measure", "todo", f"{missing} to measure")
+    if campaign.changed_since:
+        return _stage("measure", "look", out_of_date(campaign), 1)
     good = sum(not file.trouble for file in exposures)
     return _stage("measure", "done", f"{good} of {len(exposures)} measured")
+
+
+def out_of_date(campaign: Campaign) -> str:
+    """What was changed after measuring, and what to do."""
+    return f"{campaign.changed_since} changed since: measure again what changed"
 
 
 def _after_census(key: str, ready: bool, done: bool, todo: str) -> Stage:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,6 +10,7 @@ from typing import cast
 
 from flask import Response, current_app
 from pydantic import BaseModel
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.jobs.progress import Events
@@ -51,6 +52,19 @@ def file_of(session: Session, number: int) -> NightFile:
     if file is None:
         raise Problem(404, "No such exposure", "It may have been removed in another tab.")
     return file
+
+
+def files_in(session: Session, campaign: Campaign, numbers: Sequence[int]) -> list[NightFile]:
+    """Some files of a campaign, in the order given. Raises Problem where one is not its own."""
+    found = {
+        file.id: file
+        for file in session.scalars(
+            select(NightFile).where(NightFile.campaign_id == campaign.id, NightFile.id.in_(numbers))
+        )
+    }
+    if set(numbers) - found.keys():
+        raise Problem(404, "No such exposure", "It may have been removed in another tab.")
+    return [found[number] for number in numbers]
 
 
 def quick(model: BaseModel) -> Response:

@@ -23,7 +23,7 @@ from narrow_beacon.server.night import (
     times_of,
 )
 from narrow_beacon.server.schemas import Done, Exposure, Exposures, Ids, SetAside, SkyNight, SkyOut
-from narrow_beacon.server.state import campaign_of, changing, quick, shared
+from narrow_beacon.server.state import campaign_of, changing, files_in, quick, shared
 from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import place_of
 from narrow_beacon.store.codec import load
@@ -150,6 +150,7 @@ def _sky(first_jd: float, last_jd: float, position: tuple[float, float], site: S
 def set_aside(number: int, body: SetAside) -> Done:
     """Set exposures aside with a reason, or restore them."""
     with changing(number) as (session, campaign):
+        files = files_in(session, campaign, body.ids)
         changes = []
         for file_id in body.ids:
             reason = (body.reason or "set aside by the observer") if body.aside else ""
@@ -160,7 +161,7 @@ def set_aside(number: int, body: SetAside) -> Done:
                 Change("file", file_id, "proposal", ""),
             ]
         verb = "set aside" if body.aside else "restored"
-        entry = act(session, campaign, f"{verb} {_named(session, body.ids)}", changes)
+        entry = act(session, campaign, f"{verb} {_named(files)}", changes)
         return Done(words=entry.words if entry else "Nothing to change.")
 
 
@@ -170,12 +171,9 @@ def set_aside(number: int, body: SetAside) -> Done:
 def accept(number: int, body: Ids) -> Done:
     """Set aside what the program proposes, for some exposures."""
     with changing(number) as (session, campaign):
-        files = [file for file in (session.get(NightFile, i) for i in body.ids) if file]
-        count = accept_proposals(session, campaign, files)
+        count = accept_proposals(session, campaign, files_in(session, campaign, body.ids))
         return Done(words=f"Set aside {count} as proposed.")
 
 
-def _named(session: Session, ids: list[int]) -> str:
-    if len(ids) == 1:
-        return session.get_one(NightFile, ids[0]).name.rsplit("/", 1)[-1]
-    return f"{len(ids)} exposures"
+def _named(files: Sequence[NightFile]) -> str:
+    return files[0].name.rsplit("/", 1)[-1] if len(files) == 1 else f"{len(files)} exposures"

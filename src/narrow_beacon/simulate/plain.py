@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -63,8 +65,12 @@ def write_plain_night(
     calibration: int = 12,
     density: float = 3000.0,
     cadence_s: float = 150.0,
+    troubles: Mapping[int, Mapping[str, Any]] | None = None,
 ) -> dict[str, Any]:
-    """Write raw files, catalogue, plan and truth of a plain night; returns the truth."""
+    """Write raw files, catalogue, plan and truth of a plain night; returns the truth.
+
+    ``troubles`` gives other values to the fields of single shots, by their place in the night.
+    """
     folder.mkdir(parents=True, exist_ok=True)
     rng = np.random.default_rng([seed, 12])
     scale = 1.16
@@ -90,6 +96,7 @@ def write_plain_night(
             f"foxglove-{n + 1:03d}.fits", "V", moment, exposure_s,
             drifted(pointing, *walk[n]), seeing,
         )  # fmt: skip
+        shot = replace(shot, **(troubles or {}).get(n, {}))
         truth["exposures"].append(scene.expose(shot, folder / "raw", number=n))
     sky.write_votable(folder / "field.vot")
     (folder / "plan.toml").write_text(plain_plan(scale), encoding="utf-8")

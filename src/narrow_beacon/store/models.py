@@ -108,6 +108,8 @@ class Campaign(Record):
     layout: Mapped[str] = mapped_column(String(200), default="plain")
     revision: Mapped[int] = mapped_column(default=0)
     """Grows with every change, so that a page knows when it shows an old state."""
+    changed_since: Mapped[str] = mapped_column(String(200), default="")
+    """What was changed after measuring, so that the censuses are out of date; else nothing."""
     files_stamp: Mapped[str] = mapped_column(String(32), default="")
     """A new one whenever the files are sorted: what was kept of an older sorting is recognised."""
     remarks: Mapped[list[Any]]

@@ -76,6 +76,7 @@ def upgrade() -> None:
         sa.Column("recipe_id", sa.Integer(), nullable=True),
         sa.Column("layout", sa.String(length=200), nullable=False),
         sa.Column("revision", sa.Integer(), nullable=False),
+        sa.Column("changed_since", sa.String(length=200), nullable=False),
         sa.Column("files_stamp", sa.String(length=32), nullable=False),
         sa.Column("remarks", sa.JSON(), nullable=False),
         sa.Column("constants", sa.JSON(), nullable=False),
