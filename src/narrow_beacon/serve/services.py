@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
+import socket
 import subprocess
 import sys
 import threading
@@ -12,6 +13,7 @@ from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
 
+import psutil
 import requests
 from sqlalchemy import select
 
@@ -108,6 +110,21 @@ def demo_campaign(store: Store, folder: Path) -> None:
     store.engine.dispose()
 
 
+def host_names(bind: str) -> frozenset[str]:
+    """What a server at an address may be called besides loopback: with all addresses, any of
+    this machine's.
+    """
+    if bind in ("127.0.0.1", "localhost"):
+        return frozenset()
+    if bind not in ("0.0.0.0", "::"):
+        return frozenset({bind})
+    families = (socket.AF_INET, socket.AF_INET6)
+    own = [a.address for found in psutil.net_if_addrs().values() for a in found
+           if a.family in families]  # fmt: skip
+    bare = [address.split("%")[0] for address in own]
+    return frozenset({bind, socket.gethostname(), *(f"[{a}]" if ":" in a else a for a in bare)})
+
+
 class Server:
     """gunicorn with threads on the application. A context manager."""
 
@@ -130,7 +147,7 @@ class Server:
         self.config = ServerConfig(
             database_url, data, scheduler, root / "web" / "dist", var / "secrets",
             tuple(folders), demo.cone_url, demo.folder,
-            frozenset() if bind in ("127.0.0.1", "localhost") else frozenset({bind}), password,
+            host_names(bind), password,
         )  # fmt: skip
         self.url = f"http://{bind}:{port}"
         self.log = var / "server.log"

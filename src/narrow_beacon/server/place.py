@@ -10,7 +10,13 @@ from narrow_beacon.core.curve.time import julian_year
 from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.core.place.solution import project
 from narrow_beacon.reduce.field import band_of
-from narrow_beacon.server.night import ring_px, solution_of, step_of, target_position
+from narrow_beacon.server.night import (
+    ring_px,
+    solution_of,
+    sorted_exposures,
+    step_of,
+    target_position,
+)
 from narrow_beacon.server.schemas import Catalogue, MeasuredStars, PlacementOut
 from narrow_beacon.server.state import campaign_of, file_of, shared
 from narrow_beacon.server.vet import finite
@@ -25,7 +31,7 @@ _FIELD_DEG = 1.5
 @blueprint.get("/api/campaigns/<int:number>/stars")
 @blueprint.output(Catalogue)
 def stars(number: int) -> Catalogue:
-    """The catalogue's stars about the target."""
+    """The catalogue's stars about the target, where they are at the time of the first night."""
     with shared().store.session() as session:
         campaign = campaign_of(session, number)
         position = target_position(session, campaign)
@@ -35,13 +41,16 @@ def stars(number: int) -> Catalogue:
                 magnitudes={}, known_variable=[],
             )  # fmt: skip
         table = star_table(session, campaign.catalogue_id)
-    east, north = project(table.ra_deg, table.dec_deg, *position)
+        moments = [file.mid_utc for file in sorted_exposures(session, campaign) if file.mid_utc]
+    # Where the stars are now: proper motion since the catalogue's epoch can be many pixels.
+    ra, dec = table.at_epoch(julian_year(moments[0])) if moments else (table.ra_deg, table.dec_deg)
+    east, north = project(ra, dec, *position)
     near = np.flatnonzero(np.hypot(east, north) < _FIELD_DEG)
     return Catalogue(
         row=near.tolist(),
         name=[table.names[row] for row in near],
-        ra_deg=table.ra_deg[near].tolist(),
-        dec_deg=table.dec_deg[near].tolist(),
+        ra_deg=ra[near].tolist(),
+        dec_deg=dec[near].tolist(),
         east_arcsec=(3600.0 * east[near]).tolist(),
         north_arcsec=(3600.0 * north[near]).tolist(),
         magnitudes={

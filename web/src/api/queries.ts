@@ -76,9 +76,11 @@ export const useReport = (id: number | null, enabled: boolean) =>
 /** Stars and sky depend on little: other changes do not make them stale. */
 export function useCatalogue(id: number | null) {
   const { data } = useCampaign(id);
-  const { catalogue, target } = data ?? {};
+  const { catalogue, target, nights } = data ?? {};
+  const field = [catalogue?.name, catalogue?.stars, target?.ra_deg, target?.dec_deg];
   return useQuery({
-    queryKey: ["field", id, catalogue?.name, catalogue?.stars, target?.ra_deg, target?.dec_deg],
+    // Stars are told where they are at the time of the first night.
+    queryKey: ["field", id, ...field, nights?.[0]?.evening],
     queryFn: () => get<Catalogue>(`/api/campaigns/${id}/stars`),
     enabled: id !== null && catalogue != null,
     staleTime: Infinity,
