@@ -16,6 +16,7 @@ from narrow_beacon.serve.ports import free_port
 from narrow_beacon.serve.services import Demo, Server, start_cluster
 from narrow_beacon.server.security import make_token
 from narrow_beacon.simulate.plain import write_plain_night
+from narrow_beacon.simulate.pointing import Pointing
 from narrow_beacon.store.database import Store
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -128,3 +129,25 @@ def small_night(folder: Path, exposures: int = 24, seed: int = 7) -> dict[str, A
 def true_magnitudes(truth: dict[str, Any]) -> dict[str, float]:
     """The target's true magnitude by exposure."""
     return {Path(e["file"]).name: e["target_mag"] for e in truth["exposures"]}
+
+
+def troubled_night(folder: Path) -> None:
+    """A small night of which three exposures should be set aside; one is of another field."""
+    away = Pointing(341.2, 41.6 + 0.16, 1.16, 20.0, False, (480, 640), 1.5)
+    write_plain_night(
+        folder, 21, exposures=20, shape=(480, 640), calibration=10, cadence_s=240.0,
+        troubles={
+            5: {"fwhm_px": 8.5},
+            9: {"transparency": 0.2},
+            13: {"trail": (319.5, 239.5, 30.0, 900.0)},
+            16: {"pointing": away},
+        },
+    )  # fmt: skip
+
+
+TROUBLED = {
+    "foxglove-006.fits": "out of focus", "foxglove-010.fits": "cloud",
+    "foxglove-014.fits": "trail",
+}  # fmt: skip
+"""What is to be proposed of the troubled night, and why."""
+ELSEWHERE = "foxglove-017.fits"
