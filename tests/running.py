@@ -10,6 +10,7 @@ from typing import Any
 
 import requests
 from astropy.io import fits
+from sqlalchemy import select
 
 from narrow_beacon.serve.mariadb import MariaDb
 from narrow_beacon.serve.ports import free_port
@@ -18,6 +19,7 @@ from narrow_beacon.server.security import make_token
 from narrow_beacon.simulate.plain import write_plain_night
 from narrow_beacon.simulate.pointing import Pointing
 from narrow_beacon.store.database import Store
+from narrow_beacon.store.models import Job
 
 ROOT = Path(__file__).resolve().parent.parent
 JOB_TIMEOUT_S = 120.0
@@ -102,6 +104,22 @@ class Client:
                 return jobs[0]
             time.sleep(0.1)
         raise AssertionError(f"jobs take longer than {JOB_TIMEOUT_S} s: {jobs}")
+
+    def begin(self, running: Running, name: str) -> int:
+        """A campaign on a new night whose reduction has begun; its number."""
+        folder = running.nights / name
+        small_night(folder, exposures=12, seed=5)
+        made = self.post(
+            "campaigns", {"name": name, "folders": [str(folder / "raw")], "reduce": True}
+        )
+        end = time.monotonic() + JOB_TIMEOUT_S
+        while time.monotonic() < end:
+            with running.store.session() as session:
+                job = session.scalars(select(Job).where(Job.campaign_id == made["id"])).first()
+                if job and job.state == "running":
+                    return int(made["id"])
+            time.sleep(0.02)
+        raise AssertionError("the job did not begin")
 
     def reduced(self, folder: Path, name: str = "Foxglove 7") -> int:
         """A campaign on a folder, reduced as a whole; its number."""

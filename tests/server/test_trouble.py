@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 import shutil
-import time
 from pathlib import Path
 
 import pytest
 import requests
 from sqlalchemy import select
 
-from narrow_beacon.store.models import Job
-from running import JOB_TIMEOUT_S, Client, Running, small_night
+from running import Client, Running, small_night
 
 
 @pytest.fixture(scope="module")
@@ -89,29 +87,8 @@ def test_broken_files_are_listed_and_the_rest_goes_on(running: Running, client: 
     assert len(client.get(f"campaigns/{number}/curve")["filters"][0]["file_ids"]) == 6
 
 
-def wait_until_running(running: Running, campaign: int) -> None:
-    end = time.monotonic() + JOB_TIMEOUT_S
-    while time.monotonic() < end:
-        with running.store.session() as session:
-            job = session.scalars(select(Job).where(Job.campaign_id == campaign)).first()
-            if job and job.state == "running":
-                return
-        time.sleep(0.02)
-    raise AssertionError("the job did not begin")
-
-
-def begin(running: Running, client: Client, name: str) -> int:
-    folder = running.nights / name
-    small_night(folder, exposures=12, seed=5)
-    made = client.post(
-        "campaigns", {"name": name, "folders": [str(folder / "raw")], "reduce": True}
-    )
-    wait_until_running(running, made["id"])
-    return int(made["id"])
-
-
 def test_a_job_goes_on_after_the_server_was_restarted(running: Running, client: Client) -> None:
-    number = begin(running, client, "restarted")
+    number = client.begin(running, "restarted")
     running.restart_server()
     after = running.client()
     assert after.wait(number)["state"] == "done"
@@ -119,7 +96,7 @@ def test_a_job_goes_on_after_the_server_was_restarted(running: Running, client: 
 
 
 def test_a_job_survives_the_database(running: Running, client: Client) -> None:
-    number = begin(running, client, "database")
+    number = client.begin(running, "database")
     port = running.database.port
     running.database.stop()
     try:
@@ -133,7 +110,7 @@ def test_a_job_survives_the_database(running: Running, client: Client) -> None:
 
 
 def test_a_job_can_be_stopped_and_begun_again(running: Running, client: Client) -> None:
-    number = begin(running, client, "stopped")
+    number = client.begin(running, "stopped")
     job = client.get(f"campaigns/{number}/jobs")["jobs"][0]
     client.ask("DELETE", f"jobs/{job['id']}")
     assert client.wait(number)["state"] == "cancelled"
@@ -144,8 +121,6 @@ def test_a_job_can_be_stopped_and_begun_again(running: Running, client: Client) 
 def test_a_second_run_measures_nothing_again(
     running: Running, client: Client, campaign: int
 ) -> None:
-    from narrow_beacon.store.models import CensusFile
-
     def written() -> list[int]:
         with running.store.session() as session:
             files = session.scalars(select(CensusFile).where(CensusFile.campaign_id == campaign))
