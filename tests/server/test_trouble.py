@@ -9,6 +9,7 @@ import pytest
 import requests
 from sqlalchemy import select
 
+from narrow_beacon.store.models import CensusFile
 from running import Client, Running, small_night
 
 
