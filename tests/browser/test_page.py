@@ -88,6 +88,7 @@ def test_one_key_sets_aside_and_undo_restores(open_page: OpenPage, campaign: int
 
 def test_a_stretch_of_the_rail_is_set_aside_at_once(open_page: OpenPage, campaign: int) -> None:
     page = open_page(campaign, "vet")
+    expect(page.get_by_test_id("beam")).to_be_visible()  # the night is there
     rail = page.get_by_test_id("rail").bounding_box()
     assert rail
     y = rail["y"] + 60
