@@ -134,6 +134,9 @@ describe("numbers in words", () => {
   it("are written as an observer writes them", () => {
     expect(rightAscension(340.2608333)).toBe("22 41 02.60");
     expect(declination(-0.5)).toBe("−00 30 00.0");
+    expect(declination(41.59999999)).toBe("+41 36 00.0");
+    expect(rightAscension(359.99999999)).toBe("00 00 00.00");
+    expect(rightAscension(14.99999999)).toBe("01 00 00.00");
     expect(duration(41)).toBe("0:41");
     expect(duration(3725)).toBe("1:02:05");
     expect(fixed(-1.256, 2, "mag")).toBe("−1.26 mag");

@@ -44,22 +44,26 @@ export function dayOf(iso: string): string {
   return `${Number(day)} ${MONTHS[Number(month) - 1]}`;
 }
 
-/** 22h 41m 02.60s */
-export function rightAscension(degrees: number): string {
-  const total = ((degrees / 15) * 3600 + 86400) % 86400;
-  const h = Math.floor(total / 3600);
-  const m = Math.floor((total % 3600) / 60);
-  const s = total % 60;
-  return `${String(h).padStart(2, "0")} ${String(m).padStart(2, "0")} ${s.toFixed(2).padStart(5, "0")}`;
+/** Whole parts and sixtieths, rounded before they are parted: never 60 of anything. */
+function sexagesimal(total: number, digits: number): string {
+  const unit = 10 ** digits;
+  const rounded = Math.round(total * unit);
+  const whole = Math.floor(rounded / (3600 * unit));
+  const minutes = Math.floor(rounded / (60 * unit)) % 60;
+  const rest = (rounded % (60 * unit)) / unit;
+  const two = (n: number) => String(n).padStart(2, "0");
+  return `${two(whole)} ${two(minutes)} ${rest.toFixed(digits).padStart(digits + 3, "0")}`;
 }
 
+/** 22 41 02.60 */
+export function rightAscension(degrees: number): string {
+  const turn = ((degrees / 15) * 3600 + 86400) % 86400;
+  return sexagesimal(Math.round(turn * 100) >= 8640000 ? 0 : turn, 2);
+}
+
+/** +38 12 44.0 */
 export function declination(degrees: number): string {
-  const total = Math.abs(degrees) * 3600;
-  const d = Math.floor(total / 3600);
-  const m = Math.floor((total % 3600) / 60);
-  const s = total % 60;
-  const sign = degrees < 0 ? "−" : "+";
-  return `${sign}${String(d).padStart(2, "0")} ${String(m).padStart(2, "0")} ${s.toFixed(1).padStart(4, "0")}`;
+  return `${degrees < 0 ? "−" : "+"}${sexagesimal(Math.abs(degrees) * 3600, 1)}`;
 }
 
 export const FILTER_COLOURS: Record<string, string> = {
