@@ -122,14 +122,19 @@ export function Plate({ focus = null }: { focus?: number | null }) {
     return { x: event.clientX - frame.left, y: event.clientY - frame.top };
   }
 
-  function hover(at: { x: number; y: number }): void {
+  function rowAt(at: Point): number | null {
+    const p = painter.current;
+    return p && exposure?.plane ? starAt(catalogue, p.toScreen(), at.x, at.y, NEAR_PX) : null;
+  }
+
+  function hover(at: Point): void {
     const p = painter.current;
     const plane = p?.current();
     const pixel = p?.pixelAt(at);
     if (!p || !plane || !pixel) return;
     const toScreen = p.toScreen();
     const sky = exposure?.plane ? apply(invert(toScreen), at) : null;
-    const row = exposure?.plane ? starAt(catalogue, toScreen, at.x, at.y, NEAR_PX) : null;
+    const row = rowAt(at);
     const value = (x: number, y: number) => plane.value(x, y);
     const inside =
       plane.info &&
@@ -180,10 +185,10 @@ export function Plate({ focus = null }: { focus?: number | null }) {
         setView((p) => (p.view = panBy(p.view!, at.x - held.x, at.y - held.y)));
         drag.current = { ...at, far: true, divider: false };
       }}
-      onPointerUp={() => {
+      onPointerUp={(event) => {
         const held = drag.current;
         drag.current = null;
-        if (held && !held.far && !held.divider) s.set({ star: hovered });
+        if (held && !held.far && !held.divider) s.set({ star: rowAt(point(event)) });
       }}
       onPointerLeave={() => {
         waiting.current = null;

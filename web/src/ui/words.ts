@@ -3,7 +3,9 @@
 export function fixed(value: number | null | undefined, digits: number, unit = ""): string {
   if (value === null || value === undefined || !Number.isFinite(value)) return "–";
   const text = value.toFixed(digits).replace("-", "−");
-  return unit ? `${text} ${unit}` : text;
+  if (!unit) return text;
+  // Degrees and seconds of arc stand close; degrees Celsius and all else apart.
+  return unit === "°" || unit.startsWith("″") ? `${text}${unit}` : `${text} ${unit}`;
 }
 
 export function seconds(value: number): string {
