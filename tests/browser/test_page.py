@@ -174,6 +174,70 @@ def test_the_plate_tells_what_is_under_the_pointer(open_page: OpenPage, campaign
     expect(plate.get_by_text(re.compile("ADU · 22 4"))).to_be_visible()
 
 
+def test_points_that_are_drawn_around_are_set_aside_and_come_back(
+    open_page: OpenPage, campaign: int
+) -> None:
+    page = open_page(campaign, "curve")
+    chart = page.get_by_test_id("curve-target")
+    expect(chart.locator("canvas")).to_be_visible()
+    expect(page.get_by_text("23 points")).to_be_visible()
+    box = chart.bounding_box()
+    assert box
+    left, right = box["x"] + 62, box["x"] + 0.4 * box["width"]
+    top, bottom = box["y"] + 20, box["y"] + box["height"] - 6
+    page.mouse.move(left, top)
+    page.mouse.down()
+    for x, y in ((right, top), (right, bottom), (left, bottom), (left, top)):
+        page.mouse.move(x, y, steps=4)
+    page.mouse.up()
+    chosen = page.get_by_text(re.compile(r"\d+ exposures selected"))
+    count = int(chosen.inner_text().split()[0])
+    assert 4 <= count <= 12
+    page.keyboard.press("x")
+    expect(page.get_by_text(f"{23 - count} points")).to_be_visible()
+    page.keyboard.press("Control+z")
+    expect(page.get_by_text("23 points")).to_be_visible()
+
+
+def test_a_point_leads_to_its_exposure(open_page: OpenPage, campaign: int) -> None:
+    page = open_page(campaign, "curve")
+    chart = page.get_by_test_id("curve-target")
+    expect(chart.locator("canvas")).to_be_visible()
+    page.keyboard.press("Home")
+    here = page.get_by_label("rail").get_by_text("foxglove-001.fits")
+    expect(here).to_be_visible()
+    beam, box = page.get_by_test_id("beam").bounding_box(), chart.bounding_box()
+    assert beam
+    assert box
+    x = beam["x"] + beam["width"] / 2
+    told = chart.get_by_text("foxglove-001.fits")
+    for y in range(int(box["y"]) + 20, int(box["y"] + box["height"]), 6):
+        page.mouse.move(x, y)
+        if told.count():
+            break
+    expect(told).to_contain_text("±")
+    page.keyboard.press("End")
+    expect(here).to_have_count(0)
+    page.mouse.down()
+    page.mouse.up()
+    expect(here).to_be_visible()
+
+
+def test_a_typed_period_folds_the_curve(open_page: OpenPage, campaign: int) -> None:
+    page = open_page(campaign, "curve")
+    page.get_by_label("period in days").fill("0.3137")
+    expect(page.get_by_role("img", name="magnitude, phase, period 0.3137 d")).to_be_visible()
+    expect(page.get_by_text(re.compile("^check star"))).to_have_count(0)
+    # The beam is a moment, not a phase: it stays on the rail.
+    beam, rail = page.get_by_test_id("beam").bounding_box(), page.get_by_test_id("rail")
+    frame = rail.bounding_box()
+    assert beam
+    assert frame
+    assert beam["y"] >= frame["y"] - 2
+    page.get_by_role("radio", name="over time").click()
+    expect(page.get_by_text(re.compile("^check star"))).to_be_visible()
+
+
 @pytest.mark.parametrize("look", ["day", "red lamp"])
 def test_looks_are_kept(open_page: OpenPage, campaign: int, look: str) -> None:
     page = open_page(campaign, "vet")
@@ -198,6 +262,20 @@ def test_a_page_reloaded_in_the_middle_finds_the_job_again(
     expect(page.get_by_test_id("progress")).to_be_visible()
     expect(page.get_by_test_id("curve-target")).to_be_visible(timeout=LONG_MS)
     assert client.wait(made["id"])["state"] == "done"
+
+
+def test_a_page_sees_a_job_through_a_restart_of_the_server(
+    running: Running, open_page: OpenPage
+) -> None:
+    page = open_page()
+    number = running.client().begin(running, "interrupted")
+    page.goto(f"{running.url}/#/{number}/curve")
+    expect(page.get_by_test_id("progress")).to_be_visible()
+    running.server.stop()
+    expect(page.get_by_role("alert")).to_contain_text("Is ./beacon start still running?")
+    running.restart_server()
+    expect(page.get_by_test_id("curve-target")).to_be_visible(timeout=LONG_MS)
+    expect(page.get_by_role("alert")).to_have_count(0)
 
 
 def test_a_wrong_folder_is_answered_in_words(open_page: OpenPage, campaign: int) -> None:

@@ -96,7 +96,8 @@ def _run_exposures(
         work.folder("scratch") / f"{column}-context-{fingerprint(work.reporter.progress.job)[:8]}"
     )
     ready.context.save(path)
-    prints = {job.index: print_of(ready, job) for job in ready.jobs}
+    jobs = {job.index: job for job in ready.jobs}
+    prints = {index: print_of(ready, job) for index, job in jobs.items()}
     with work.store.session() as session:
         campaign = work.campaign(session)
         have = {file.id: getattr(file, column) for file in files_of(session, campaign)}
@@ -112,7 +113,7 @@ def _run_exposures(
                 keep(session, file, result)
                 setattr(file, column, prints[result.index])
                 if column == "measured_with":
-                    file.placed_with = _place_print(ready, _job(ready, result.index))
+                    file.placed_with = _place_print(ready, jobs[result.index])
                 if result.reason:
                     work.reporter.fail(f"{file.name}: {result.reason}")
         work.reporter.advance(len(part))
@@ -121,10 +122,6 @@ def _run_exposures(
         work.pool.map(task, [(str(path), run) for run in runs_of(todo)], done)
     finally:
         path.unlink(missing_ok=True)
-
-
-def _job(ready: Prepared, index: int) -> ExposureJob:
-    return next(job for job in ready.jobs if job.index == index)
 
 
 def _keep_placed(session: Session, file: NightFile, result: ExposureResult) -> None:

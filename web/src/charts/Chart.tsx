@@ -156,7 +156,12 @@ export function Chart(props: Props) {
       data-testid={props.testId}
       className={`relative min-h-0 min-w-0 ${props.className ?? ""}`}
     >
-      <div ref={host} className="absolute inset-0" />
+      <div
+        ref={host}
+        role="img"
+        aria-label={`${props.label}, ${props.xAxis ? (props.xLabel ?? "") : "over time"}`}
+        className="absolute inset-0"
+      />
       {props.children}
     </div>
   );

@@ -845,7 +845,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The catalogue's stars about the target. */
+        /** The catalogue's stars about the target, where they are at the time of the first night. */
         get: {
             parameters: {
                 query?: never;
