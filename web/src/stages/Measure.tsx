@@ -62,7 +62,7 @@ export function MeasureMain() {
             {error?.message ??
               (exposure && !exposure.measured
                 ? `${exposure.trouble || "This exposure is not measured."} Move the beam to another.`
-                : "")}
+                : "Looking at the star …")}
           </p>
         )}
       </div>

@@ -162,8 +162,8 @@ describe("the painter", () => {
     look: "night",
     stretch: DEFAULT_STRETCH,
     overlay: {
-      catalogue: catalogue(), cast: null, measured: undefined, band: "V", star: null,
-      hovered: null, residuals: false, stars: false,
+      band: "V", catalogue: catalogue(), cast: null, measured: undefined, hovered: null,
+      star: null, residuals: false, stars: false,
     },
     divider: 0.5,
     split: false,

@@ -13,7 +13,7 @@ interface Props {
 const CURVES = [
   { key: "growth", tone: "--ink", words: "light inside" },
   { key: "snr", tone: "--comparison", words: "signal to noise" },
-  { key: "scatter", tone: "--check", words: "night scatter of constant stars (down is better)" },
+  { key: "scatter", tone: "--check", words: "night scatter of constant stars" },
 ] as const;
 
 /** Growth of light, signal to noise and night scatter by radius, with one handle for the radius. */
@@ -102,12 +102,12 @@ export function RadiusChart({ radii, star, onStep }: Props) {
         onPointerMove={(event) => held.current && step(event)}
         onPointerUp={() => (held.current = false)}
       />
-      <ul className="pointer-events-none absolute right-5 bottom-10 rounded-[3px] bg-ground/80 px-2 py-1 text-small">
+      <ul className="pointer-events-none absolute top-0.5 right-3 left-[66px] flex gap-5 overflow-hidden text-small whitespace-nowrap">
         {CURVES.map(({ key, tone, words }) => (
-          <li key={key} className="flex items-center gap-2">
-            <i className="h-0.5 w-4" style={{ background: `var(${tone})` }} />
+          <li key={key} className="flex items-center gap-1.5">
+            <i className="h-0.5 w-3.5" style={{ background: `var(${tone})` }} />
             {words}
-            <span className="num ml-auto pl-3">
+            <span className="num">
               {key === "growth"
                 ? fixed((shown.growth[radii.step] ?? NaN) * 100, 1, "%")
                 : key === "snr"
