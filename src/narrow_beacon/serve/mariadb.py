@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
 import secrets
 import shutil
@@ -13,9 +14,11 @@ from pathlib import Path
 import pymysql
 
 from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.serve.alone import end_with_parent
 from narrow_beacon.serve.ports import free_port
 
 _START_TIMEOUT_S = 60.0
+_FREE_TIMEOUT_S = 20.0
 _USER = "beacon"
 _DATABASE = "narrow_beacon"
 _PATHS = ("/usr/sbin", "/usr/bin", "/usr/local/sbin")
@@ -58,6 +61,7 @@ class MariaDb:
         """Start it and wait until it answers. Raises DatabaseStartError."""
         if not (self.data / "mysql").is_dir():
             self._install()
+        self._wait_until_free()
         self.port = port or free_port()
         init = Path(self._scratch) / "init.sql"
         init.write_text(
@@ -81,8 +85,28 @@ class MariaDb:
             ],
             stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
             start_new_session=True,  # Ctrl+C ends the server first, then this
+            preexec_fn=end_with_parent,
         )  # fmt: skip
         self._wait()
+
+    def _wait_until_free(self) -> None:
+        """A server that was left alone may still be writing down what it holds."""
+        table_space = self.data / "ibdata1"
+        if not table_space.exists():
+            return
+        end = time.monotonic() + _FREE_TIMEOUT_S
+        with table_space.open("r+b") as file:
+            while True:
+                try:
+                    fcntl.lockf(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                    return
+                except OSError as error:
+                    if time.monotonic() > end:
+                        raise DatabaseStartError(
+                            f"Another MariaDB server uses {self.data}. End it, or set BEACON_VAR "
+                            "to another folder."
+                        ) from error
+                    time.sleep(0.1)
 
     def stop(self) -> None:
         """End it in good order."""

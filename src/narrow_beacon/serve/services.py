@@ -21,6 +21,7 @@ from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.jobs.cluster import local_cluster
 from narrow_beacon.plan import read_plan
 from narrow_beacon.reduce.workers import core_count
+from narrow_beacon.serve.alone import end_with_parent
 from narrow_beacon.serve.mariadb import MariaDb
 from narrow_beacon.server.app import ServerConfig
 from narrow_beacon.store.campaigns import new_campaign, now, take_plan
@@ -171,7 +172,7 @@ class Server:
             ],
             env={**os.environ, "BEACON_SERVER_CONFIG": self.config.to_json()},
             stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-            start_new_session=True,
+            start_new_session=True, preexec_fn=end_with_parent,
         )  # fmt: skip
         end = time.monotonic() + _SERVER_TIMEOUT_S
         while not self._answers():

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.serve.alone import RunsAlreadyError, alone
 from narrow_beacon.serve.ports import free_port
 from narrow_beacon.serve.services import Server, start_cluster, start_database, start_demo
 from narrow_beacon.server.security import make_token
@@ -48,12 +49,13 @@ def start(root: Path, *, demo: bool, port: int | None, allow: tuple[Path, ...], 
     var = Path(os.environ.get("BEACON_VAR", root / "var"))
     data = Path(os.environ.get("BEACON_DATA", var / "data"))
     clock = _Clock()
-    print("Narrow Beacon starts:")
     stopped = threading.Event()
-    for name in (signal.SIGTERM, signal.SIGINT):
+    for name in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):  # the last: a closed terminal
         signal.signal(name, lambda *_: stopped.set())
     try:
         with ExitStack() as parts:
+            tell = parts.enter_context(alone(var))
+            print("Narrow Beacon starts:", flush=True)
             url = clock.step("database and records", lambda: start_database(parts, var, data))
             scheduler = clock.step("workers", lambda: start_cluster(parts))
             known = clock.step("demo nights", lambda: start_demo(parts, url, var, data, demo))
@@ -62,26 +64,33 @@ def start(root: Path, *, demo: bool, port: int | None, allow: tuple[Path, ...], 
                 password,
             )  # fmt: skip
             clock.step("server and page", lambda: parts.enter_context(server))
+            tell(server.url)
             print(f"Up after {clock.total_s:.1f} s. Open this address in a browser:\n")
-            _say_address(server, var)
+            _say_address(server.url, var)
             print("Enter: a new address for another browser. Ctrl+C: stop.\n", flush=True)
             _wait(server, var, stopped)
             print("\nstopping: jobs go on at the next start", flush=True)
+    except RunsAlreadyError as error:
+        if not error.url:
+            print("Another ./beacon start is just setting up; use the address that it prints.")
+            return 1
+        print("It runs already, started elsewhere. Open this address in a browser:\n")
+        _say_address(error.url, var)
     except BeaconError as error:
         print(f"\n{error}", file=sys.stderr)
         return 1
     return 0
 
 
-def _say_address(server: Server, var: Path) -> None:
+def _say_address(url: str, var: Path) -> None:
     token = make_token(var / "secrets" / "tokens")
-    print(f"  {server.url}/?token={token}\n", flush=True)
+    print(f"  {url}/?token={token}\n", flush=True)
 
 
 def _wait(server: Server, var: Path, stopped: threading.Event) -> None:
     def listen() -> None:
         for _ in sys.stdin:
-            _say_address(server, var)
+            _say_address(server.url, var)
 
     if sys.stdin and sys.stdin.isatty():
         threading.Thread(target=listen, daemon=True).start()
