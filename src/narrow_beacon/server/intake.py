@@ -101,7 +101,7 @@ def upload(number: int) -> Done:
             campaign.folders = [*campaign.folders, str(folder)]
         session.add(Job(campaign_id=number, kind="sort", failures=[], created=now()))
     state.runner.wake()
-    return Done(words=f"{len(sent)} files taken in.")
+    return Done(words=f"{_files(len(sent))} taken in.")
 
 
 @blueprint.get("/api/campaigns/<int:number>/intake")
@@ -232,9 +232,12 @@ def correct_files(number: int, body: Corrections) -> Done:
         said = ", ".join(
             f"{n.removesuffix('_s')} {v or 'as in the header'}" for n, v in given.items()
         )
-        count = f"{len(body.ids)} file{'s' if len(body.ids) != 1 else ''}"
-        entry = act(session, campaign, f"corrected {count}: {said}", changes)
+        entry = act(session, campaign, f"corrected {_files(len(body.ids))}: {said}", changes)
         return Done(words=entry.words if entry else "Nothing to change.")
+
+
+def _files(count: int) -> str:
+    return f"{count} file{'' if count == 1 else 's'}"
 
 
 def _word(name: str, text: str) -> str | float | None:
