@@ -176,6 +176,38 @@ def uncertainty(client: Client, campaign: int) -> float:
     return float(star["uncertainty_adu"][5])
 
 
+class TestUndo:
+    def test_every_setting_is_taken_back_by_name(self, client: Client, fresh: int) -> None:
+        def settings() -> dict[str, Any]:
+            found = client.get(f"campaigns/{fresh}")
+            return {k: found[k] for k in ("name", "target", "site", "kit", "catalogue", "cone_url")}
+
+        def times() -> list[float]:
+            found = client.get(f"campaigns/{fresh}/exposures")["exposures"]
+            return [e["jd_utc"] for e in found]
+
+        before, moments = settings(), times()
+        change(client, fresh, name="another")
+        change(client, fresh, target_name="Foxglove 21")
+        change(client, fresh, kit={**before["kit"], "clock_offset_s": 30.0})
+        change(client, fresh, site={**before["site"], "elevation_m": 900})
+        change(client, fresh, cone_url="http://127.0.0.1:9/stars")
+        assert client.get(f"campaigns/{fresh}")["catalogue"] is None
+        assert times() != moments
+        said = []
+        while (words := client.get(f"campaigns/{fresh}")["undo"]) is not None:
+            said.append(words)
+            client.post(f"campaigns/{fresh}/undo")
+        assert said == [f"changed {w}" for w in ("catalogue", "site", "kit", "target", "name")]
+        assert settings() == before
+        assert times() == moments
+
+    def test_a_setting_that_is_the_same_is_no_action(self, client: Client, fresh: int) -> None:
+        found = client.get(f"campaigns/{fresh}")
+        change(client, fresh, kit=found["kit"], site=found["site"], name=found["name"])
+        assert client.get(f"campaigns/{fresh}")["undo"] is None
+
+
 class TestCatalogue:
     def test_another_file_takes_its_place(
         self, running: Running, client: Client, fresh: int, folder: Path

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 from pathlib import Path
+from typing import Any
 
 from apiflask import APIBlueprint
+from pydantic import BaseModel
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -33,14 +36,13 @@ from narrow_beacon.server.schemas import (
 )
 from narrow_beacon.server.stages import stages_of
 from narrow_beacon.server.state import campaign_of, changing, shared
-from narrow_beacon.store.actions import next_redo, next_undo
-from narrow_beacon.store.campaigns import new_campaign, now, refresh_files, take_plan
+from narrow_beacon.store.actions import Change, act, next_redo, next_undo
+from narrow_beacon.store.campaigns import new_campaign, now, take_plan
 from narrow_beacon.store.fields import save_catalogue, star_table
 from narrow_beacon.store.models import (
     Campaign,
     CastRecord,
     Catalogue,
-    CensusFile,
     Job,
     Kit,
     Night,
@@ -123,76 +125,77 @@ def read(number: int) -> CampaignOut:
 @blueprint.input(Settings, arg_name="body")
 @blueprint.output(CampaignOut)
 def change(number: int, body: Settings) -> CampaignOut:
-    """Change settings; what follows from them is out of date then and says so."""
+    """Change settings, as one action; what follows from them is out of date then and says so."""
     state = shared()
     with changing(number) as (session, campaign):
-        if body.name:
-            campaign.name = body.name
         if body.folders is not None:
             campaign.folders = [str(state.folders.check(text)) for text in body.folders]
             session.add(Job(campaign_id=campaign.id, kind="sort", failures=[], created=now()))
-        _set_target(session, campaign, body)
-        _note_what_is_out_of_date(session, campaign, body)
-        if body.site:
-            site = Site(name="site", **body.site.model_dump())
-            session.add(site)
-            session.flush()
-            campaign.site_id = site.id
-        if body.kit:
-            kit = Kit(name="kit", **body.kit.model_dump())
-            session.add(kit)
-            session.flush()
-            campaign.kit_id = kit.id
-        if body.default_filter is not None:
-            campaign.default_filter = body.default_filter or None
-        if body.catalogue_file:
-            path = state.folders.check(body.catalogue_file)
-            stars = read_catalogue(path)
-            record = save_catalogue(session, stars, path.name, str(path), file_sha256(path))
-            campaign.catalogue_id, campaign.cast_id = record.id, None
-        if body.cone_url is not None:
-            campaign.cone_url = body.cone_url or None
-            if body.cone_url:
-                campaign.catalogue_id = campaign.cast_id = None
-        refresh_files(session, campaign)
+        changed = {
+            "name": {"name": body.name} if body.name else {},
+            "target": _target(session, campaign, body),
+            "site": _replacement(session, Site, campaign.site_id, body.site),
+            "kit": _replacement(session, Kit, campaign.kit_id, body.kit),
+            "filter of files without one": {}
+            if body.default_filter is None
+            else {"default_filter": body.default_filter or None},
+            "catalogue": _catalogue(session, body),
+        }
+        words = ", ".join(name for name, values in changed.items() if values)
+        act(
+            session, campaign, f"changed {words}",
+            [
+                Change("campaign", campaign.id, field, value)
+                for values in changed.values()
+                for field, value in values.items()
+            ],
+        )  # fmt: skip
         campaign.revision += 1
         result = describe(session, campaign)
     state.runner.wake()
     return result
 
 
-def _note_what_is_out_of_date(session: Session, campaign: Campaign, body: Settings) -> None:
-    """Censuses hold noise and airmass: another kit, site or catalogue makes them old."""
-    measured = session.scalars(
-        select(CensusFile.id).where(CensusFile.campaign_id == campaign.id)
-    ).first()
-    if measured is None:
-        return
-    given = [
-        words
-        for words, value in (
-            ("kit", body.kit), ("site", body.site),
-            ("catalogue", body.catalogue_file or body.cone_url),
-        )
-        if value
-    ]  # fmt: skip
-    known = campaign.changed_since.split(", ") if campaign.changed_since else []
-    campaign.changed_since = ", ".join(dict.fromkeys([*known, *given]))
+def _replacement(
+    session: Session, kind: type[Site] | type[Kit], old: int | None, given: BaseModel | None
+) -> dict[str, Any]:
+    """A new record where it differs from the old one, which is never edited."""
+    before = session.get(kind, old) if old else None
+    values = given.model_dump() if given else {}
+    if all(before and getattr(before, name) == value for name, value in values.items()):
+        return {}
+    record = kind(name=kind.__tablename__, **values)
+    session.add(record)
+    session.flush()
+    return {f"{kind.__tablename__}_id": record.id}
 
 
-def _set_target(session: Session, campaign: Campaign, body: Settings) -> None:
+def _catalogue(session: Session, body: Settings) -> dict[str, Any]:
+    """Other stars need another cast."""
+    values: dict[str, Any] = {}
+    if body.cone_url is not None:
+        values["cone_url"] = body.cone_url or None
+        if body.cone_url:
+            values |= {"catalogue_id": None, "cast_id": None}
+    if body.catalogue_file:
+        path = shared().folders.check(body.catalogue_file)
+        stars = read_catalogue(path)
+        record = save_catalogue(session, stars, path.name, str(path), file_sha256(path))
+        session.flush()
+        values |= {"catalogue_id": record.id, "cast_id": None}
+    return values
+
+
+def _target(session: Session, campaign: Campaign, body: Settings) -> dict[str, Any]:
+    values: dict[str, Any] = {}
     if body.target_name is not None:
-        campaign.target_name = body.target_name
-        campaign.target_sure = bool(body.target_name)
+        values = {"target_name": body.target_name, "target_sure": bool(body.target_name)}
         if campaign.catalogue_id and not (body.target_ra and body.target_dec):
             stars = star_table(session, campaign.catalogue_id)
-            try:
+            with contextlib.suppress(CatalogueError):
                 row = stars.row(body.target_name)
-            except CatalogueError:
-                pass
-            else:
-                campaign.target_ra_deg = float(stars.ra_deg[row])
-                campaign.target_dec_deg = float(stars.dec_deg[row])
+                values["target_ra_deg"] = float(stars.ra_deg[row])
+                values["target_dec_deg"] = float(stars.dec_deg[row])
     if body.target_ra and body.target_dec:
         try:
             ra = sexagesimal_deg(body.target_ra, hours=True)
@@ -203,8 +206,8 @@ def _set_target(session: Session, campaign: Campaign, body: Settings) -> None:
             ) from error
         if not (0 <= ra <= 360 and -90 <= dec <= 90):
             raise Problem(422, "Position not on the sky", f"{ra:g}°, {dec:g}°")
-        campaign.target_ra_deg, campaign.target_dec_deg = ra, dec
-        campaign.target_sure = True
+        values |= {"target_ra_deg": ra, "target_dec_deg": dec, "target_sure": True}
+    return values
 
 
 def describe(session: Session, campaign: Campaign) -> CampaignOut:

@@ -227,7 +227,7 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        /** Change settings; what follows from them is out of date then and says so. */
+        /** Change settings, as one action; what follows from them is out of date then and says so. */
         patch: {
             parameters: {
                 query?: never;
