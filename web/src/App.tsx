@@ -6,6 +6,7 @@ import { useAxis } from "./rail/axis";
 import { beamPixel, Rail } from "./rail/Rail";
 import { useApp, type StageKey } from "./state";
 import { Bar } from "./ui/Bar";
+import { History } from "./ui/History";
 import { KeyList, useKeys } from "./ui/Keys";
 import { Saying } from "./ui/Saying";
 import { StageList } from "./ui/StageList";
@@ -111,6 +112,7 @@ export function App() {
       )}
       <Saying />
       <KeyList />
+      <History />
     </div>
   );
 }

@@ -53,6 +53,7 @@ interface App {
   away: string;
   saying: Saying | null;
   keysShown: boolean;
+  historyShown: boolean;
   set: (values: Partial<App>) => void;
   setProgress: (progress: Progress | null) => void;
   setAway: (words: string) => void;
@@ -85,6 +86,7 @@ export const useApp = create<App>()((set) => ({
   away: "",
   saying: null,
   keysShown: false,
+  historyShown: false,
   set: (values) => set(values),
   setProgress: (progress) => set({ progress }),
   setAway: (away) => set({ away }),

@@ -17,7 +17,6 @@ from narrow_beacon.core.curve.time import Site as Place
 from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.frames.sort import (
     Correction,
-    Frame,
     RawFile,
     SortedNight,
     TimeRule,
@@ -278,8 +277,3 @@ def chains_of(session: Session, campaign: Campaign) -> dict[str, ChainReport]:
     """The chains as built, by name."""
     records = session.scalars(select(ChainRecord).where(ChainRecord.campaign_id == campaign.id))
     return {record.name: load(ChainReport, record.report) for record in records}
-
-
-def exposures_with_ids(nights: CampaignNights) -> list[tuple[int, Frame]]:
-    """Exposures in order of time with their records' numbers."""
-    return [(nights.ids[frame.name], frame) for frame in nights.night.exposures]

@@ -25,13 +25,6 @@ class Record(DeclarativeBase):
     id: Mapped[int] = mapped_column(primary_key=True)
 
 
-class Observer(Record):
-    """Who observes; named in reports."""
-
-    __tablename__ = "observer"
-    name: Mapped[str] = mapped_column(String(120), default="")
-
-
 class Site(Record):
     """Where the telescope stands; east longitudes are positive."""
 

@@ -22,9 +22,7 @@ export function PlateTools({
     ? "raw"
     : s.off.length
       ? `without ${s.off.map((key) => ({ offset: "dark or bias", flat: "flat", repair: "repair" })[key]).join(", ")}`
-      : exposure?.chain && s.stage !== "intake"
-        ? ""
-        : "";
+      : "";
   return (
     <>
       <div className="pointer-events-none absolute top-2 left-2 flex items-center gap-2">

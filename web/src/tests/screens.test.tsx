@@ -15,6 +15,7 @@ import { VetBench } from "../stages/Vet";
 import { useShown } from "../stages/curve/view";
 import { useApp } from "../state";
 import { Bar } from "../ui/Bar";
+import { History } from "../ui/History";
 import { NewCampaign } from "../ui/NewCampaign";
 import { Saying } from "../ui/Saying";
 import { StageList } from "../ui/StageList";
@@ -101,6 +102,36 @@ describe("the bar", () => {
     show(<Bar />);
     fireEvent.change(screen.getByLabelText("look"), { target: { value: "red" } });
     expect(useApp.getState().look).toBe("red");
+  });
+});
+
+describe("the log", () => {
+  it("tells actions with what was undone, and long work with what failed", async () => {
+    const at = "2026-09-21T08:05:00";
+    server({
+      [`GET ${HERE}/log`]: {
+        entries: [
+          { id: 2, at, who: "observer", words: "set aside 2 exposures", undone: true },
+          { id: 1, at, who: "observer", words: "changed kit", undone: false },
+        ],
+      },
+      [`GET ${HERE}/jobs`]: {
+        jobs: [
+          {
+            id: 7, kind: "census", state: "failed", words: "No dark near 90 s.", done: 3, total: 9,
+            failures: ["one.fits: cut short"], created: at, finished: at,
+          },
+        ],
+      },
+    }); // prettier-ignore
+    useApp.setState({ historyShown: true });
+    show(<History />);
+    expect((await screen.findByText("set aside 2 exposures")).className).toContain("line-through");
+    expect(screen.getByText("changed kit").className).toBe("");
+    expect(screen.getAllByText("21 Sep 08:05")).toHaveLength(3);
+    expect(screen.getByText("measure all stars").nextSibling!.textContent).toBe("failed");
+    expect(screen.getByText("No dark near 90 s.")).toBeTruthy();
+    expect(screen.getByText("one.fits: cut short")).toBeTruthy();
   });
 });
 

@@ -48,6 +48,14 @@ export function Bar() {
           Again
         </Button>
       )}
+      <Button
+        quiet
+        disabled={!campaign}
+        title="What was done (L)"
+        onClick={() => set({ historyShown: true })}
+      >
+        Log
+      </Button>
       <select
         aria-label="look"
         className="field w-auto! py-0.5!"

@@ -11,6 +11,7 @@ export const KEYS: [string, string][] = [
   ["Space", "play, stop"],
   ["X", "set aside, or restore; also for a selected stretch"],
   ["Ctrl Z", "undo; with Shift, again"],
+  ["L", "the log: what was done, and long work"],
   ["1 … 8", "the stages"],
   ["F", "all of the image"],
   ["N", "north up, or as taken"],
@@ -94,6 +95,7 @@ export function useKeys(): void {
       else if (key === "k" && s.star !== null) void giveRole(campaign, s.star, "check");
       else if (key === "Escape") s.set({ selection: [], star: null, playing: false });
       else if (key === "?") s.set({ keysShown: true });
+      else if (key === "l") s.set({ historyShown: true });
       else return;
       event.preventDefault();
     }

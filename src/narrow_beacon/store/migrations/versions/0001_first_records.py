@@ -36,12 +36,6 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("id"),
     )
     op.create_table(
-        "observer",
-        sa.Column("name", sa.String(length=120), nullable=False),
-        sa.Column("id", sa.Integer(), nullable=False),
-        sa.PrimaryKeyConstraint("id"),
-    )
-    op.create_table(
         "site",
         sa.Column("name", sa.String(length=120), nullable=False),
         sa.Column("latitude_deg", sa.Double(), nullable=False),
@@ -469,7 +463,6 @@ def downgrade() -> None:
     op.drop_table("star")
     op.drop_table("campaign")
     op.drop_table("site")
-    op.drop_table("observer")
     op.drop_table("kit")
     op.drop_table("catalogue")
     # ### end Alembic commands ###

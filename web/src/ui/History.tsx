@@ -1,0 +1,103 @@
+import { Dialog } from "radix-ui";
+import { useJobs, useLog } from "../api/queries";
+import type { JobList, Log } from "../api/types";
+import { useApp } from "../state";
+import { clockUtc, dayOf, plural } from "./words";
+
+/** What was done, and the long work that went on: newest first. */
+export function History() {
+  const shown = useApp((s) => s.historyShown);
+  const set = useApp((s) => s.set);
+  return (
+    <Dialog.Root open={shown} onOpenChange={(open) => set({ historyShown: open })}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-20 bg-black/50" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed top-16 left-1/2 z-30 flex max-h-[78vh] w-[760px] outline-none max-w-[94vw] -translate-x-1/2 flex-col rounded-[3px] border border-line bg-panel p-4"
+        >
+          <Dialog.Title className="mb-2 text-large font-semibold">
+            What was done <span className="font-normal text-quiet">times in UT</span>
+          </Dialog.Title>
+          <Lists />
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
+
+function Lists() {
+  const campaign = useApp((s) => s.campaign);
+  const { data: log } = useLog(campaign);
+  const { data: jobs } = useJobs(campaign);
+  return (
+    <div className="grid min-h-0 grid-cols-2 gap-6">
+      <section className="min-h-0 overflow-y-auto" aria-label="actions">
+        <h3 className="mb-1 font-semibold">Actions</h3>
+        {log && !log.entries.length && <p className="text-quiet">Nothing was changed yet.</p>}
+        {log?.entries.map((entry) => (
+          <Action key={entry.id} entry={entry} />
+        ))}
+      </section>
+      <section className="min-h-0 overflow-y-auto" aria-label="long work">
+        <h3 className="mb-1 font-semibold">Long work</h3>
+        {jobs?.jobs.map((job) => (
+          <Work key={job.id} job={job} />
+        ))}
+      </section>
+    </div>
+  );
+}
+
+const moment = (iso: string) => `${dayOf(iso)} ${clockUtc(iso).slice(0, 5)}`;
+
+function Action({ entry }: { entry: Log["entries"][number] }) {
+  return (
+    <p className="flex gap-3 border-t border-line py-1">
+      <span className="num shrink-0 text-quiet">{moment(entry.at)}</span>
+      <span className={entry.undone ? "text-quiet line-through" : ""}>{entry.words}</span>
+      {entry.undone && <span className="ml-auto shrink-0 text-quiet">undone</span>}
+    </p>
+  );
+}
+
+const KINDS: Record<string, string> = {
+  sort: "sort the files",
+  masters: "build the masters",
+  place: "place the exposures",
+  census: "measure all stars",
+  reduce: "reduce all of it",
+};
+const STATES: Record<string, { words: string; tone: string }> = {
+  waiting: { words: "waits", tone: "text-quiet" },
+  running: { words: "at work", tone: "text-beam" },
+  done: { words: "done", tone: "text-quiet" },
+  cancelled: { words: "stopped", tone: "text-quiet" },
+  failed: { words: "failed", tone: "text-trouble" },
+};
+
+function Work({ job }: { job: JobList["jobs"][number] }) {
+  const state = STATES[job.state] ?? { words: job.state, tone: "text-quiet" };
+  return (
+    <div className="border-t border-line py-1">
+      <p className="flex gap-3">
+        <span className="num shrink-0 text-quiet">{moment(job.created)}</span>
+        <span>{KINDS[job.kind] ?? job.kind}</span>
+        <span className={`ml-auto shrink-0 ${state.tone}`}>{state.words}</span>
+      </p>
+      {job.words && <p className="text-small text-quiet">{job.words}</p>}
+      {job.failures.length > 0 && (
+        <details className="text-small">
+          <summary className="cursor-pointer text-beam">
+            {plural(job.failures.length, "file")} with a remark
+          </summary>
+          {job.failures.map((words) => (
+            <p key={words} className="pl-3 text-quiet">
+              {words}
+            </p>
+          ))}
+        </details>
+      )}
+    </div>
+  );
+}
