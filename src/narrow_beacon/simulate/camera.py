@@ -40,6 +40,9 @@ class Camera:
     dark_rate: np.ndarray = field(init=False, repr=False)
     response: np.ndarray = field(init=False, repr=False)
     vignetting: np.ndarray = field(init=False, repr=False)
+    _throughputs: dict[tuple[Dust, ...], np.ndarray] = field(
+        init=False, repr=False, default_factory=dict
+    )
 
     def __post_init__(self) -> None:
         rng = np.random.default_rng([self.seed, 77])
@@ -63,7 +66,9 @@ class Camera:
         self.vignetting = (1.0 - 0.55 * radius2).astype(np.float32)
 
     def throughput(self, dust: tuple[Dust, ...] = ()) -> np.ndarray:
-        """Relative sensitivity (height, width): response, vignetting and dust."""
+        """Relative sensitivity (height, width): response, vignetting, dust; shared, read only."""
+        if dust in self._throughputs:
+            return self._throughputs[dust]
         total = self.vignetting * self.response
         height, width = self.shape
         y, x = np.mgrid[0:height, 0:width].astype(np.float32)
@@ -71,6 +76,8 @@ class Camera:
             r = np.hypot(x - grain.x_px, y - grain.y_px) / grain.radius_px
             shadow = grain.depth * np.exp(-(((r - 0.7) / 0.35) ** 2)) * (r < 2.0)
             total = total * (1.0 - shadow.astype(np.float32))
+        total.setflags(write=False)
+        self._throughputs[dust] = total
         return total
 
     def read(
@@ -91,11 +98,14 @@ class Camera:
             _strike(rng, electrons, rng.poisson(cosmic_per_s * exposure_s))
         electrons += rng.standard_normal(self.shape, np.float32) * np.float32(self.read_noise_e)
         adu = electrons / np.float32(self.gain_e_per_adu)
-        over = adu - np.float32(self.linear_limit_adu)
         # Past the linear limit the response bends, then it stops.
-        adu = np.where(over > 0, self.linear_limit_adu + 0.7 * over, adu)
-        adu = adu + self.bias_pattern + np.float32(rng.normal(0, 0.25))
-        return np.clip(np.rint(adu), 0, self.full_adu).astype(np.uint16)
+        bent = adu > np.float32(self.linear_limit_adu)
+        over = adu[bent] - np.float32(self.linear_limit_adu)
+        adu[bent] = self.linear_limit_adu + 0.7 * over
+        adu += self.bias_pattern
+        adu += np.float32(rng.normal(0, 0.25))
+        np.rint(adu, out=adu)
+        return np.clip(adu, 0, self.full_adu, out=adu).astype(np.uint16)
 
 
 def _poisson(rng: np.random.Generator, expected: np.ndarray) -> np.ndarray:
