@@ -44,7 +44,11 @@ class TestEvents:
             assert next(events) == {"kind": "hello", "progress": None}
             found = client.get(f"campaigns/{campaign}/exposures")["exposures"]
             client.post(f"campaigns/{campaign}/aside", {"ids": [found[0]["id"]], "aside": True})
-            assert next(events) == {"kind": "changed", "campaign": campaign}
+            revision = client.get(f"campaigns/{campaign}")["revision"]
+            told = {"kind": "changed", "campaign": campaign, "revision": revision}
+            assert next(events) == told
+            # The curve says which state it shows, so that nobody fetches it for nothing.
+            assert client.get(f"campaigns/{campaign}/curve")["revision"] == revision
             client.post(f"campaigns/{campaign}/undo")
             assert next(events)["kind"] == "changed"
 

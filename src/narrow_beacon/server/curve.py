@@ -32,8 +32,11 @@ def describe_curves(session: Session, campaign: Campaign) -> CurveOut:
     """The curves in force as the page draws them."""
     now = curves_now(session, campaign)
     if now is None:
-        return CurveOut(filters=[], problems=[], cast=None, recipe=None)
+        return CurveOut(
+            revision=campaign.revision or 0, filters=[], problems=[], cast=None, recipe=None
+        )
     return CurveOut(
+        revision=campaign.revision or 0,
         filters=[_filter(now, curve) for curve in now.curves],
         problems=list(now.problems),
         cast=cast_out(now.cast),

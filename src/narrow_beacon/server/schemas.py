@@ -516,6 +516,8 @@ class FilterCurveOut(BaseModel):
 
 
 class CurveOut(BaseModel):
+    revision: int
+    """Of the campaign that these curves show."""
     filters: list[FilterCurveOut]
     problems: list[str]
     cast: CastOut | None

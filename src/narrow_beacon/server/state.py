@@ -77,5 +77,6 @@ def changing(campaign: int) -> Iterator[tuple[Session, Campaign]]:
     """A session for a change; every listener is told once it is written."""
     state = shared()
     with state.store.session() as session:
-        yield session, campaign_of(session, campaign)
-    state.events.publish("changed", campaign=campaign)
+        record = campaign_of(session, campaign)
+        yield session, record
+    state.events.publish("changed", campaign=campaign, revision=record.revision)

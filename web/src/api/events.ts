@@ -7,7 +7,7 @@ type Event =
   | { kind: "hello"; progress: Progress | null }
   | { kind: "progress"; progress: Progress }
   | { kind: "job"; job: number; campaign: number; job_kind: string; state: string; words?: string }
-  | { kind: "changed"; campaign: number }
+  | { kind: "changed"; campaign: number; revision?: number }
   | { kind: "database"; away: boolean };
 
 /** Changes that follow one another are fetched together, so that they do not slow each other. */
@@ -18,13 +18,18 @@ export function useEvents(): void {
   useEffect(() => {
     const source = new EventSource("/api/events");
     const waiting = new Map<number, ReturnType<typeof setTimeout>>();
+    const newest = new Map<number, number>();
     let lost = false;
 
-    const changed = (campaign: number) => {
+    const changed = (campaign: number, revision = Infinity) => {
+      newest.set(campaign, Math.max(newest.get(campaign) ?? 0, revision));
       clearTimeout(waiting.get(campaign));
       waiting.set(
         campaign,
-        setTimeout(() => refresh(campaign), GATHER_MS),
+        setTimeout(() => {
+          refresh(campaign, newest.get(campaign));
+          newest.delete(campaign);
+        }, GATHER_MS),
       );
     };
     source.onmessage = (message: MessageEvent<string>) => {
@@ -48,7 +53,7 @@ export function useEvents(): void {
           changed(event.campaign);
           break;
         case "changed":
-          changed(event.campaign);
+          changed(event.campaign, event.revision);
           break;
         case "database":
           setAway("The records (MariaDB) do not answer. The job waits and goes on by itself.");

@@ -144,7 +144,6 @@ export async function recast(campaign: number, path: string, body: unknown): Pro
   const begin = performance.now();
   const curve = await act<Curve>("POST", `/api/campaigns/${campaign}/${path}`, body);
   if (!curve) return;
-  recastAt = performance.now();
   notifyManager.batch(() => {
     client.setQueryData<Campaign>(of(campaign, ""), (old) =>
       old ? { ...old, cast: curve.cast, recipe: curve.recipe } : old,
@@ -159,15 +158,16 @@ export async function recast(campaign: number, path: string, body: unknown): Pro
   );
 }
 
-const OWN_MS = 1500;
-let recastAt = 0;
-
-/** Fetch anew what is shown of a campaign; but not the curve that has just been answered. */
-export function refresh(campaign: number): void {
-  const own = performance.now() - recastAt < OWN_MS;
+/**
+ * Fetch anew what is shown of a campaign; but not a curve that shows this revision already, as the
+ * answer to a changed role does.
+ */
+export function refresh(campaign: number, revision = Infinity): void {
+  const curve = client.getQueryData<Curve>(of(campaign, "curve"));
+  const known = curve !== undefined && curve.revision >= revision;
   void client.invalidateQueries({
     queryKey: ["campaign", campaign],
-    predicate: ({ queryKey }) => !(own && queryKey[2] === "curve"),
+    predicate: ({ queryKey }) => !(known && queryKey[2] === "curve"),
   });
   void client.invalidateQueries({ queryKey: ["state"] });
 }

@@ -153,6 +153,7 @@ export function curve(magnitudes: (number | null)[] = [12, 12.4, 12.1]): Curve {
     flags: {},
   });
   return {
+    revision: 4,
     filters: [
       {
         filter: "V",

@@ -1,7 +1,7 @@
 // @vitest-environment jsdom
 import { act as rendered, cleanup, renderHook } from "@testing-library/react";
 import { afterEach, describe, expect, it, vi } from "vitest";
-import { giveRole, setAside, setRadius, startJob } from "../api/actions";
+import { giveRole, setAside, setRadius, startJob, undo } from "../api/actions";
 import { get, ProblemError, send, upload } from "../api/client";
 import { useEvents } from "../api/events";
 import { act, client, foresee, recast, refresh } from "../api/queries";
@@ -84,15 +84,23 @@ describe("a change of the cast or the radius", () => {
   });
 
   it("does not fetch the curve again that was just answered, but all else", async () => {
-    serve({ "POST /api/campaigns/1/recipe": curve() });
+    serve({ "POST /api/campaigns/1/recipe": { ...curve(), revision: 7 } });
     client.setQueryData(["campaign", 1, "exposures"], night(3));
     await setRadius(1, "V", 6);
-    refresh(1);
     const stale = (path: string) => client.getQueryState(["campaign", 1, path])!.isInvalidated;
+    refresh(1, 7);
     expect([stale("curve"), stale("exposures")]).toEqual([false, true]);
-    vi.spyOn(performance, "now").mockReturnValue(performance.now() + 10_000);
-    refresh(1);
+    // A later change, here or in another tab, however soon it comes.
+    refresh(1, 8);
     expect(stale("curve")).toBe(true);
+  });
+
+  it("fetches the curve after any other action, such as an undo right behind", async () => {
+    serve({ "POST /api/campaigns/1/recipe": curve(), "POST /api/campaigns/1/undo": { words: "" } });
+    useApp.setState({ campaign: 1 });
+    await setRadius(1, "V", 6);
+    await undo();
+    expect(client.getQueryState(["campaign", 1, "curve"])!.isInvalidated).toBe(true);
   });
 
   it("keeps the old curve where it is refused", async () => {

@@ -2119,6 +2119,8 @@ export interface components {
         };
         /** CurveOut */
         CurveOut: {
+            /** Revision */
+            revision: number;
             /** Filters */
             filters: components["schemas"]["CurveOut.FilterCurveOut"][];
             /** Problems */
