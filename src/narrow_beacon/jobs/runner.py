@@ -154,6 +154,7 @@ class Runner:
             self._now = None
 
     def _finish(self, job: Job, progress: Progress, state: str, words: str) -> None:
+        self._now = None  # before anyone can read in the records that it is finished
         self._set(
             job.id, state=state, words=words, finished=now(), done=progress.done,
             total=progress.total, failures=progress.failures[:_MOST_FAILURES],
