@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from builders import EVENING, frame, frame_of, header_of, noise, write_simple
 from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.file_name import NamePattern, NamePatternError, NameValues
 from narrow_beacon.core.frames.fits_file import FitsImage, read_image, read_pixels
 from narrow_beacon.core.frames.header import FrameFacts, interpret, kind_of, sexagesimal_deg
 from narrow_beacon.core.frames.sort import (
@@ -259,3 +260,51 @@ def test_a_header_without_any_fact_gives_none(tmp_path: Path) -> None:
     facts = interpret(FitsImage(dict(header_of(NAXIS=2)), (), None))  # type: ignore[arg-type]
     assert all(value is None for name, value in vars(facts).items() if name != "time_is_middle")
     assert frame(tmp_path, ADU).night == "2026-10-12"
+
+
+class TestNamePattern:
+    @pytest.mark.parametrize(
+        ("pattern", "path", "values"),
+        [
+            ("{kind}_{filter}_{seconds}s", "a/Light_V_60s_0012.fits", ("exposure", "V", 60.0)),
+            ("*_{filter}_*", "larkspur_Rc_12.fit", (None, "Rc", None)),
+            ("*{seconds}s", "DARK-2.5s.fits", (None, None, 2.5)),
+            ("{kind}/*/{filter}", "night/flat dark/low/B-1.fits", ("flat dark", "B", None)),
+            ("{filter}", "V.fits.gz", (None, "V", None)),
+        ],
+    )
+    def test_it_reads_what_stands_in_the_name(
+        self, pattern: str, path: str, values: tuple[object, ...]
+    ) -> None:
+        assert NamePattern(pattern).read(path) == NameValues(*values)
+
+    @pytest.mark.parametrize(
+        "written", ["20261012T210430.25", "2026-10-12_21-04-30.25", "20261012-21h04m30.25"]
+    )
+    def test_the_start_is_read_in_the_ways_programs_write_it(self, written: str) -> None:
+        values = NamePattern("x {time}").read(f"x {written}.fits")
+        assert values == NameValues(time_utc=datetime(2026, 10, 12, 21, 4, 30, 250_000))
+
+    @pytest.mark.parametrize(
+        ("pattern", "path"),
+        [
+            ("{filter}_{seconds}s", "V_sixty.fits"),
+            ("{kind}_*", "cake_1.fits"),
+            ("{kind}_*", "master dark_1.fits"),
+            ("{time}", "20261312T210430.fits"),
+            ("{kind}/*", "flat.fits"),
+        ],
+    )
+    def test_a_name_that_does_not_fit_says_nothing(self, pattern: str, path: str) -> None:
+        assert NamePattern(pattern).read(path) is None
+
+    @pytest.mark.parametrize(
+        ("pattern", "words"),
+        [
+            ("*", "write {kind}"), ("{cake}", "none of {kind}"), ("{filter", "a lone {"),
+            ("{filter}-{filter}", "stands twice"),
+        ],
+    )  # fmt: skip
+    def test_a_pattern_that_cannot_be_read_is_refused(self, pattern: str, words: str) -> None:
+        with pytest.raises(NamePatternError, match=words):
+            NamePattern(pattern)

@@ -301,6 +301,40 @@ class TestFiles:
         stacks = client.get(f"campaigns/{sorted_campaign}/intake")["stacks"]
         assert [s["count"] for s in stacks if s["kind"] == "dark"] == [10]
 
+    def test_the_names_of_chosen_files_say_what_stands_in_them(
+        self, client: Client, sorted_campaign: int
+    ) -> None:
+        page = f"campaigns/{sorted_campaign}"
+        names = {f["id"]: Path(f["name"]).name for f in client.get(f"{page}/intake")["files"]}
+        read = client.get(f"{page}/names?pattern=*glove-{{seconds}}")["files"]
+        assert {f["id"]: f["exposure_s"] for f in read} == {
+            i: float(name[9:12]) for i, name in names.items() if name.startswith("foxglove-")
+        }
+        biases = [i for i, name in names.items() if name.startswith("bias")]
+        ids = [f["id"] for f in read[:2]]
+        pattern = {"ids": [*ids, *biases], "pattern": "*glove-{seconds}"}
+        said = client.post(f"{page}/corrections/names", pattern)["words"]
+        assert said == "corrected 2 files: by name, *glove-{seconds}"
+        after = {f["id"]: f for f in client.get(f"{page}/intake")["files"]}
+        assert [after[i]["exposure_s"] for i in ids] == [float(names[i][9:12]) for i in ids]
+        assert not any(after[i]["correction"] for i in biases)
+        client.post(f"{page}/undo")
+        after = {f["id"]: f for f in client.get(f"{page}/intake")["files"]}
+        assert not any(after[i]["correction"] for i in ids)
+
+    def test_a_pattern_that_asks_for_nothing_known_is_refused(
+        self, client: Client, sorted_campaign: int
+    ) -> None:
+        for answer in (
+            client.ask("GET", f"campaigns/{sorted_campaign}/names?pattern={{cake}}"),
+            client.ask(
+                "POST", f"campaigns/{sorted_campaign}/corrections/names",
+                {"ids": [], "pattern": "{cake}"},
+            ),
+        ):  # fmt: skip
+            assert answer.status_code == 422
+            assert "{cake} is none of {kind}" in answer.json()["detail"]
+
     @pytest.mark.parametrize(
         ("values", "words"),
         [

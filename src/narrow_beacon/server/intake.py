@@ -12,6 +12,7 @@ from apiflask import APIBlueprint
 from flask import request
 from werkzeug.utils import secure_filename
 
+from narrow_beacon.core.frames.file_name import NamePattern, NamePatternError, NameValues
 from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.sort import RawFile
 from narrow_beacon.server.campaigns import PLAN_NAME
@@ -24,6 +25,10 @@ from narrow_beacon.server.schemas import (
     FolderList,
     FolderQuery,
     IntakeOut,
+    NameOut,
+    NamePatternIn,
+    NamesOut,
+    NamesQuery,
     Stack,
 )
 from narrow_beacon.server.stages import needs_answer
@@ -219,20 +224,63 @@ def correct_files(number: int, body: Corrections) -> Done:
         if (text := getattr(body, name)) is not None
     }
     values = {name: _word(name, text) for name, text in given.items()}
+    said = ", ".join(f"{n.removesuffix('_s')} {v or 'as in the header'}" for n, v in given.items())
+    return _keep(number, dict.fromkeys(body.ids, values), said)
+
+
+@blueprint.get("/api/campaigns/<int:number>/names")
+@blueprint.input(NamesQuery, location="query", arg_name="query")
+@blueprint.output(NamesOut)
+def names(number: int, query: NamesQuery) -> NamesOut:
+    """What the files' names say by a pattern; only those that fit it."""
+    pattern = _pattern(query.pattern)
+    with shared().store.session() as session:
+        campaign = campaign_of(session, number)
+        read = [
+            (file.id, pattern.read(file.path))
+            for file in session.query(NightFile).filter_by(campaign_id=campaign.id)
+        ]
+    return NamesOut(files=[NameOut(id=i, **_values(found)) for i, found in read if found])
+
+
+@blueprint.post("/api/campaigns/<int:number>/corrections/names")
+@blueprint.input(NamePatternIn, arg_name="body")
+@blueprint.output(Done)
+def correct_by_names(number: int, body: NamePatternIn) -> Done:
+    """Keep what the names of some files say beside what their headers say."""
+    pattern = _pattern(body.pattern)
+    with shared().store.session() as session:
+        files = files_in(session, campaign_of(session, number), body.ids)
+        read = {file.id: pattern.read(file.path) for file in files}
+    values = {
+        i: {name: v for name, v in _values(found).items() if v is not None}
+        for i, found in read.items()
+        if found
+    }
+    return _keep(number, values, f"by name, {body.pattern.strip()}")
+
+
+def _pattern(text: str) -> NamePattern:
+    try:
+        return NamePattern(text)
+    except NamePatternError as error:
+        raise Problem(422, "Not a pattern", f"{error}.") from error
+
+
+def _values(said: NameValues) -> dict[str, Any]:
+    begin = said.time_utc
+    return {**vars(said), "time_utc": begin.isoformat() if begin else None}
+
+
+def _keep(number: int, said: dict[int, dict[str, Any]], words: str) -> Done:
+    """Change what the observer says of files; None takes a word back."""
     with changing(number) as (session, campaign):
         changes = []
-        for file in files_in(session, campaign, body.ids):
-            correction = dict(file.correction)
-            for name, value in values.items():
-                if value is None:
-                    correction.pop(name, None)
-                else:
-                    correction[name] = value
-            changes.append(Change("file", file.id, "correction", correction))
-        said = ", ".join(
-            f"{n.removesuffix('_s')} {v or 'as in the header'}" for n, v in given.items()
-        )
-        entry = act(session, campaign, f"corrected {_files(len(body.ids))}: {said}", changes)
+        for file in files_in(session, campaign, list(said)):
+            correction = {**file.correction, **said[file.id]}
+            kept = {name: value for name, value in correction.items() if value is not None}
+            changes.append(Change("file", file.id, "correction", kept))
+        entry = act(session, campaign, f"corrected {_files(len(said))}: {words}", changes)
         return Done(words=entry.words if entry else "Nothing to change.")
 
 

@@ -238,6 +238,33 @@ class Corrections(BaseModel):
     time_utc: str | None = None
 
 
+class NamesQuery(BaseModel):
+    pattern: str = Field(max_length=200)
+
+
+class NamePatternIn(BaseModel):
+    """A pattern for what stands in the names of some files."""
+
+    ids: list[int]
+    pattern: str = Field(max_length=200)
+
+
+class NameOut(BaseModel):
+    """What a file's name says; None where the pattern does not ask."""
+
+    id: int
+    kind: str | None
+    filter: str | None
+    exposure_s: float | None
+    time_utc: str | None
+
+
+class NamesOut(BaseModel):
+    """Files whose names fit a pattern."""
+
+    files: list[NameOut]
+
+
 class Folder(BaseModel):
     path: str
     name: str

@@ -13,6 +13,7 @@ import type {
   JobList,
   Log,
   MeasuredStars,
+  NamesRead,
   Placement,
   Radii,
   ReportPage,
@@ -54,6 +55,15 @@ export const useCampaign = (id: number | null) =>
   });
 export const useExposures = (id: number | null) => useCampaignQuery<Exposures>(id, "exposures");
 export const useIntake = (id: number | null) => useCampaignQuery<Intake>(id, "intake");
+/** What the files' names say by a pattern of the observer's. */
+export const useNames = (id: number | null, pattern: string) =>
+  useQuery({
+    queryKey: of(id, "names", pattern),
+    queryFn: () =>
+      get<NamesRead>(`/api/campaigns/${id}/names?pattern=${encodeURIComponent(pattern)}`),
+    enabled: id !== null && pattern.includes("}"),
+    retry: false,
+  });
 export const useCorrect = (id: number | null) => useCampaignQuery<Correct>(id, "correct");
 /** Thousands of points: taken as they come, since comparing them costs more than drawing them. */
 export const useCurve = (id: number | null) =>

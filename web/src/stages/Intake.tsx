@@ -10,6 +10,7 @@ import { Chips, Empty } from "../ui/parts";
 import { dayOf, fixed, plural, seconds, shortName } from "../ui/words";
 import { CorrectionForm } from "./intake/CorrectionForm";
 import { FoldersSection } from "./intake/FoldersSection";
+import { NamesForm } from "./intake/NamesForm";
 import { SetUp } from "./intake/SetUp";
 
 type Kept = "questions" | "left out" | "all" | "stack";
@@ -250,7 +251,10 @@ export function IntakeBench() {
   return (
     <>
       {files.length > 0 ? (
-        <CorrectionForm key={files.map((f) => f.id).join()} files={files} />
+        <>
+          <CorrectionForm key={files.map((f) => f.id).join()} files={files} />
+          <NamesForm files={files} />
+        </>
       ) : (
         <FoldersSection campaign={campaign} files={data.files.length} />
       )}

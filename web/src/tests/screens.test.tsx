@@ -249,6 +249,36 @@ describe("Intake", () => {
     await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual({ ids: [1, 2], kind: "dark" }));
   });
 
+  it("reads kind and filter out of the chosen files' names, and shows first what it read", async () => {
+    const read = { exposure_s: null, filter: "V", kind: "exposure", time_utc: null };
+    const pattern = "{kind}_{filter}";
+    const address = `names?pattern=${encodeURIComponent(pattern)}`;
+    const refused = new Refusal(422, "Not a pattern", "{cake} is none of {kind}, {filter}.");
+    const asked = server({
+      [`GET ${HERE}/intake`]: intake,
+      [`GET ${HERE}/names?pattern=%7Bcake%7D`]: refused,
+      [`GET ${HERE}/${address}`]: {
+        files: [
+          { id: 1, ...read, time_utc: "2026-09-20T21:04:30" },
+          { id: 2, ...read, filter: "B", time_utc: "2026-09-20T20:00:00" },
+          { id: 4, ...read },
+        ],
+      },
+      [`POST ${HERE}/corrections/names`]: { words: "corrected 2 files" },
+    });
+    useChoice.setState({ chosen: new Set([1, 2, 3]) });
+    show(<IntakeBench />);
+    const field = await screen.findByLabelText("pattern of the file names");
+    fireEvent.change(field, { target: { value: "{cake}" } });
+    expect(await screen.findByText(/none of {kind}/)).toBeTruthy();
+    fireEvent.change(field, { target: { value: pattern } });
+    expect(await screen.findByText("2 of 3")).toBeTruthy();
+    for (const words of ["exposure × 2", "V × 1, B × 1", "09-20 20:00:00 to 09-20 21:04:30"])
+      expect(screen.getByText(words)).toBeTruthy();
+    fireEvent.click(screen.getByText("Keep for 2 files"));
+    await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual({ ids: [1, 2], pattern }));
+  });
+
   it("sets target, catalogue, site and kit where they are left", async () => {
     const asked = server({ [`GET ${HERE}/intake`]: intake, [`PATCH ${HERE}`]: campaign() });
     show(<IntakeBench />);

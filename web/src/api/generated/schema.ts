@@ -778,6 +778,64 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the files' names say by a pattern; only those that fit it. */
+        get: {
+            parameters: {
+                query: {
+                    pattern: string;
+                };
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NamesOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/aside": {
         parameters: {
             query?: never;
@@ -1541,6 +1599,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/corrections/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep what the names of some files say beside what their headers say. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NamePatternIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2251,6 +2369,30 @@ export interface components {
             /** Jobs */
             jobs: components["schemas"]["JobList.JobOut"][];
         };
+        /**
+         * NameOut
+         * @description What a file's name says; None where the pattern does not ask.
+         */
+        "NamesOut.NameOut": {
+            /** Id */
+            id: number;
+            /** Kind */
+            kind: string | null;
+            /** Filter */
+            filter: string | null;
+            /** Exposure S */
+            exposure_s: number | null;
+            /** Time Utc */
+            time_utc: string | null;
+        };
+        /**
+         * NamesOut
+         * @description Files whose names fit a pattern.
+         */
+        NamesOut: {
+            /** Files */
+            files: components["schemas"]["NamesOut.NameOut"][];
+        };
         /** SetAside */
         SetAside: {
             /** Ids */
@@ -2670,6 +2812,16 @@ export interface components {
              * @default null
              */
             time_utc: string | null;
+        };
+        /**
+         * NamePatternIn
+         * @description A pattern for what stands in the names of some files.
+         */
+        NamePatternIn: {
+            /** Ids */
+            ids: number[];
+            /** Pattern */
+            pattern: string;
         };
     };
     responses: never;
