@@ -15,6 +15,8 @@ its own dark noise becomes several times the read noise."""
 COLUMN_Z = 10.0
 LEAST_RESPONSE = 0.6
 MOST_RESPONSE = 1.6
+_MEDIAN_SCATTER = 1.2533
+"""The scatter of the median of many normal values, over that of their mean: sqrt(pi / 2)."""
 
 
 def find_defects(dark: Plane | None, flat: Plane | None, shape: tuple[int, int]) -> Flags:
@@ -43,5 +45,8 @@ def _odd_columns(image: Plane) -> np.ndarray:
     padded = np.pad(medians, 4, mode="edge")
     usual = np.median(np.lib.stride_tricks.sliding_window_view(padded, 9), axis=1)
     excess = medians - usual
-    scatter = max(1.4826 * float(np.median(np.abs(excess))), 1e-2)
+    # Medians of whole numbers are mostly equal; noise alone moves them by this much.
+    noise = 1.4826 * float(np.median(np.abs(rows - medians)))
+    expected = _MEDIAN_SCATTER * noise / np.sqrt(len(rows))
+    scatter = max(1.4826 * float(np.median(np.abs(excess))), expected, 1e-2)
     return np.flatnonzero(np.abs(excess) > COLUMN_Z * scatter)
