@@ -32,6 +32,7 @@ from narrow_beacon.core.correct.match import (
     choose_dark,
     choose_dark_to_scale,
     choose_flat,
+    picked_master,
 )
 from narrow_beacon.core.correct.photon_transfer import measure_camera_noise
 from narrow_beacon.core.frames.fits_file import read_image
@@ -157,6 +158,14 @@ def test_defects_are_hot_pixels_bad_columns_and_dead_pixels() -> None:
     assert defects.sum() == 96 + 2
 
 
+def test_a_single_dark_in_whole_numbers_has_no_more_bad_columns_than_there_are() -> None:
+    dark = np.round(noise((512, 512), 520, 6))
+    dark[:, 101] += 12
+    defects = find_defects(dark, None, (512, 512))
+    assert defects[:, 101].all()
+    assert defects.sum() == 512
+
+
 def test_a_flat_with_a_moved_dust_grain_is_reported_and_noise_is_not() -> None:
     camera = Camera(5, (384, 512))
     rng = np.random.default_rng(0)
@@ -254,3 +263,20 @@ def test_a_missing_dark_says_what_is_nearest_and_what_can_be_scaled(tmp_path: Pa
     assert missing.index is None
     assert missing.reason == "no dark within 2% of 120 s at −10 °C; nearest: 60 s at −10 °C"
     assert choose_dark_to_scale(exposure, masters).index == 1
+
+
+def test_a_picked_master_says_all_that_does_not_fit(tmp_path: Path) -> None:
+    exposure = frame(tmp_path, np.full(SHAPE, 500, np.uint16))
+    masters = [
+        master_facts("flat", filter="B", count=1),
+        master_facts("dark", gain_setting=7.0, offset_setting=9.0, readout_mode="fast"),
+    ]
+    flat = picked_master(exposure, masters, 0)
+    assert flat.reason == "picked by the observer: 1 flat in B, same night"
+    assert [words.split(" flat B")[0] for words in flat.remarks] == [
+        "only 1 frame in",
+        flat.remarks[1],
+    ]
+    assert "a flat in B, the exposure in V" in flat.remarks[1]
+    dark = picked_master(exposure, masters, 1)
+    assert [words.split(" has ")[1].split()[0] for words in dark.remarks] == ["gain", "offset"]

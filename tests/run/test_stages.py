@@ -20,11 +20,13 @@ from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.calibrate import (
+    LEFT_OUT,
     MasterFile,
     build_chain,
     build_masters,
     chain_name,
     flat_remarks,
+    inputs_of,
     library_masters,
     plan_chain,
 )
@@ -99,6 +101,35 @@ def test_a_matching_dark_and_flat_make_the_sky_flat(tmp_path: Path, camera: Came
     assert {m.facts.kind for m in masters} == {"bias", "dark", "flat"}
     flat = next(m for m in masters if m.facts.kind == "flat")
     assert flat.facts.made_with[0].startswith("bias")
+
+
+def test_another_dark_can_be_picked_and_a_step_left_out(tmp_path: Path, camera: Camera) -> None:
+    exposure = sky_frame(tmp_path, camera)
+    masters, best = built(tmp_path, camera, exposure, calibration(tmp_path, camera))
+    facts = [master.facts for master in masters]
+
+    def chain(**picks: str):  # type: ignore[no-untyped-def]
+        plan = plan_chain(chain_name(exposure), exposure, facts, picks)
+        folder = tmp_path / f"chain-{len(list(tmp_path.iterdir()))}"
+        return plan, build_chain(plan, masters, [exposure], folder)
+
+    keys = {(option.step, option.label): option.key for option in best.options}
+    assert len(keys) == len(set(keys.values())) == len(best.options)
+    flat = next(key for (step, _), key in keys.items() if step == "flat")
+    plan, report = chain(flat=flat)
+    assert report.stations[1].words.startswith("divided by flat: picked by the observer")
+    assert inputs_of(plan, masters) == inputs_of(chain()[0], masters)
+    plan, report = chain(flat=LEFT_OUT)
+    assert [station.kind for station in report.stations] == ["offset", "repair"]
+    assert report.left_out == ("flat",)
+    assert inputs_of(plan, masters) != inputs_of(chain()[0], masters)
+    # Vignetting and dust stay where nothing is divided by the flat.
+    assert corrected_flatness(report, exposure) > 0.03
+    _, report = chain(dark=LEFT_OUT)
+    assert report.stations[0].words.startswith("bias off")
+    _, report = chain(dark="a dark of long ago")
+    assert report.masters == best.masters
+    assert any("is no longer there" in words for words in report.remarks)
 
 
 def test_a_dark_of_another_length_is_scaled_by_its_pattern(tmp_path: Path, camera: Camera) -> None:

@@ -179,6 +179,65 @@ class TestCorrect:
             assert master["clipped_share"] < 0.03
             assert bool(master["made_with"]) is (master["kind"] == "flat")
 
+    def test_another_master_is_picked_taken_back_and_done_without(
+        self, client: Client, campaign: int
+    ) -> None:
+        page = f"campaigns/{campaign}"
+
+        def picked(key: str) -> dict[str, Any]:
+            body = {"chain": chain["name"], "step": "dark", "key": key}
+            assert client.ask("POST", f"{page}/masters/pick", body).ok
+            return now()
+
+        def now() -> dict[str, Any]:
+            assert client.wait(campaign)["state"] == "done"
+            (chain,) = client.get(f"{page}/correct")["chains"]
+            return chain
+
+        chain = now()
+        (dark,) = [o for o in chain["options"] if o["label"].startswith("dark 60 s")]
+        assert (dark["words"], dark["picked"]) == ("10 darks of 60 s at −10 °C, same night", False)
+        assert "picked by the observer" in picked(dark["key"])["stations"][0]["words"]
+        assert self.stage(client, campaign, "measure")["state"] == "done"
+        without = picked("none")
+        assert without["left_out"] == ["dark"]
+        assert without["stations"][0]["words"].startswith("bias off")
+        assert "masters changed since" in self.stage(client, campaign, "measure")["words"]
+        for _ in range(2):
+            client.post(f"{page}/undo")
+        assert now()["stations"] == chain["stations"]
+        client.post(f"{page}/jobs", {"kind": "census"})
+        now()
+        assert self.stage(client, campaign, "measure")["state"] == "done"
+        for body in (
+            {"chain": "?", "step": "dark", "key": ""},
+            {"chain": chain["name"], "step": "dark", "key": "cake"},
+        ):
+            assert client.ask("POST", f"{page}/masters/pick", body).status_code in (404, 422)
+
+    def test_other_calibration_frames_make_masters_and_census_old(
+        self, client: Client, campaign: int
+    ) -> None:
+        page = f"campaigns/{campaign}"
+        stacks = client.get(f"{page}/intake")["stacks"]
+        darks = next(s["ids"] for s in stacks if s["kind"] == "dark")
+        client.post(f"{page}/corrections", {"ids": darks[:3], "exposure_s": "5"})
+        assert "build the masters again" in self.stage(client, campaign, "correct")["words"]
+        assert "files changed since" in self.stage(client, campaign, "measure")["words"]
+        # A census builds them first.
+        client.post(f"{page}/jobs", {"kind": "census"})
+        assert client.wait(campaign)["state"] == "done"
+        assert self.stage(client, campaign, "correct")["state"] == "done"
+        (chain,) = client.get(f"{page}/correct")["chains"]
+        assert "7 darks of 60 s" in chain["stations"][0]["words"]
+        client.post(f"{page}/undo")
+        client.post(f"{page}/jobs", {"kind": "census"})
+        assert client.wait(campaign)["state"] == "done"
+
+    def stage(self, client: Client, campaign: int, key: str) -> dict[str, Any]:
+        stages = client.get(f"campaigns/{campaign}")["stages"]
+        return next(stage for stage in stages if stage["key"] == key)
+
 
 class TestImages:
     @pytest.fixture

@@ -8,11 +8,35 @@ from pathlib import Path
 from sqlalchemy import delete, select
 
 from narrow_beacon.jobs.work import NotReadyError, Work
-from narrow_beacon.reduce.calibrate import MasterFile, build_chain, build_masters, flat_remarks
+from narrow_beacon.reduce.calibrate import (
+    MasterFile,
+    build_chain,
+    build_masters,
+    flat_remarks,
+    inputs_of,
+)
 from narrow_beacon.reduce.prepare import chain_calls
-from narrow_beacon.store.campaigns import CampaignNights, fingerprint, now, sort_files
+from narrow_beacon.store.campaigns import (
+    CampaignNights,
+    calibration_print,
+    changed_after_measuring,
+    files_of,
+    fingerprint,
+    now,
+    sort_files,
+)
 from narrow_beacon.store.codec import dump
 from narrow_beacon.store.models import ChainRecord, DefectMap, MasterRecord
+
+
+def renew_masters(work: Work) -> None:
+    """Build masters and chains again where the calibration frames are others than they were."""
+    with work.store.session() as session:
+        campaign = work.campaign(session)
+        made = campaign.masters_with
+        old = made and made != calibration_print(campaign, files_of(session, campaign))
+    if old:
+        make_masters(work)
 
 
 def make_masters(work: Work) -> None:
@@ -20,6 +44,8 @@ def make_masters(work: Work) -> None:
     with work.store.session() as session:
         campaign = work.campaign(session)
         nights = sort_files(session, campaign)
+        picks = dict(campaign.picks)
+        made_with = calibration_print(campaign, files_of(session, campaign))
     if not nights.night.exposures:
         raise NotReadyError("There are no exposures of the sky yet: point Intake to a folder.")
     work.reporter.start("building masters", 0)
@@ -44,19 +70,22 @@ def make_masters(work: Work) -> None:
                     made=now(),
                 )
             )
-    _build_chains(work, nights, masters, remarks)
+    _build_chains(work, nights, masters, remarks, made_with, picks)
 
 
 def _build_chains(
-    work: Work, nights: CampaignNights, masters: Sequence[MasterFile], remarks: Sequence[str]
+    work: Work,
+    nights: CampaignNights,
+    masters: Sequence[MasterFile],
+    remarks: Sequence[str],
+    made_with: str,
+    picks: dict[str, dict[str, str]],
 ) -> None:
-    calls = chain_calls(nights.night.exposures, masters, work.folder("chains"))
+    calls = chain_calls(nights.night.exposures, masters, work.folder("chains"), picks)
     # A folder per set of masters: an image or a census that is being made keeps its planes.
     prints = {
-        call[0].name: fingerprint(
-            call[0], [m.facts.inputs for m in masters], [f.sha256 for f in call[2]]
-        )
-        for call in calls
+        plan.name: fingerprint(plan.name, inputs_of(plan, masters), [f.sha256 for f in examples])
+        for plan, _, examples, _ in calls
     }
     calls = [
         (plan, masters, examples, work.folder("chains") / prints[plan.name][:16])
@@ -65,8 +94,11 @@ def _build_chains(
     work.reporter.start("preparing corrections", len(calls))
     reports = work.pool.map(build_chain, calls, lambda _: work.reporter.advance())
     with work.store.session() as session:
-        old = select(ChainRecord.id).where(ChainRecord.campaign_id == work.campaign_id)
-        session.execute(delete(DefectMap).where(DefectMap.chain_id.in_(old)))
+        old = session.scalars(
+            select(ChainRecord).where(ChainRecord.campaign_id == work.campaign_id)
+        ).all()
+        others = any(record.fingerprint != prints.get(record.name) for record in old)
+        session.execute(delete(DefectMap).where(DefectMap.chain_id.in_([r.id for r in old])))
         session.execute(delete(ChainRecord).where(ChainRecord.campaign_id == work.campaign_id))
         for report in reports:
             record = ChainRecord(
@@ -85,5 +117,7 @@ def _build_chains(
                 )
             )
         campaign = work.campaign(session)
+        changed_after_measuring(session, campaign, ["masters"] if others else [])
+        campaign.masters_with = made_with
         campaign.remarks = list(remarks)
         campaign.revision += 1

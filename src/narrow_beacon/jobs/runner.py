@@ -17,7 +17,7 @@ from sqlalchemy.exc import InterfaceError, OperationalError
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
 from narrow_beacon.jobs.exposures import measure_all, place_all
-from narrow_beacon.jobs.masters import make_masters
+from narrow_beacon.jobs.masters import make_masters, renew_masters
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
 from narrow_beacon.jobs.settle import settle
 from narrow_beacon.jobs.sort import sort_folders
@@ -33,11 +33,13 @@ _LOOK_AGAIN_S = 5.0
 _MOST_FAILURES = 200
 
 
-def _masters(work: Work) -> None:
-    make_masters(work)
+def _place(work: Work) -> None:
+    renew_masters(work)
+    place_all(work)
 
 
 def _census(work: Work) -> None:
+    renew_masters(work)
     measure_all(work)
     settle(work, accept=False)
 
@@ -51,8 +53,8 @@ def _reduce(work: Work) -> None:
 
 KINDS: dict[str, Callable[[Work], None]] = {
     "sort": sort_folders,
-    "masters": _masters,
-    "place": place_all,
+    "masters": make_masters,
+    "place": _place,
     "census": _census,
     "reduce": _reduce,
 }

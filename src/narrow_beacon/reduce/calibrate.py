@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections import defaultdict
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -27,12 +28,19 @@ from narrow_beacon.core.correct.match import (
     choose_dark,
     choose_dark_to_scale,
     choose_flat,
+    fits_unscaled,
+    picked_master,
 )
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import read_pixels
 from narrow_beacon.core.frames.sort import Frame
 from narrow_beacon.reduce.context import save_chain
 from narrow_beacon.reduce.workers import Pool
+
+STEPS = {"bias": ("bias", "flat dark", "dark"), "dark": ("dark", "flat dark"), "flat": ("flat",)}
+"""The steps whose master can be picked, and the kinds of masters that they take."""
+LEFT_OUT = "none"
+"""What is picked for a step that the observer does without."""
 
 _BIAS_LIKE_S = 5.0
 _SCALE_FRAMES = 5
@@ -56,6 +64,26 @@ class ChainPlan:
     dark: Choice
     scaled_dark: Choice
     flat: Choice
+    options: tuple[Option, ...] = ()
+    left_out: tuple[str, ...] = ()
+    """Steps that the observer does without."""
+    lost: tuple[str, ...] = ()
+    """Words on picked masters that are no longer there."""
+
+
+@dataclass(frozen=True)
+class Option:
+    """A master that a step of a chain could use, what it is, and what does not fit about it.
+
+    ``step`` is one of STEPS.
+    """
+
+    step: str
+    key: str
+    label: str
+    words: str
+    remarks: tuple[str, ...]
+    picked: bool
 
 
 @dataclass(frozen=True)
@@ -82,6 +110,9 @@ class ChainReport:
     dark_adu_per_s: float
     dark_frames: int | None
     defects: int
+    options: tuple[Option, ...] = ()
+    left_out: tuple[str, ...] = ()
+    """Steps that the observer does without."""
 
 
 def chain_name(frame: Frame) -> str:
@@ -168,32 +199,117 @@ def library_masters(folder: Path | None) -> tuple[list[MasterFile], list[str]]:
     return found, problems
 
 
-def plan_chain(name: str, frame: Frame, masters: Sequence[MasterFacts]) -> ChainPlan:
-    """Choose the masters for a kind of exposure."""
-    bias = choose_bias(frame, masters)
-    if bias.index is None:
+def plan_chain(
+    name: str,
+    frame: Frame,
+    masters: Sequence[MasterFacts],
+    picks: Mapping[str, str] | None = None,
+) -> ChainPlan:
+    """Choose the masters for a kind of exposure.
+
+    ``picks`` are the observer's, by step: the key of a master, or LEFT_OUT.
+    """
+    picks = picks or {}
+    bias = _picked("bias", frame, masters, picks) or choose_bias(frame, masters)
+    if bias.index is None and picks.get("bias") != LEFT_OUT:
         bias = _stand_in_bias(frame, masters, bias)
-    dark = choose_dark(frame, masters)
-    scaled = Choice(None, "not needed")
-    if dark.index is None:
+    dark, scaled = _choose_darks(frame, masters, picks, bias.index is not None)
+    flat = _picked("flat", frame, masters, picks) or choose_flat(frame, masters)
+    options = _options(frame, masters, picks)
+    left_out = tuple(step for step in STEPS if picks.get(step) == LEFT_OUT)
+    there = {option.step for option in options if option.picked}
+    lost = tuple(
+        f"the picked {step} is no longer there, so another was chosen: {key}"
+        for step, key in picks.items()
+        if step not in (*left_out, *there)
+    )
+    return ChainPlan(name, bias, dark, scaled, flat, options, left_out, lost)
+
+
+def _choose_darks(
+    frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str], has_bias: bool
+) -> tuple[Choice, Choice]:
+    """A dark that is taken off as it is, or else one that is scaled to the exposure."""
+    picked = _picked("dark", frame, masters, picks)
+    if picked is None:
+        dark = choose_dark(frame, masters)
+        if dark.index is not None:
+            return dark, Choice(None, "not needed")
         scaled = choose_dark_to_scale(frame, masters)
-        if bias.index is None and scaled.index is not None:
-            scaled = Choice(None, "a dark cannot be scaled without a bias to take off first")
-    return ChainPlan(name, bias, dark, scaled, choose_flat(frame, masters))
+    elif picked.index is None:
+        return picked, picked
+    elif fits_unscaled(frame, masters[picked.index]):
+        return picked, Choice(None, "not needed")
+    else:
+        dark = Choice(None, f"{masters[picked.index].label} is of another length or temperature")
+        scaled = picked
+    if not has_bias and scaled.index is not None:
+        scaled = Choice(None, "a dark cannot be scaled without a bias to take off first")
+    return dark, scaled
+
+
+def _picked(
+    step: str, frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str]
+) -> Choice | None:
+    """The observer's choice; None where there is none, or it is no longer there."""
+    if picks.get(step) == LEFT_OUT:
+        return Choice(None, f"left out by the observer: {step}")
+    found = [i for i in _usable(step, frame, masters) if masters[i].key == picks.get(step)]
+    return picked_master(frame, masters, found[0]) if found else None
+
+
+def _usable(step: str, frame: Frame, masters: Sequence[MasterFacts]) -> list[int]:
+    return [
+        i
+        for i, m in enumerate(masters)
+        if m.kind in STEPS[step]
+        and m.shape == frame.shape
+        and (step != "bias" or m.kind == "bias" or _bias_like(frame, m))
+    ]
+
+
+def _options(
+    frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str]
+) -> tuple[Option, ...]:
+    options = []
+    for step in STEPS:
+        for i in _usable(step, frame, masters):
+            choice = picked_master(frame, masters, i)
+            key, label = masters[i].key, masters[i].label
+            why = choice.reason.partition(": ")[2]
+            options.append(Option(step, key, label, why, choice.remarks, picks.get(step) == key))
+    return tuple(options)
 
 
 def _stand_in_bias(frame: Frame, masters: Sequence[MasterFacts], nothing: Choice) -> Choice:
     short = [
         i
         for i, m in enumerate(masters)
-        if m.kind in ("flat dark", "dark")
-        and m.exposure_s <= min(_BIAS_LIKE_S, 0.1 * frame.exposure_s)
-        and m.shape == frame.shape
+        if m.kind in ("flat dark", "dark") and _bias_like(frame, m) and m.shape == frame.shape
     ]
     if not short:
         return nothing
     best = min(short, key=lambda i: masters[i].exposure_s)
     return Choice(best, f"{masters[best].label} stands in for a bias")
+
+
+def inputs_of(plan: ChainPlan, masters: Sequence[MasterFile]) -> tuple[object, ...]:
+    """Everything that goes into a chain's planes: by step, the master's frames and, below them,
+    the frames of the masters that it went through itself.
+    """
+    frames: dict[str, list[object]] = defaultdict(list)
+    for master in masters:
+        frames[master.facts.label].append(master.facts.inputs)
+    return tuple(
+        (step, facts.inputs, [frames[label] for label in facts.made_with])
+        for step, choice in vars(plan).items()
+        if isinstance(choice, Choice) and choice.index is not None
+        for facts in [masters[choice.index].facts]
+    )
+
+
+def _bias_like(frame: Frame, master: MasterFacts) -> bool:
+    return master.exposure_s <= min(_BIAS_LIKE_S, 0.1 * frame.exposure_s)
 
 
 def build_chain(
@@ -209,7 +325,7 @@ def build_chain(
     )
     frame = examples[0]
     stations: list[Station] = []
-    missing: list[str] = []
+    missing = list(plan.lost)
     offset = None
     dark_frames = None
     if dark is not None:
@@ -251,6 +367,8 @@ def build_chain(
         dark_adu_per_s=_dark_rate(pattern, bias),
         dark_frames=dark_frames,
         defects=int(defects.sum()),
+        options=plan.options,
+        left_out=plan.left_out,
     )
 
 

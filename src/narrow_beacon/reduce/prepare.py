@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 from pathlib import Path
 
@@ -55,9 +55,15 @@ def bands_of(exposures: Sequence[Frame], stars: StarTable) -> tuple[dict[str, st
 
 
 def chain_calls(
-    exposures: Sequence[Frame], masters: Sequence[MasterFile], folder: Path
+    exposures: Sequence[Frame],
+    masters: Sequence[MasterFile],
+    folder: Path,
+    picks: Mapping[str, Mapping[str, str]] | None = None,
 ) -> list[tuple[ChainPlan, Sequence[MasterFile], list[Frame], Path]]:
-    """The arguments of ``build_chain`` for every kind of exposure; planes go below ``folder``."""
+    """The arguments of ``build_chain`` for every kind of exposure; planes go below ``folder``.
+
+    ``picks`` are the observer's by the chain's name, as ``plan_chain`` takes them.
+    """
     by_name: dict[str, list[Frame]] = defaultdict(list)
     for frame in exposures:
         by_name[chain_name(frame)].append(frame)
@@ -67,7 +73,7 @@ def chain_calls(
         middle = len(frames) // 2
         reach = _CHAIN_EXAMPLES // 2
         examples = frames[max(0, middle - reach) : middle + reach + 1]
-        chain = plan_chain(name, frames[0], facts)
+        chain = plan_chain(name, frames[0], facts, (picks or {}).get(name))
         calls.append((chain, masters, examples, folder / f"chain-{number}"))
     return calls
 

@@ -24,9 +24,9 @@ from narrow_beacon.reduce.workers import core_count
 from narrow_beacon.serve.alone import end_with_parent
 from narrow_beacon.serve.mariadb import MariaDb
 from narrow_beacon.server.app import ServerConfig
-from narrow_beacon.store.campaigns import new_campaign, now, take_plan
+from narrow_beacon.store.campaigns import new_campaign, queue_job, take_plan
 from narrow_beacon.store.database import Store
-from narrow_beacon.store.models import Campaign, Job
+from narrow_beacon.store.models import Campaign
 
 _SERVER_TIMEOUT_S = 40.0
 _THREADS = 24
@@ -107,7 +107,7 @@ def demo_campaign(store: Store, folder: Path) -> None:
             return
         campaign = new_campaign(session, _DEMO_NAME, [])
         take_plan(session, campaign, read_plan(folder / "plan.toml"))
-        session.add(Job(campaign_id=campaign.id, kind="reduce", failures=[], created=now()))
+        queue_job(session, campaign, "reduce")
     store.engine.dispose()
 
 

@@ -37,13 +37,12 @@ from narrow_beacon.server.schemas import (
 from narrow_beacon.server.stages import stages_of
 from narrow_beacon.server.state import campaign_of, changing, shared
 from narrow_beacon.store.actions import Change, act, next_redo, next_undo
-from narrow_beacon.store.campaigns import new_campaign, now, take_plan
+from narrow_beacon.store.campaigns import new_campaign, queue_job, take_plan
 from narrow_beacon.store.fields import save_catalogue, star_table
 from narrow_beacon.store.models import (
     Campaign,
     CastRecord,
     Catalogue,
-    Job,
     Kit,
     Night,
     NightFile,
@@ -106,7 +105,7 @@ def create(body: NewCampaign) -> CampaignOut:
             )
         if folders:
             kind = "reduce" if body.reduce else "sort"
-            session.add(Job(campaign_id=campaign.id, kind=kind, failures=[], created=now()))
+            queue_job(session, campaign, kind)
         result = describe(session, campaign)
     state.events.publish("changed", campaign=result.id)
     state.runner.wake()
@@ -130,7 +129,7 @@ def change(number: int, body: Settings) -> CampaignOut:
     with changing(number) as (session, campaign):
         if body.folders is not None:
             campaign.folders = [str(state.folders.check(text)) for text in body.folders]
-            session.add(Job(campaign_id=campaign.id, kind="sort", failures=[], created=now()))
+            queue_job(session, campaign, "sort")
         changed = {
             "name": {"name": body.name} if body.name else {},
             "target": _target(session, campaign, body),
@@ -151,9 +150,7 @@ def change(number: int, body: Settings) -> CampaignOut:
             ],
         )  # fmt: skip
         campaign.revision += 1
-        result = describe(session, campaign)
-    state.runner.wake()
-    return result
+        return describe(session, campaign)
 
 
 def _replacement(

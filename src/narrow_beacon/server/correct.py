@@ -6,9 +6,19 @@ from apiflask import APIBlueprint
 from sqlalchemy import func, select
 
 from narrow_beacon.core.correct.masters import MasterFacts
-from narrow_beacon.reduce.calibrate import ChainReport
-from narrow_beacon.server.schemas import ChainOut, CorrectOut, MasterOut, StationOut
-from narrow_beacon.server.state import campaign_of, shared
+from narrow_beacon.reduce.calibrate import LEFT_OUT, ChainReport
+from narrow_beacon.server.problems import Problem
+from narrow_beacon.server.schemas import (
+    ChainOut,
+    CorrectOut,
+    Done,
+    MasterOut,
+    MasterPick,
+    OptionOut,
+    StationOut,
+)
+from narrow_beacon.server.state import campaign_of, changing, shared
+from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import chains_of
 from narrow_beacon.store.codec import load
 from narrow_beacon.store.models import MasterRecord, NightFile
@@ -53,7 +63,33 @@ def _chain(chain: ChainReport, exposures: int) -> ChainOut:
         ],
         missing=[words for words in chain.remarks if words not in said],
         defects=chain.defects,
+        options=[
+            OptionOut(**vars(option) | {"remarks": list(option.remarks)})
+            for option in chain.options
+        ],
+        left_out=list(chain.left_out),
     )
+
+
+@blueprint.post("/api/campaigns/<int:number>/masters/pick")
+@blueprint.input(MasterPick, arg_name="body")
+@blueprint.output(Done)
+def pick(number: int, body: MasterPick) -> Done:
+    """Correct a kind of exposure with another master; its chain is made anew then."""
+    with changing(number) as (session, campaign):
+        chain = chains_of(session, campaign).get(body.chain)
+        if chain is None:
+            raise Problem(404, "No such chain", "The masters were built anew; look again.")
+        offered = {option.key: option.label for option in chain.options if option.step == body.step}
+        labels = {"": "the best that fits", LEFT_OUT: "none", **offered}
+        if body.key not in labels:
+            raise Problem(422, "No such master", f"{body.key} is no {body.step} for {body.chain}.")
+        picks = {**campaign.picks.get(chain.name, {}), body.step: body.key}
+        kept = {step: key for step, key in picks.items() if key}
+        after = {name: p for name, p in {**campaign.picks, chain.name: kept}.items() if p}
+        words = f"picked {body.step} for {chain.name}: {labels[body.key]}"
+        entry = act(session, campaign, words, [Change("campaign", campaign.id, "picks", after)])
+        return Done(words=entry.words if entry else "Nothing to change.")
 
 
 def _master(record: MasterRecord, used: set[str]) -> MasterOut:

@@ -34,9 +34,9 @@ from narrow_beacon.server.schemas import (
 from narrow_beacon.server.stages import needs_answer
 from narrow_beacon.server.state import campaign_of, changing, files_in, shared
 from narrow_beacon.store.actions import Change, act
-from narrow_beacon.store.campaigns import files_with_headers, now
+from narrow_beacon.store.campaigns import files_with_headers, queue_job
 from narrow_beacon.store.codec import load
-from narrow_beacon.store.models import Job, Night, NightFile
+from narrow_beacon.store.models import Night, NightFile
 
 blueprint = APIBlueprint("intake", __name__)
 _THIN = 10
@@ -104,8 +104,7 @@ def upload(number: int) -> Done:
             item.save(path)
         if str(folder) not in campaign.folders:
             campaign.folders = [*campaign.folders, str(folder)]
-        session.add(Job(campaign_id=number, kind="sort", failures=[], created=now()))
-    state.runner.wake()
+        queue_job(session, campaign, "sort")
     return Done(words=f"{_files(len(sent))} taken in.")
 
 

@@ -15,7 +15,7 @@ from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas import Done, JobList, JobOut, LogList, LogOut, NewJob
 from narrow_beacon.server.state import campaign_of, changing, shared
 from narrow_beacon.store.actions import redo, undo
-from narrow_beacon.store.campaigns import now
+from narrow_beacon.store.campaigns import now, queue_job
 from narrow_beacon.store.models import Job, LogEntry
 
 blueprint = APIBlueprint("live", __name__)
@@ -51,17 +51,7 @@ def start_job(number: int, body: NewJob) -> JobOut:
     """Begin long work; one that waits already is not begun twice."""
     state = shared()
     with state.store.session() as session:
-        campaign_of(session, number)
-        job = session.scalars(
-            select(Job).where(
-                Job.campaign_id == number, Job.kind == body.kind, Job.state == "waiting"
-            )
-        ).first()
-        if job is None:
-            job = Job(campaign_id=number, kind=body.kind, failures=[], created=now())
-            session.add(job)
-            session.flush()
-        result = _job(job)
+        result = _job(queue_job(session, campaign_of(session, number), body.kind))
     state.events.publish("job", job=result.id, campaign=number, job_kind=body.kind, state="waiting")
     state.runner.wake()
     return result

@@ -326,11 +326,25 @@ class JobList(BaseModel):
     jobs: list[JobOut]
 
 
+Step = Literal["bias", "dark", "flat"]
+
+
 class StationOut(BaseModel):
     kind: str
     words: str
     master: str
     remarks: list[str]
+
+
+class OptionOut(BaseModel):
+    """A master that a step of a chain could use, what it is, and what does not fit about it."""
+
+    step: Step
+    key: str
+    label: str
+    words: str
+    remarks: list[str]
+    picked: bool
 
 
 class ChainOut(BaseModel):
@@ -339,6 +353,16 @@ class ChainOut(BaseModel):
     stations: list[StationOut]
     missing: list[str]
     defects: int
+    options: list[OptionOut]
+    left_out: list[str]
+
+
+class MasterPick(BaseModel):
+    """The master of a chain's step: its key, "none" to do without, "" as it fits best."""
+
+    chain: str
+    step: Step
+    key: str
 
 
 class MasterOut(BaseModel):

@@ -9,6 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.server.schemas import Stage
+from narrow_beacon.store.campaigns import calibration_print
 from narrow_beacon.store.models import (
     Campaign,
     CensusFile,
@@ -32,6 +33,8 @@ def stages_of(session: Session, campaign: Campaign) -> list[Stage]:
         select(
             NightFile.part, NightFile.part_reason, NightFile.trouble, NightFile.aside_by,
             NightFile.proposal, NightFile.placed_with, NightFile.measured_with, NightFile.chain,
+            NightFile.kind, NightFile.filter, NightFile.exposure_s, NightFile.night_id,
+            NightFile.sha256,
         ).where(NightFile.campaign_id == campaign.id)
     ).all()  # fmt: skip
     exposures = [file for file in files if file.part == "exposure"]
@@ -43,7 +46,7 @@ def stages_of(session: Session, campaign: Campaign) -> list[Stage]:
     working = _working(session, campaign)
     stages = [
         _intake(campaign, files, exposures),
-        _correct(campaign, exposures, chains),
+        _correct(campaign, files, exposures, chains),
         _vet(exposures),
         _place(campaign, exposures, chains),
     ]
@@ -94,11 +97,15 @@ def _intake(campaign: Campaign, files: Sequence[Any], exposures: Sequence[Any]) 
     return _stage("intake", "done", f"{len(exposures)} exposures")
 
 
-def _correct(campaign: Campaign, exposures: Sequence[Any], chains: set[str]) -> Stage:
+def _correct(
+    campaign: Campaign, files: Sequence[Any], exposures: Sequence[Any], chains: set[str]
+) -> Stage:
     if not exposures:
         return _stage("correct", "waiting", "waits for Intake")
     if not {file.chain for file in exposures} <= chains:
         return _stage("correct", "todo", "build the masters")
+    if campaign.masters_with != calibration_print(campaign, files):
+        return _stage("correct", "todo", "build the masters again: what they are made of changed")
     dust = sum(words.startswith("dust moved") for words in campaign.remarks)
     if dust:
         return _stage("correct", "look", "dust moved between flats", dust)

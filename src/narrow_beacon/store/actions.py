@@ -10,11 +10,10 @@ from typing import Any
 from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
-from narrow_beacon.store.campaigns import now, refresh_files
+from narrow_beacon.store.campaigns import changed_after_measuring, now, queue_job, refresh_files
 from narrow_beacon.store.models import (
     Campaign,
     CastRecord,
-    CensusFile,
     LogEntry,
     NightFile,
     Recipe,
@@ -25,8 +24,9 @@ _RECORDS: dict[str, type[Record]] = {"file": NightFile, "campaign": Campaign}
 _SORTING_FIELDS = {"correction", "kit_id", "site_id", "default_filter"}
 _CENSUS_FIELDS = {
     "kit_id": "kit", "site_id": "site", "catalogue_id": "catalogue", "cone_url": "catalogue",
+    "correction": "files", "default_filter": "files",
 }  # fmt: skip
-"""Settings that a census was made with: noise, airmass, stars."""
+"""What a census was made with: noise, airmass, stars, and what the files are."""
 
 
 @dataclass(frozen=True)
@@ -119,16 +119,11 @@ def _apply(session: Session, campaign: Campaign, entry: LogEntry, side: str) -> 
 def _after(session: Session, campaign: Campaign, fields: set[str]) -> None:
     if fields & _SORTING_FIELDS:
         refresh_files(session, campaign)
-    if fields & _CENSUS_FIELDS.keys() and _is_measured(session, campaign):
-        known = campaign.changed_since.split(", ") if campaign.changed_since else []
-        changed = [words for field, words in _CENSUS_FIELDS.items() if field in fields]
-        campaign.changed_since = ", ".join(dict.fromkeys([*known, *changed]))
+    changed = [words for field, words in _CENSUS_FIELDS.items() if field in fields]
+    changed_after_measuring(session, campaign, changed)
+    if "picks" in fields:
+        queue_job(session, campaign, "masters")
     campaign.revision += 1
-
-
-def _is_measured(session: Session, campaign: Campaign) -> bool:
-    found = session.scalars(select(CensusFile.id).where(CensusFile.campaign_id == campaign.id))
-    return found.first() is not None
 
 
 def new_cast(

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 from uuid import uuid4
 
 from sqlalchemy import select
@@ -30,7 +31,9 @@ from narrow_beacon.store.fields import save_catalogue, star_table
 from narrow_beacon.store.models import (
     Campaign,
     Catalogue,
+    CensusFile,
     ChainRecord,
+    Job,
     Kit,
     Night,
     NightFile,
@@ -53,7 +56,7 @@ def new_campaign(session: Session, name: str, folders: Sequence[Path]) -> Campai
     """A campaign of which only the folders are known."""
     campaign = Campaign(
         name=name, created=now(), folders=[str(folder) for folder in folders],
-        wanted_comparison=[], remarks=[], constants={},
+        wanted_comparison=[], remarks=[], constants={}, picks={},
     )  # fmt: skip
     session.add(campaign)
     session.flush()
@@ -271,6 +274,42 @@ def add_raw_file(session: Session, campaign: Campaign, path: Path, raw: RawFile)
         )  # fmt: skip
         session.add(file)
     file.raw, file.size, file.modified_ns, file.sha256 = dump(raw), size, modified, raw.sha256
+
+
+def queue_job(session: Session, campaign: Campaign, kind: str) -> Job:
+    """Long work that is to be done; what waits already is not queued twice."""
+    waiting = select(Job).where(
+        Job.campaign_id == campaign.id, Job.kind == kind, Job.state == "waiting"
+    )
+    job = session.scalars(waiting).first()
+    if job is None:
+        job = Job(campaign_id=campaign.id, kind=kind, failures=[], created=now())
+        session.add(job)
+        session.flush()
+    return job
+
+
+def changed_after_measuring(session: Session, campaign: Campaign, what: Sequence[str]) -> None:
+    """Note what a census was made with and what was changed since; nothing before there is one."""
+    measured = select(CensusFile.id).where(CensusFile.campaign_id == campaign.id)
+    if what and session.scalars(measured).first() is not None:
+        known = campaign.changed_since.split(", ") if campaign.changed_since else []
+        campaign.changed_since = ", ".join(dict.fromkeys([*known, *what]))
+
+
+def calibration_print(campaign: Campaign, files: Iterable[Any]) -> str:
+    """Fingerprint of the calibration frames as they are sorted now, and of what was picked.
+
+    ``files`` are records, or rows with their part, kind, filter, exposure_s, night_id and sha256.
+    """
+    return fingerprint(
+        campaign.picks,
+        *sorted(
+            repr((file.sha256, file.kind, file.filter, file.exposure_s, file.night_id))
+            for file in files
+            if file.part == "calibration"
+        ),
+    )
 
 
 def chains_of(session: Session, campaign: Campaign) -> dict[str, ChainReport]:

@@ -105,6 +105,10 @@ class Campaign(Record):
     """What was changed after measuring, so that the censuses are out of date; else nothing."""
     files_stamp: Mapped[str] = mapped_column(String(32), default="")
     """A new one whenever the files are sorted: what was kept of an older sorting is recognised."""
+    picks: Mapped[dict[str, Any]]
+    """The observer's choice of masters: by chain, then by step, a master's key."""
+    masters_with: Mapped[str] = mapped_column(String(64), default="")
+    """Fingerprint of what masters and chains were made of; another one means that they are old."""
     remarks: Mapped[list[Any]]
     constants: Mapped[dict[str, Any]]
 

@@ -36,6 +36,8 @@ export const undo = () => doHere("POST", "undo");
 export const redo = () => doHere("POST", "redo");
 export const correctFiles = (ids: number[], values: Record<string, string>) =>
   doHere("POST", "corrections", { ids, ...values });
+export const pickMaster = (chain: string, step: string, key: string) =>
+  doHere("POST", "masters/pick", { chain, step, key });
 export const correctByNames = (ids: number[], pattern: string) =>
   doHere("POST", "corrections/names", { ids, pattern });
 

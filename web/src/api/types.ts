@@ -16,6 +16,7 @@ export type NamesRead = S["NamesOut"];
 export type Folders = S["FolderList"];
 export type Correct = S["CorrectOut"];
 export type Chain = S["CorrectOut.ChainOut"];
+export type MasterOption = S["CorrectOut.OptionOut"];
 export type Master = S["CorrectOut.MasterOut"];
 export type ImageInfo = S["ImageInfo"];
 export type Catalogue = S["Catalogue"];

@@ -1,16 +1,12 @@
 import { startJob } from "../api/actions";
 import { useCampaign, useCorrect, useExposures } from "../api/queries";
-import type { Chain, Master } from "../api/types";
+import type { Master } from "../api/types";
 import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Fact, Section } from "../ui/parts";
-import { dayOf, fixed, plural, seconds } from "../ui/words";
-
-const STATIONS: Record<string, string> = {
-  offset: "taken off",
-  flat: "divided by",
-  repair: "repaired",
-};
+import { dayOf, fixed, seconds } from "../ui/words";
+import { ChainSection } from "./correct/ChainSection";
+import { Picks } from "./correct/Picks";
 
 export function CorrectBench() {
   const id = useApp((s) => s.campaign);
@@ -41,7 +37,18 @@ export function CorrectBench() {
     );
   return (
     <>
+      {stage.state === "todo" && (
+        <Section>
+          <p className="mb-2 border-l-2 border-beam pl-2">
+            The calibration frames are others than when the masters were built.
+          </p>
+          <Button main onClick={() => void startJob("masters")}>
+            Build the masters again
+          </Button>
+        </Section>
+      )}
       {chain && <ChainSection chain={chain} />}
+      {chain && <Picks chain={chain} />}
       {data.remarks.length > 0 && (
         <Section title="Flats that differ">
           {data.remarks.map((words) => (
@@ -56,115 +63,17 @@ export function CorrectBench() {
           <MasterRow key={master.id} master={master} />
         ))}
         <div className="mt-2 flex gap-2">
-          <Button onClick={() => void startJob("masters")}>Build them again</Button>
           {stage.state !== "todo" && (
-            <Button main onClick={() => useApp.setState({ stage: "place" })}>
-              Next: Place
-            </Button>
+            <>
+              <Button onClick={() => void startJob("masters")}>Build them again</Button>
+              <Button main onClick={() => useApp.setState({ stage: "place" })}>
+                Next: Place
+              </Button>
+            </>
           )}
         </div>
       </Section>
     </>
-  );
-}
-
-function ChainSection({ chain }: { chain: Chain }) {
-  const off = useApp((s) => s.off);
-  const split = useApp((s) => s.split);
-  const set = useApp((s) => s.set);
-  return (
-    <Section title="Chain" aside={plural(chain.exposures, "exposure")}>
-      <p className="num mb-2 text-quiet">{chain.name}</p>
-      <ol className="relative ml-1 border-l border-line pl-4">
-        <li className="pb-2">
-          <Dot on />
-          raw, as read
-        </li>
-        {chain.stations.map((station) => (
-          <Stop
-            key={station.words}
-            station={station}
-            on={!off.includes(station.kind)}
-            onSwitch={(on) =>
-              set({
-                off: on ? off.filter((kind) => kind !== station.kind) : [...off, station.kind],
-              })
-            }
-          />
-        ))}
-        <li>
-          <Dot on />
-          corrected
-        </li>
-      </ol>
-      {chain.missing.map((words) => (
-        <p key={words} className="mt-1 text-small text-beam">
-          {words}
-        </p>
-      ))}
-      <div className="mt-2 flex gap-2">
-        <Button onClick={() => set({ split: split === "raw" ? "none" : "raw", master: null })}>
-          {split === "raw" ? "Whole plate" : "Beside raw"}
-        </Button>
-        {off.length > 0 && <Button onClick={() => set({ off: [] })}>All stations on</Button>}
-      </div>
-    </Section>
-  );
-}
-
-/** A station of the chain; its dot on the line switches it off and on. */
-function Stop({
-  station,
-  on,
-  onSwitch,
-}: {
-  station: Chain["stations"][number];
-  on: boolean;
-  onSwitch: (on: boolean) => void;
-}) {
-  const [what, ...why] = station.words.split(": ");
-  const name = station.master || what || "";
-  return (
-    <li className="pb-2">
-      <label
-        className={`relative block cursor-pointer hover:text-beam ${on ? "" : "text-quiet"}`}
-        title={on ? "Switch off, to see what it does" : "Switch on again"}
-      >
-        <input
-          type="checkbox"
-          className="peer sr-only"
-          aria-label={`${STATIONS[station.kind]} ${name}`}
-          checked={on}
-          onChange={() => onSwitch(!on)}
-        />
-        <Dot on={on} />
-        <span className="text-small text-quiet">
-          {STATIONS[station.kind]}
-          {!on && " · switched off"}
-        </span>
-        <span className={`block ${on ? "" : "line-through"}`}>{name}</span>
-        {why.length > 0 && <span className="block text-small text-quiet">{why.join(": ")}</span>}
-        {station.master && what?.includes("scaled") && (
-          <span className="block text-small text-quiet">{what}</span>
-        )}
-        {station.remarks.map((words) => (
-          <span key={words} className="block text-small text-beam">
-            {words}
-          </span>
-        ))}
-      </label>
-    </li>
-  );
-}
-
-function Dot({ on }: { on: boolean }) {
-  return (
-    <span
-      aria-hidden
-      className={`absolute mt-1 -ml-[21px] h-2.5 w-2.5 rounded-full border outline-offset-2 outline-beam peer-focus-visible:outline-2 ${
-        on ? "border-beam bg-beam" : "border-quiet bg-panel"
-      }`}
-    />
   );
 }
 

@@ -330,6 +330,15 @@ describe("Correct", () => {
     ],
     missing: [],
     defects: 12,
+    options: ["dark 60 s", "dark 30 s"].map((label) => ({
+      step: "dark",
+      key: label,
+      label,
+      words: "14 darks",
+      remarks: label === "dark 30 s" ? ["half as long"] : [],
+      picked: false,
+    })),
+    left_out: ["flat"],
   };
   const master = (id: number, kind: string): Master => ({
     id, label: kind, kind, filter: "", exposure_s: 60, temperature_c: -10, night: "2026-09-20",
@@ -363,6 +372,29 @@ describe("Correct", () => {
     expect(screen.getByText("0.40 %")).toBeTruthy();
     fireEvent.click(dark!);
     expect(useApp.getState().master).toBeNull();
+  });
+
+  it("takes another master, or does without one, and says which is doubtful", async () => {
+    const asked = server({
+      [`GET ${HERE}/correct`]: correct,
+      [`POST ${HERE}/masters/pick`]: { words: "picked" },
+    });
+    show(<CorrectBench />);
+    const dark = (await screen.findByLabelText("dark of this chain")) as HTMLSelectElement;
+    expect([...dark.options].map((o) => o.text)).toEqual([
+      "the best that fits",
+      "dark 60 s: 14 darks",
+      "dark 30 s: 14 darks · doubtful",
+      "none: leave this step out",
+    ]);
+    fireEvent.change(dark, { target: { value: "dark 30 s" } });
+    const body = { chain: "60 s V", step: "dark", key: "dark 30 s" };
+    await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual(body));
+    const [bias, flat] = ["bias", "flat"].map(
+      (step) => screen.getByLabelText(`${step} of this chain`) as HTMLSelectElement,
+    );
+    expect(bias!.disabled).toBe(true);
+    expect(flat!.value).toBe("none");
   });
 
   it("builds masters first, once there is a night", async () => {

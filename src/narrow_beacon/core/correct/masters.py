@@ -58,6 +58,12 @@ class MasterFacts:
             parts.append(f"{self.temperature_c:.0f} °C".replace("-", "−"))
         return " ".join([*parts, f"of {self.night}"] if self.night else parts)
 
+    @property
+    def key(self) -> str:
+        """A name that no other master of the same nights has, and that stays when it is rebuilt."""
+        settings = (self.gain_setting, self.offset_setting, self.readout_mode, *self.binning)
+        return f"{self.label} ({', '.join(str(value) for value in settings)})"
+
 
 @dataclass(frozen=True)
 class Master:

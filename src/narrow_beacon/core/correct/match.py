@@ -14,6 +14,7 @@ _TEMPERATURE_TOLERANCE_C = 1.5
 _OLD_DAYS = 60
 _FEW = 10
 _LEAST_FRAMES = 3
+_PICKED = "picked by the observer: "
 
 
 @dataclass(frozen=True)
@@ -42,8 +43,7 @@ def choose_dark(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
             for i in same
             if masters[i].kind == kind
             and masters[i].count >= _LEAST_FRAMES
-            and _same_exposure(frame, masters[i])
-            and _near(frame, masters[i])
+            and fits_unscaled(frame, masters[i])
         ]
         if fits:
             return _nearest(frame, masters, fits, kind)
@@ -90,18 +90,44 @@ def choose_flat(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
     return _nearest(frame, masters, fits, f"flat in {frame.filter}")
 
 
-def _same_settings(frame: Frame, masters: Sequence[MasterFacts]) -> list[int]:
-    def agree(ours: object, theirs: object) -> bool:
-        return ours is None or theirs is None or ours == theirs
+def picked_master(frame: Frame, masters: Sequence[MasterFacts], index: int) -> Choice:
+    """A master that the observer picked, with everything about it that does not fit."""
+    master = masters[index]
+    remarks = list(_remarks(frame, master))
+    if master.kind == "flat" and master.filter != frame.filter:
+        remarks.append(
+            f"{master.label} is a flat in {master.filter}, the exposure in {frame.filter}"
+        )
+    for what, ours, theirs in (
+        ("gain", frame.gain_setting, master.gain_setting),
+        ("offset", frame.offset_setting, master.offset_setting),
+        ("readout mode", frame.readout_mode, master.readout_mode),
+        ("binning", frame.binning, master.binning),
+    ):
+        if not _agree(ours, theirs):
+            remarks.append(f"{master.label} has {what} {theirs}, the exposure {ours}")
+    words = f"{_PICKED}{_describe(master)}{_age(frame, master)}"
+    return Choice(index, words, tuple(remarks))
 
+
+def fits_unscaled(frame: Frame, master: MasterFacts) -> bool:
+    """Whether a dark has the exposure's own length and temperature."""
+    return _same_exposure(frame, master) and _near(frame, master)
+
+
+def _agree(ours: object, theirs: object) -> bool:
+    return ours is None or theirs is None or ours == theirs
+
+
+def _same_settings(frame: Frame, masters: Sequence[MasterFacts]) -> list[int]:
     return [
         i
         for i, master in enumerate(masters)
         if master.shape == frame.shape
         and master.binning == frame.binning
-        and agree(frame.gain_setting, master.gain_setting)
-        and agree(frame.offset_setting, master.offset_setting)
-        and agree(frame.readout_mode, master.readout_mode)
+        and _agree(frame.gain_setting, master.gain_setting)
+        and _agree(frame.offset_setting, master.offset_setting)
+        and _agree(frame.readout_mode, master.readout_mode)
     ]
 
 
@@ -145,13 +171,18 @@ def _describe(master: MasterFacts) -> str:
     name = {"bias": "bias frames", "flat": f"flats in {master.filter}"}.get(
         master.kind, f"{master.kind}s of {master.exposure_s:g} s"
     )
+    if master.count == 1:
+        name = name.replace("frames", "frame").replace("flats", "flat").replace("darks", "dark")
     return f"{master.count} {name}{'' if master.kind == 'flat' else _at(master.temperature_c)}"
 
 
 def _remarks(frame: Frame, master: MasterFacts) -> tuple[str, ...]:
     remarks = []
     if master.count < _FEW:
-        remarks.append(f"only {master.count} frames in {master.label}; 10 or more are wanted")
+        remarks.append(
+            f"only {master.count} frame{'s' if master.count > 1 else ''} in {master.label}; "
+            "10 or more are wanted"
+        )
     days = _days(frame, master)
     if master.kind == "flat" and days > 0:
         remarks.append(f"{master.label} is not of the exposure's night: dust may have moved")

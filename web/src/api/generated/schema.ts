@@ -1599,6 +1599,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/masters/pick": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Correct a kind of exposure with another master; its chain is made anew then. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["MasterPick"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/corrections/names": {
         parameters: {
             query?: never;
@@ -2631,6 +2691,10 @@ export interface components {
             missing: string[];
             /** Defects */
             defects: number;
+            /** Options */
+            options: components["schemas"]["CorrectOut.OptionOut"][];
+            /** Left Out */
+            left_out: string[];
         };
         /** MasterOut */
         "CorrectOut.MasterOut": {
@@ -2658,6 +2722,27 @@ export interface components {
             made_with: string[];
             /** Used */
             used: boolean;
+        };
+        /**
+         * OptionOut
+         * @description A master that a step of a chain could use, what it is, and what does not fit about it.
+         */
+        "CorrectOut.OptionOut": {
+            /**
+             * Step
+             * @enum {string}
+             */
+            step: "bias" | "dark" | "flat";
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
+            /** Words */
+            words: string;
+            /** Remarks */
+            remarks: string[];
+            /** Picked */
+            picked: boolean;
         };
         /** StationOut */
         "CorrectOut.StationOut": {
@@ -2812,6 +2897,21 @@ export interface components {
              * @default null
              */
             time_utc: string | null;
+        };
+        /**
+         * MasterPick
+         * @description The master of a chain's step: its key, "none" to do without, "" as it fits best.
+         */
+        MasterPick: {
+            /** Chain */
+            chain: string;
+            /**
+             * Step
+             * @enum {string}
+             */
+            step: "bias" | "dark" | "flat";
+            /** Key */
+            key: string;
         };
         /**
          * NamePatternIn

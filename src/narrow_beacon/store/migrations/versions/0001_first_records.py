@@ -72,6 +72,8 @@ def upgrade() -> None:
         sa.Column("revision", sa.Integer(), nullable=False),
         sa.Column("changed_since", sa.String(length=200), nullable=False),
         sa.Column("files_stamp", sa.String(length=32), nullable=False),
+        sa.Column("picks", sa.JSON(), nullable=False),
+        sa.Column("masters_with", sa.String(length=64), nullable=False),
         sa.Column("remarks", sa.JSON(), nullable=False),
         sa.Column("constants", sa.JSON(), nullable=False),
         sa.Column("id", sa.Integer(), nullable=False),
