@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 import time
-from contextlib import ExitStack
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -94,6 +95,14 @@ class Client:
         response = self.ask("POST", path, body)
         assert response.ok, response.text
         return response.json()
+
+    @contextmanager
+    def listening(self) -> Iterator[Iterator[dict[str, Any]]]:
+        """The events that the server sends from now on."""
+        with self.session.get(f"{self.url}/api/events", stream=True, timeout=60) as answer:
+            assert answer.headers["Content-Type"].startswith("text/event-stream")
+            lines = answer.iter_lines(chunk_size=1)
+            yield (json.loads(line[6:]) for line in lines if line.startswith(b"data: "))
 
     def wait(self, campaign: int) -> dict[str, Any]:
         """The newest job once all are finished."""

@@ -190,7 +190,7 @@ class TestCorrect:
             return now()
 
         def now() -> dict[str, Any]:
-            assert client.wait(campaign)["state"] == "done"
+            client.wait(campaign)
             (chain,) = client.get(f"{page}/correct")["chains"]
             return chain
 

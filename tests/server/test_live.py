@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-import json
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
 
 import pytest
 from distributed import Client as DaskClient
@@ -29,18 +26,9 @@ def client(running: Running) -> Client:
     return running.client()
 
 
-@contextmanager
-def listening(client: Client) -> Iterator[Iterator[dict[str, Any]]]:
-    """The events that the server sends from now on."""
-    with client.session.get(f"{client.url}/api/events", stream=True, timeout=60) as answer:
-        assert answer.headers["Content-Type"].startswith("text/event-stream")
-        lines = answer.iter_lines(chunk_size=1)
-        yield (json.loads(line[6:]) for line in lines if line.startswith(b"data: "))
-
-
 class TestEvents:
     def test_a_listener_is_greeted_and_told_of_changes(self, client: Client, campaign: int) -> None:
-        with listening(client) as events:
+        with client.listening() as events:
             assert next(events) == {"kind": "hello", "progress": None}
             found = client.get(f"campaigns/{campaign}/exposures")["exposures"]
             client.post(f"campaigns/{campaign}/aside", {"ids": [found[0]["id"]], "aside": True})
@@ -53,7 +41,7 @@ class TestEvents:
             assert next(events)["kind"] == "changed"
 
     def test_a_job_is_told_from_begin_to_end(self, client: Client, campaign: int) -> None:
-        with listening(client) as events:
+        with client.listening() as events:
             next(events)
             job = client.post(f"campaigns/{campaign}/jobs", {"kind": "sort"})
             told = []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import shutil
 from pathlib import Path
 
@@ -99,11 +100,16 @@ def test_a_job_goes_on_after_the_server_was_restarted(running: Running, client: 
 def test_a_job_survives_the_database(running: Running, client: Client) -> None:
     number = client.begin(running, "database")
     port = running.database.port
-    running.database.stop()
-    try:
-        away = client.ask("GET", f"campaigns/{number}")
-    finally:
-        running.database.start(port)
+    with running.client().listening() as events:
+        running.database.stop()
+        try:
+            away = client.ask("GET", f"campaigns/{number}")
+        finally:
+            running.database.start(port)
+        told = (event["away"] for event in events if event["kind"] == "database")
+        # Listeners hear that it is away, and that it is back.
+        assert next(told)
+        assert not all(itertools.islice(told, 30))
     assert away.status_code == 503
     assert "Nothing is lost" in away.json()["detail"]
     assert client.wait(number)["state"] == "done"

@@ -6,6 +6,7 @@ import { useAxis } from "./rail/axis";
 import { beamPixel, Rail } from "./rail/Rail";
 import { useApp, type StageKey } from "./state";
 import { Bar } from "./ui/Bar";
+import { Guard } from "./ui/Guard";
 import { History } from "./ui/History";
 import { KeyList, useKeys } from "./ui/Keys";
 import { Saying } from "./ui/Saying";
@@ -76,9 +77,11 @@ export function App() {
       <Bar />
       <StageList />
       <main ref={middle} className="relative min-h-0 min-w-0" aria-label={s.stage}>
-        <Suspense fallback={null}>
-          <Main />
-        </Suspense>
+        <Guard part={s.stage}>
+          <Suspense fallback={null}>
+            <Main />
+          </Suspense>
+        </Guard>
       </main>
       <aside className="flex min-h-0 border-l border-line bg-panel" aria-label="bench">
         <button
@@ -91,9 +94,11 @@ export function App() {
         </button>
         {!s.benchFolded && (
           <div className="min-w-0 flex-1 overflow-y-auto" data-testid="bench">
-            <Suspense fallback={null}>
-              <Bench />
-            </Suspense>
+            <Guard part={s.stage}>
+              <Suspense fallback={null}>
+                <Bench />
+              </Suspense>
+            </Guard>
           </div>
         )}
       </aside>

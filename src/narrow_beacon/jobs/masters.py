@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Sequence
+from datetime import UTC, datetime
 from pathlib import Path
 
 from sqlalchemy import delete, select
+from sqlalchemy.orm import Session
 
 from narrow_beacon.jobs.work import NotReadyError, Work
 from narrow_beacon.reduce.calibrate import (
@@ -22,7 +25,6 @@ from narrow_beacon.store.campaigns import (
     changed_after_measuring,
     files_of,
     fingerprint,
-    now,
     sort_files,
 )
 from narrow_beacon.store.codec import dump
@@ -59,18 +61,33 @@ def make_masters(work: Work) -> None:
     )
     remarks = flat_remarks(masters)
     with work.store.session() as session:
-        session.execute(delete(MasterRecord).where(MasterRecord.campaign_id == work.campaign_id))
-        for master in masters:
+        _keep_masters(session, work.campaign_id, masters)
+    _build_chains(work, nights, masters, remarks, made_with, picks)
+
+
+def _keep_masters(session: Session, campaign: int, masters: Sequence[MasterFile]) -> None:
+    """Write down what there is now; a master that is the same file as before stays as it was."""
+    known = {
+        record.path: record
+        for record in session.scalars(
+            select(MasterRecord).where(MasterRecord.campaign_id == campaign)
+        )
+    }
+    for master in masters:
+        path, facts = str(master.path), dump(master.facts)
+        made = datetime.fromtimestamp(master.path.stat().st_mtime, UTC).replace(tzinfo=None)
+        record = known.pop(path, None)
+        if record is None:
             session.add(
                 MasterRecord(
-                    campaign_id=work.campaign_id,
-                    label=master.facts.label,
-                    path=str(master.path),
-                    facts=dump(master.facts),
-                    made=now(),
+                    campaign_id=campaign, label=master.facts.label, path=path, facts=facts,
+                    made=made,
                 )
-            )
-    _build_chains(work, nights, masters, remarks, made_with, picks)
+            )  # fmt: skip
+        else:
+            record.label, record.facts, record.made = master.facts.label, facts, made
+    for gone in known.values():
+        session.delete(gone)
 
 
 def _build_chains(
@@ -121,3 +138,8 @@ def _build_chains(
         campaign.masters_with = made_with
         campaign.remarks = list(remarks)
         campaign.revision += 1
+        in_use = {*prints.values(), *(record.fingerprint for record in old)}
+    # What was in force until now is kept too: an image of it may just be made.
+    for folder in work.folder("chains").iterdir():
+        if folder.name not in {name[:16] for name in in_use}:
+            shutil.rmtree(folder, ignore_errors=True)

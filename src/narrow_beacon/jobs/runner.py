@@ -102,9 +102,13 @@ class Runner:
         self._wake.set()
 
     def _loop(self) -> None:
+        away = False
         while not self._stopped.is_set():
             try:
                 job = self._next()
+                if away:
+                    self._events.publish("database", away=False)
+                    away = False
                 if job is None:
                     self._wake.wait(_LOOK_AGAIN_S)
                     self._wake.clear()
@@ -113,6 +117,7 @@ class Runner:
             except (OperationalError, InterfaceError) as error:
                 log.warning("the database is away: %s", str(error).splitlines()[0])
                 self._events.publish("database", away=True)
+                away = True
                 self._stopped.wait(_WAIT_FOR_DATABASE_S)
 
     def _next(self) -> Job | None:

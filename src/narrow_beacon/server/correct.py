@@ -7,6 +7,7 @@ from sqlalchemy import func, select
 
 from narrow_beacon.core.correct.masters import MasterFacts
 from narrow_beacon.reduce.calibrate import LEFT_OUT, ChainReport
+from narrow_beacon.server.night import master_version
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas import (
     ChainOut,
@@ -98,5 +99,5 @@ def _master(record: MasterRecord, used: set[str]) -> MasterOut:
         id=record.id, label=facts.label, kind=facts.kind, filter=facts.filter or "",
         exposure_s=facts.exposure_s, temperature_c=facts.temperature_c, night=facts.night,
         count=facts.count, level_adu=facts.level_adu, clipped_share=facts.clipped_share,
-        made_with=list(facts.made_with), used=facts.label in used,
+        made_with=list(facts.made_with), used=facts.label in used, version=master_version(record),
     )  # fmt: skip

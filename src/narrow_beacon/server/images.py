@@ -29,6 +29,7 @@ from narrow_beacon.core.frames.pyramid import (
 from narrow_beacon.core.frames.sort import RawFile
 from narrow_beacon.reduce.calibrate import ChainReport
 from narrow_beacon.reduce.context import load_chain
+from narrow_beacon.server.night import master_version, version_word
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas import ImageInfo, ImageQuery
 from narrow_beacon.server.state import file_of, shared
@@ -38,13 +39,14 @@ from narrow_beacon.store.models import ChainRecord, MasterRecord
 blueprint = APIBlueprint("images", __name__)
 _KEPT_BYTES = 320_000_000
 _NO_LIMIT = 1e9
+_A_DAY = "private, max-age=86400, immutable"
 
 
 class View:
     """An image with its pyramid, made level by level as it is asked for."""
 
-    def __init__(self, pixels: Plane) -> None:
-        self.pixels = pixels
+    def __init__(self, pixels: Plane, version: str) -> None:
+        self.pixels, self.version = pixels, version
         self.brightness = measure_brightness(pixels)
         self._levels: list[Plane] = [pixels]
         self._words: dict[int, NDArray[np.uint16]] = {}
@@ -97,7 +99,8 @@ def view_of_file(number: int, off: str = "") -> View:
                     ChainRecord.campaign_id == campaign, ChainRecord.name == chain_name
                 )
             ).first()
-        key = ("file", number, sha256, record.fingerprint if record else "", off)
+        version = version_word(record.fingerprint) if record else ""
+        key = ("file", number, sha256, version, off)
         view = _kept(key)
         if view:
             return view
@@ -109,7 +112,7 @@ def view_of_file(number: int, off: str = "") -> View:
         pixels = _pixels(raw, report, frozenset(off.split(",")))
     except (UnreadableFileError, OSError) as error:
         raise Problem(409, "The image cannot be read", str(error)) from error
-    return _keep(key, View(pixels))
+    return _keep(key, View(pixels, version))
 
 
 def _pixels(raw: RawFile, report: ChainReport | None, off: frozenset[str]) -> Plane:
@@ -133,10 +136,10 @@ def _view_of_master(number: int) -> View:
         record = session.get(MasterRecord, number)
         if record is None:
             raise Problem(404, "No such master", "It was built anew; the list is reloaded.")
-        path, made = record.path, record.made
-    key = ("master", path, made)
+        path, version = record.path, master_version(record)
+    key = ("master", path, version)
     try:
-        return _kept(key) or _keep(key, View(read_master(Path(path)).plane))
+        return _kept(key) or _keep(key, View(read_master(Path(path)).plane, version))
     except UnreadableFileError as error:
         raise Problem(409, "The master cannot be read", str(error)) from error
 
@@ -170,6 +173,8 @@ def info(kind: str, number: int, query: ImageQuery) -> ImageInfo:
 def tile(kind: str, number: int, level: int, column: int, row: int) -> Response:
     """A tile as little-endian 16-bit words, row by row from the image's first row."""
     view = _view(kind, number, request.args.get("off", ""))
+    # A page that lags behind asks for pixels that there are no longer: not to be kept as those.
+    lasts = _A_DAY if view.version and request.args.get("version") == view.version else "no-store"
     if level >= level_count(*view.pixels.shape):
         raise Problem(404, "No such level")
     words = view.words(level)
@@ -182,6 +187,6 @@ def tile(kind: str, number: int, level: int, column: int, row: int) -> Response:
         content_type="application/octet-stream",
         headers={
             "X-Tile-Width": str(part.shape[1]), "X-Tile-Height": str(part.shape[0]),
-            "Cache-Control": "private, max-age=60",
+            "Cache-Control": lasts,
         },
     )  # fmt: skip

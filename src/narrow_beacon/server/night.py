@@ -31,6 +31,8 @@ from narrow_beacon.store.models import (
     Campaign,
     CastRecord,
     CensusFile,
+    ChainRecord,
+    MasterRecord,
     NightFile,
     PlacementRecord,
     Recipe,
@@ -97,6 +99,26 @@ def _read(session: Session, campaign: Campaign, row: type) -> Sequence[Any]:
         .where(NightFile.campaign_id == campaign.id, NightFile.part == "exposure")
         .order_by(NightFile.mid_utc, NightFile.name)
     ).all()
+
+
+def chain_versions(session: Session, campaign: Campaign) -> dict[str, str]:
+    """By chain a word that is another one when its planes are others."""
+    found = session.execute(
+        select(ChainRecord.name, ChainRecord.fingerprint).where(
+            ChainRecord.campaign_id == campaign.id
+        )
+    )
+    return {name: version_word(fingerprint) for name, fingerprint in found}
+
+
+def version_word(fingerprint: str) -> str:
+    """What stands for a fingerprint in addresses."""
+    return fingerprint[:12]
+
+
+def master_version(record: MasterRecord) -> str:
+    """A word that is another one when the master's pixels are others."""
+    return record.made.isoformat(timespec="milliseconds")
 
 
 def set_aside_ids(session: Session, campaign: Campaign) -> set[int]:

@@ -156,6 +156,8 @@ class Exposure(BaseModel):
     mid_utc: datetime
     exposure_s: float
     chain: str
+    version: str
+    """Another word whenever its corrected pixels are others."""
     airmass: Number
     fwhm_px: Number
     elongation: Number
@@ -378,6 +380,8 @@ class MasterOut(BaseModel):
     clipped_share: float
     made_with: list[str]
     used: bool
+    version: str
+    """Another word whenever its pixels are others."""
 
 
 class CorrectOut(BaseModel):
@@ -389,6 +393,8 @@ class CorrectOut(BaseModel):
 class ImageQuery(BaseModel):
     off: str = ""
     """Stations that are left out: "offset", "flat", "repair", joined by commas."""
+    version: str = ""
+    """Of the exposure or master, so that the browser may keep what it has."""
 
 
 class ImageInfo(BaseModel):

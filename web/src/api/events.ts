@@ -10,6 +10,9 @@ type Event =
   | { kind: "changed"; campaign: number; revision?: number }
   | { kind: "database"; away: boolean };
 
+const RECORDS_AWAY =
+  "The records (MariaDB) do not answer. Nothing is lost; work waits and goes on by itself.";
+
 /** Changes that follow one another are fetched together, so that they do not slow each other. */
 const GATHER_MS = 350;
 
@@ -56,7 +59,8 @@ export function useEvents(): void {
           changed(event.campaign, event.revision);
           break;
         case "database":
-          setAway("The records (MariaDB) do not answer. The job waits and goes on by itself.");
+          if (!event.away && useApp.getState().away) void client.invalidateQueries();
+          setAway(event.away ? RECORDS_AWAY : "");
           break;
       }
     };

@@ -1,4 +1,10 @@
-import { keepPreviousData, notifyManager, QueryClient, useQuery } from "@tanstack/react-query";
+import {
+  keepPreviousData,
+  notifyManager,
+  QueryCache,
+  QueryClient,
+  useQuery,
+} from "@tanstack/react-query";
 import { get, ProblemError, send } from "./client";
 import type {
   AppState,
@@ -23,6 +29,12 @@ import type {
 import { say } from "../state";
 
 export const client = new QueryClient({
+  // What the observer did wrong is said where it was done; a fault of the program is said aloud.
+  queryCache: new QueryCache({
+    onError: (error) => {
+      if (error instanceof ProblemError && error.status === 500) say(error.message, "trouble");
+    },
+  }),
   defaultOptions: {
     queries: {
       staleTime: 60_000,

@@ -1,4 +1,4 @@
-import { bytes, get } from "../api/client";
+import { bytes, get, ProblemError } from "../api/client";
 import type { ImageInfo } from "../api/types";
 import type { Look } from "../state";
 import { colourTable, paint, type Range } from "./stretch";
@@ -8,6 +8,8 @@ export interface Shown {
   kind: "files" | "masters";
   id: number;
   off: string;
+  /** Another word whenever the pixels are others. */
+  version: string;
 }
 
 interface Tile {
@@ -20,15 +22,20 @@ interface Tile {
 }
 
 const KEPT_IMAGES = 16;
+const AGAIN_MS = 4000;
 const RAW = "offset,flat,repair";
 
 export const rawOf = (shown: Shown): Shown => ({ ...shown, off: RAW });
-const keyOf = (shown: Shown) => `${shown.kind}/${shown.id}?${shown.off}`;
+const queryOf = ({ off, version }: Shown) => `off=${off}&version=${encodeURIComponent(version)}`;
+const keyOf = (shown: Shown) => `${shown.kind}/${shown.id}?${queryOf(shown)}`;
+const passes = (error: unknown) =>
+  error instanceof ProblemError && (error.status === 0 || error.status === 503);
 
 /** One image of the server: facts, and tiles level by level as they are needed. */
 export class Plane {
   info: ImageInfo | null = null;
   error = "";
+  private failed = 0;
   private readonly tiles = new Map<string, Tile>();
   private readonly coming = new Map<string, Promise<void>>();
   private table: Uint32Array | null = null;
@@ -39,15 +46,22 @@ export class Plane {
     readonly shown: Shown,
     private readonly changed: () => void,
   ) {
-    const { kind, id, off } = shown;
-    this.ready = get<ImageInfo>(`/api/images/${kind}/${id}?off=${off}`)
+    this.ready = get<ImageInfo>(`/api/images/${keyOf(shown)}`)
       .then((info) => {
         this.info = info;
       })
-      .catch((error: Error) => {
-        this.error = error.message;
-      })
+      .catch((error: unknown) => this.fail(error))
       .then(changed);
+  }
+
+  private fail(error: unknown): void {
+    this.error = error instanceof Error ? error.message : String(error);
+    this.failed = performance.now();
+  }
+
+  /** Failed, and long enough ago to be worth asking for again. */
+  get stale(): boolean {
+    return this.error !== "" && performance.now() - this.failed > AGAIN_MS;
   }
 
   /** The level that gives at least one pixel of the screen for each of its own. */
@@ -79,8 +93,8 @@ export class Plane {
     const key = `${level}/${column}/${row}`;
     const known = this.coming.get(key);
     if (known) return known;
-    const { kind, id, off } = this.shown;
-    const work = bytes(`/api/images/${kind}/${id}/${key}?off=${off}`)
+    const { kind, id } = this.shown;
+    const work = bytes(`/api/images/${kind}/${id}/${key}?${queryOf(this.shown)}`)
       .then(async (response) => {
         const width = Number(response.headers.get("X-Tile-Width"));
         const height = Number(response.headers.get("X-Tile-Height"));
@@ -92,8 +106,13 @@ export class Plane {
         this.tiles.set(key, { words, width, height, canvas, pixels, painted: "" });
         this.changed();
       })
-      .catch(() => {
-        this.coming.delete(key);
+      .catch((error: unknown) => {
+        // While the server is away it is asked again with the next drawing; else that would not help.
+        if (passes(error)) this.coming.delete(key);
+        else {
+          this.fail(error);
+          this.changed();
+        }
       });
     this.coming.set(key, work);
     return work;
@@ -170,7 +189,7 @@ export class Images {
   of(shown: Shown): Plane {
     const key = keyOf(shown);
     let plane = this.planes.get(key);
-    if (plane && !plane.error) {
+    if (plane && !plane.stale) {
       this.planes.delete(key);
     } else {
       plane = new Plane(shown, this.changed);
@@ -181,9 +200,5 @@ export class Images {
       this.planes.delete(old);
     }
     return plane;
-  }
-
-  forget(): void {
-    this.planes.clear();
   }
 }

@@ -23,7 +23,12 @@ export function useNeighbours(
     const timer = setTimeout(() => {
       for (const next of STEPS.map((step) => lane[at + step])) {
         if (!next) continue;
-        const plane = p.images.of({ kind: "files", id: next.id, off: off.join(",") });
+        const plane = p.images.of({
+          kind: "files",
+          id: next.id,
+          off: off.join(","),
+          version: next.version,
+        });
         void plane.ready.then(() => {
           const affine = p.planeOf(next, plane);
           const zoom = (p.view?.zoom ?? 1) * Math.hypot(affine[0], affine[3]);

@@ -1,5 +1,5 @@
 import { useMemo } from "react";
-import { useCampaign, useCatalogue, useExposures, useMeasured } from "../api/queries";
+import { useCampaign, useCatalogue, useCorrect, useExposures, useMeasured } from "../api/queries";
 import { useApp } from "../state";
 import { rawOf, type Shown } from "./images";
 import type { Scene, Stretch } from "./painter";
@@ -14,22 +14,24 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
   const exposures = useMemo(() => data?.exposures ?? [], [data]);
   const exposure = exposures.find((e) => e.id === s.beam) ?? null;
   const reference = exposures.find((e) => e.id === data?.reference) ?? null;
+  const { data: correct } = useCorrect(s.master === null ? null : s.campaign);
+  const master = correct?.masters.find((m) => m.id === s.master);
   const band = exposure?.filter ?? campaign?.filters[0] ?? "";
 
   const scene = useMemo<Scene>(() => {
     const off = s.off.join(",");
     const shown: Shown | null =
       s.master !== null
-        ? { kind: "masters", id: s.master, off: "" }
+        ? { kind: "masters", id: s.master, off: "", version: master?.version ?? "" }
         : s.beam !== null
-          ? { kind: "files", id: s.beam, off }
+          ? { kind: "files", id: s.beam, off, version: exposure?.version ?? "" }
           : null;
     const first = exposures.find((e) => e.filter === exposure?.filter && !e.trouble) ?? null;
     const compare: Shown | null =
       s.split === "raw" && shown?.kind === "files"
         ? rawOf(shown)
         : s.split === "first" && first
-          ? { kind: "files", id: first.id, off }
+          ? { kind: "files", id: first.id, off, version: first.version }
           : null;
     return {
       shown,
@@ -56,7 +58,7 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
     };
   }, [
     s.off, s.master, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay,
-    exposures, exposure, reference, catalogue, campaign, measured, band, stretch, divider, hovered,
+    exposures, exposure, master, reference, catalogue, campaign, measured, band, stretch, divider, hovered,
   ]); // prettier-ignore
   return { scene, exposure, exposures, campaign, catalogue, measured };
 }

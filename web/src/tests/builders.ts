@@ -23,6 +23,7 @@ export function exposure(id: number, values: Partial<Exposure> = {}): Exposure {
     mid_utc: "2026-09-20T20:10:30",
     exposure_s: 60,
     chain: "60 s V",
+    version: "",
     airmass: 1.2,
     fwhm_px: 3,
     elongation: 1.05,

@@ -152,7 +152,7 @@ describe("the painter", () => {
   const [ctx, drawn] = surface(888, 644);
   const reference = exposure(1);
   const scene = (values: Partial<Scene> = {}): Scene => ({
-    shown: { kind: "files", id: 1, off: "" },
+    shown: { kind: "files", id: 1, off: "", version: "" },
     exposure: reference,
     compare: null,
     compareExposure: null,
@@ -206,13 +206,15 @@ describe("the painter", () => {
   it("lets the stars stand still when the next exposure was moved and turned", () => {
     const at = apply(painter.toScreen(), { x: 60, y: 0 });
     const flipped = exposure(2, { plane: [1.2, 0, -380, 0, -1.2, 290] });
-    painter.show(scene({ shown: { kind: "files", id: 2, off: "" }, exposure: flipped }));
+    painter.show(
+      scene({ shown: { kind: "files", id: 2, off: "", version: "" }, exposure: flipped }),
+    );
     expect(apply(painter.toScreen(), { x: 60, y: 0 })).toEqual(at);
   });
 
   it("shows an exposure that was not placed where the reference is", () => {
     const lost = exposure(3, { plane: null, placed: false });
-    painter.show(scene({ shown: { kind: "files", id: 3, off: "" }, exposure: lost }));
+    painter.show(scene({ shown: { kind: "files", id: 3, off: "", version: "" }, exposure: lost }));
     expect(painter.planeOf(lost, painter.current())).toEqual(reference.plane);
   });
 
@@ -226,7 +228,9 @@ describe("the painter", () => {
   it("shows the raw image while that is held, and both where the plate is split", () => {
     painter.show(scene({ rawHeld: true }));
     expect(painter.current()!.shown.off).toBe("offset,flat,repair");
-    painter.show(scene({ split: true, compare: { kind: "files", id: 1, off: "flat" } }));
+    painter.show(
+      scene({ split: true, compare: { kind: "files", id: 1, off: "flat", version: "" } }),
+    );
     drawn.length = 0;
     painter.draw();
     const clips = drawn.filter((d) => d.what === "rect").map((d) => d.at);

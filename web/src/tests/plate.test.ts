@@ -24,7 +24,7 @@ const info = (values: Partial<ImageInfo> = {}): ImageInfo => ({
   ...values,
 });
 
-const SHOWN = { kind: "files", id: 7, off: "" } as const;
+const SHOWN = { kind: "files", id: 7, off: "", version: "a b" } as const;
 let asked: string[] = [];
 
 /** Tiles of which every word is 1 + column + 10 · row of the tile; `answer` overrides a path. */
@@ -57,7 +57,9 @@ describe("an image of the server", () => {
     const plane = new Plane(SHOWN, changed);
     await plane.load(0);
     await plane.load(0);
-    expect(asked).toEqual(["files/7?off=", "files/7/0/0/0?off=", "files/7/0/1/0?off="]);
+    expect(asked).toEqual(
+      ["files/7", "files/7/0/0/0", "files/7/0/1/0"].map((path) => `${path}?off=&version=a%20b`),
+    );
     expect(plane.has(0)).toBe(true);
     expect(plane.has(1)).toBe(false);
     expect(changed).toHaveBeenCalledTimes(3);
@@ -107,7 +109,33 @@ describe("an image of the server", () => {
     const plane = images.of(SHOWN);
     await plane.ready;
     expect(plane.error).toBe("Gone. Was it moved?");
+    // Not with every drawing: only after a while.
+    expect(images.of(SHOWN)).toBe(plane);
+    vi.spyOn(performance, "now").mockReturnValue(performance.now() + 5000);
     expect(images.of(SHOWN)).not.toBe(plane);
+  });
+
+  it("says why a tile is missing, and waits for a server that is away", async () => {
+    let status = 503;
+    tiles((path) =>
+      path.includes("/0/1/0?")
+        ? new Response(JSON.stringify({ title: "An error", detail: "of the program" }), { status })
+        : null,
+    );
+    const plane = new Plane(SHOWN, () => {});
+    await plane.load(0);
+    expect(plane.error).toBe("");
+    status = 500;
+    await plane.load(0);
+    expect(plane.error).toBe("An error. of the program");
+    await plane.load(0);
+    expect(asked.filter((path) => path.includes("/0/1/0?"))).toHaveLength(2);
+  });
+
+  it("is another one when its pixels are", () => {
+    tiles();
+    const images = new Images(() => {});
+    expect(images.of({ ...SHOWN, version: "b" })).not.toBe(images.of(SHOWN));
   });
 
   it("is kept while it is looked at, and let go of after sixteen others", async () => {

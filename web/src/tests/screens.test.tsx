@@ -15,6 +15,7 @@ import { VetBench } from "../stages/Vet";
 import { useShown } from "../stages/curve/view";
 import { useApp } from "../state";
 import { Bar } from "../ui/Bar";
+import { Guard } from "../ui/Guard";
 import { History } from "../ui/History";
 import { NewCampaign } from "../ui/NewCampaign";
 import { Saying } from "../ui/Saying";
@@ -315,6 +316,36 @@ describe("Intake", () => {
   });
 });
 
+describe("a fault of the program", () => {
+  it("is said aloud where a page was asked for", async () => {
+    server({
+      [`GET ${HERE}/intake`]: new Refusal(500, "An error of the program", "It is in the log."),
+    });
+    show(
+      <>
+        <IntakeMain />
+        <Saying />
+      </>,
+    );
+    const said = await screen.findByRole("alert");
+    expect(said.textContent).toContain("It is in the log.");
+  });
+
+  it("takes one part of the page with it, until another is opened", () => {
+    vi.spyOn(console, "error").mockImplementation(() => {});
+    const Broken = () => {
+      throw new Error("no such module");
+    };
+    const page = (part: string) => (
+      <Guard part={part}>{part === "curve" ? <Broken /> : <p>the plate</p>}</Guard>
+    );
+    const { rerender } = show(page("curve"));
+    expect(screen.getByRole("alert").textContent).toContain("no such module");
+    rerender(page("vet"));
+    expect(screen.getByText("the plate")).toBeTruthy();
+  });
+});
+
 describe("Correct", () => {
   const chain: Chain = {
     name: "60 s V",
@@ -343,6 +374,7 @@ describe("Correct", () => {
   const master = (id: number, kind: string): Master => ({
     id, label: kind, kind, filter: "", exposure_s: 60, temperature_c: -10, night: "2026-09-20",
     count: 14, level_adu: 312, clipped_share: 0.004, made_with: ["bias"], used: kind !== "bias",
+    version: "",
   }); // prettier-ignore
   const correct: Correct = {
     chains: [chain],

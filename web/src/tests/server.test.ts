@@ -221,11 +221,14 @@ describe("what the server tells by itself", () => {
     expect(stale()).toBe(true);
   });
 
-  it("says so while the records are away, until something moves again", () => {
+  it("says so while the records are away, until something moves again or they are back", () => {
     const source = listen();
     source.tell({ kind: "database", away: true });
     expect(useApp.getState().away).toContain("goes on by itself");
     source.tell({ kind: "progress", progress });
+    expect(useApp.getState().away).toBe("");
+    source.tell({ kind: "database", away: true });
+    source.tell({ kind: "database", away: false });
     expect(useApp.getState().away).toBe("");
   });
 

@@ -380,6 +380,7 @@ export interface paths {
             parameters: {
                 query?: {
                     off?: string;
+                    version?: string;
                 };
                 header?: never;
                 path: {
@@ -2722,6 +2723,8 @@ export interface components {
             made_with: string[];
             /** Used */
             used: boolean;
+            /** Version */
+            version: string;
         };
         /**
          * OptionOut
@@ -2785,6 +2788,8 @@ export interface components {
             exposure_s: number;
             /** Chain */
             chain: string;
+            /** Version */
+            version: string;
             /** Airmass */
             airmass: number | null;
             /** Fwhm Px */
