@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from builders import star_table
-from narrow_beacon.core.curve.cast import settle_cast
+from narrow_beacon.core.curve.cast import Cast, settle_cast
 from narrow_beacon.core.curve.ensemble import solve_ensemble
 from narrow_beacon.core.curve.light_curve import star_curve, transparency
 from narrow_beacon.core.curve.steadiness import judge_steadiness
@@ -242,6 +242,11 @@ def census(
         np.full((exposures, stars, 8), np.inf),
     )  # fmt: skip
     return made, table
+
+
+def test_the_first_star_of_a_catalogue_can_have_any_part() -> None:
+    assert Cast(3, (2, 5), 0).rows == [0, 2, 3, 5]
+    assert Cast(0, (2, 5), None).rows == [0, 2, 5]
 
 
 def test_the_program_chooses_a_cast_with_reasons() -> None:

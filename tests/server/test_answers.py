@@ -339,6 +339,11 @@ class TestMeasure:
         assert snr[radii["best"]] > 0.93 * snr.max()
         assert np.all(np.diff(radii["radii_px"]) > 0)
         assert len(radii["scatter_mag"]) == len(radii["radii_px"])
+        # There is one night, whose star width makes them.
+        (night,) = radii["nights"]
+        assert night["radii_px"] == radii["radii_px"]
+        (curve,) = client.get(f"campaigns/{campaign}/curve")["filters"]
+        assert curve["radius_px"] == [radii["radii_px"][curve["step"]]]
 
     def test_growth_of_light_ends(
         self, client: Client, campaign: int, curve: dict[str, Any]

@@ -6,7 +6,7 @@ import numpy as np
 from apiflask import APIBlueprint
 from flask import Response
 
-from narrow_beacon.core.curve.cast import colour_of, ensemble_of, rank_candidates
+from narrow_beacon.core.curve.cast import Cast, colour_of, ensemble_of, rank_candidates
 from narrow_beacon.core.curve.light_curve import star_curve
 from narrow_beacon.core.curve.steadiness import judge_steadiness
 from narrow_beacon.server.curve import describe_curves
@@ -100,7 +100,7 @@ def set_cast(number: int, body: CastIn) -> Response:
         if campaign.catalogue_id is None:
             raise Problem(409, "No catalogue yet", "Name one in Intake first.")
         stars = star_table(session, campaign.catalogue_id)
-        wanted = [body.target, *comparison, *([] if body.check is None else [body.check])]
+        wanted = Cast(body.target, tuple(comparison), body.check).rows
         if any(not 0 <= row < len(stars) for row in wanted):
             raise Problem(422, "No such star", "The catalogue has changed; reload the page.")
         old = session.get(CastRecord, campaign.cast_id) if campaign.cast_id else None

@@ -11,7 +11,7 @@ from narrow_beacon.core.curve.light_curve import StarCurve, star_curve
 from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.server.campaigns import cast_out, recipe_out
-from narrow_beacon.server.night import CurvesNow, curves_now, step_of
+from narrow_beacon.server.night import CurvesNow, curves_now, night_radii, step_of
 from narrow_beacon.server.schemas import CurveOut, FilterCurveOut, StarSeries
 from narrow_beacon.server.state import campaign_of, quick, shared
 from narrow_beacon.server.vet import finite
@@ -89,7 +89,7 @@ def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
         airmass=_list(now.times.airmass[at], 4), zero_point=_list(ensemble.zero_point, 5),
         zero_point_uncertainty=_list(ensemble.zero_point_uncertainty, 5),
         transparency=_list(curve.transparency, 4),
-        radius_px=float(np.median(curve.census.radii_px[:, step])), step=step,
+        radius_px=[float(radii[step]) for radii in night_radii(now, curve).values()], step=step,
         scatter_check_mag=scatter, expected_check_mag=expected,
         common_offset_mag=float(ensemble.common_offset_uncertainty_mag), series=found,
     )  # fmt: skip

@@ -15,12 +15,20 @@ from narrow_beacon.reduce.curves import judge_radii
 from narrow_beacon.reduce.kit import KitConstants
 from narrow_beacon.server.curve import describe_curves
 from narrow_beacon.server.images import view_of_file
-from narrow_beacon.server.night import curves_now, exposures_of, ring_px, step_of, times_of
+from narrow_beacon.server.night import (
+    curves_now,
+    exposures_of,
+    night_radii,
+    ring_px,
+    step_of,
+    times_of,
+)
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas import (
     Budget,
     CurveOut,
     FilterQuery,
+    NightRadii,
     RadiiOut,
     RecipeIn,
     StarOut,
@@ -56,10 +64,15 @@ def radii(number: int, query: FilterQuery) -> RadiiOut:
     choice = judge_radii(curve.census, now.stars, curve.band, cast, 0, None)
     return RadiiOut(
         filter=curve.filter, step=step_of(now.recipe, curve.filter),
-        radii_px=np.median(curve.census.radii_px, axis=0).tolist(), radii_fwhm=list(RADII_FWHM),
+        radii_px=np.median(curve.census.radii_px, axis=0).tolist(),
+        nights=[
+            NightRadii(night=night, radii_px=radii.tolist())
+            for night, radii in night_radii(now, curve).items()
+        ],
+        radii_fwhm=list(RADII_FWHM),
         target_snr=[finite(v) for v in choice.target_snr],
         scatter_mag=[finite(v) for v in choice.night_scatter_mag],
-        reason=choice.reason, best=choice.step,
+        best=choice.step,
     )  # fmt: skip
 
 

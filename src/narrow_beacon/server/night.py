@@ -14,6 +14,7 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.curve.time import Times, exposure_times
@@ -176,6 +177,15 @@ class CurvesNow:
     problems: tuple[str, ...]
 
 
+def night_radii(now: CurvesNow, curve: FilterCurve) -> dict[int, Floats]:
+    """The census's radii in pixels by night, the earliest first."""
+    nights = np.array([now.files[index].night_id or 0 for index in curve.indices])
+    return {
+        int(night): np.median(curve.census.radii_px[nights == night], axis=0)
+        for night in dict.fromkeys(nights.tolist())
+    }
+
+
 def curves_now(
     session: Session, campaign: Campaign, *, everything: bool = False
 ) -> CurvesNow | None:
@@ -211,8 +221,7 @@ def curves_now(
             continue
         census = table.census
         step = step_of(recipe, name)
-        rows = sorted({cast.target, *cast.comparison, *([cast.check] if cast.check else [])})
-        small = census.stars_only(np.array(rows)).take(np.array([at for at, _ in keep]))
+        small = census.stars_only(np.array(cast.rows)).take(np.array([at for at, _ in keep]))
         try:
             curves.append(
                 curve_of_cast(

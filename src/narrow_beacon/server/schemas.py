@@ -501,14 +501,20 @@ class StarQuery(BaseModel):
     file: int
 
 
+class NightRadii(BaseModel):
+    night: int
+    radii_px: list[float]
+
+
 class RadiiOut(BaseModel):
     filter: str
     step: int
     radii_px: list[float]
+    """Over all nights; each night's own are in ``nights``."""
+    nights: list[NightRadii]
     radii_fwhm: list[float]
     target_snr: Numbers
     scatter_mag: Numbers
-    reason: str
     best: int
 
 
@@ -564,7 +570,8 @@ class FilterCurveOut(BaseModel):
     zero_point: Numbers
     zero_point_uncertainty: Numbers
     transparency: Numbers
-    radius_px: float
+    radius_px: list[float]
+    """One for each night, which has its own star width."""
     step: int
     scatter_check_mag: Number
     expected_check_mag: Number

@@ -187,11 +187,14 @@ function drawApertures(
   measured.row.forEach((row, i) => {
     if (!rows.has(row)) return;
     const p = apply(pixelToScreen, { x: measured.x_px[i]!, y: measured.y_px[i]! });
-    ctx.lineWidth = 1;
-    ctx.strokeStyle = colour("--ink");
-    ctx.beginPath();
-    ctx.arc(p.x, p.y, measured.radius_px * screenPerPixel, 0, 7);
-    ctx.stroke();
+    // Dark beneath amber: it has to be seen on a white star and on a black sky.
+    for (const [tone, width] of [["--plate", 3], ["--beam", 1]] as const) {
+      ctx.lineWidth = width;
+      ctx.strokeStyle = colour(tone);
+      ctx.beginPath();
+      ctx.arc(p.x, p.y, measured.radius_px * screenPerPixel, 0, 7);
+      ctx.stroke();
+    } // prettier-ignore
     ctx.strokeStyle = colour("--quiet");
     ctx.setLineDash([4, 4]);
     for (const r of measured.annulus_px) {

@@ -56,7 +56,7 @@ export function CastBench() {
               Measured against catalogue, in {data.band}. A star off the line has a wrong magnitude.
             </p>
           </Section>
-          <Section title="Comparison stars" aside="steadiness over the nights">
+          <Section title="Comparison stars" aside="scatter over the nights, mmag">
             {data.candidates.map((star) => (
               <CandidateRow key={star.row} star={star} campaign={campaign} />
             ))}

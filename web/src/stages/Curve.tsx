@@ -9,7 +9,7 @@ import { ticks } from "../rail/timeline";
 import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Chips, Empty, Fact, Section } from "../ui/parts";
-import { clockUtc, dayOf, fixed, shortName } from "../ui/words";
+import { clockUtc, dayOf, fixed, radiusWords, shortName } from "../ui/words";
 import {
   comparisonMarks,
   copyText,
@@ -227,7 +227,7 @@ function FilterFacts({ curve }: { curve: FilterCurve }) {
             ? "no check star"
             : `${fixed(curve.scatter_check_mag * 1000, 1)}, ${fixed((curve.expected_check_mag ?? NaN) * 1000, 1)} expected`}
         </Fact>
-        <Fact name="radius">{fixed(curve.radius_px, 2, "px")}</Fact>
+        <Fact name="radius">{radiusWords(curve.radius_px)}</Fact>
         <Fact name="common offset, ±">{fixed(curve.common_offset_mag * 1000, 1, "mmag")}</Fact>
         {flagCounts(target?.flags ?? {}).map(([words, count]) => (
           <Fact key={words} name={`hollow: ${words}`}>

@@ -6,7 +6,7 @@ import { Plate } from "../plate/Plate";
 import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Empty, Fact, Section } from "../ui/parts";
-import { colour, fixed } from "../ui/words";
+import { colour, dayOf, fixed } from "../ui/words";
 import { RadiusChart } from "./measure/RadiusChart";
 
 /** The star that is looked at: the chosen one, else the target. */
@@ -23,11 +23,14 @@ function useSubject() {
   const measured = exposure?.measured ?? false;
   const { data: radii } = useRadii(id, filter, campaign?.cast != null);
   const { data: subject, error } = useStar(id, measured ? row : null, measured ? beam : null);
-  return { campaign, exposure, filter, radii, subject, error };
+  const tonight = radii?.nights.find((n) => n.night === exposure?.night);
+  /** In pixels, as on the night of the exposure. */
+  const radiiPx = tonight?.radii_px ?? radii?.radii_px ?? [];
+  return { campaign, exposure, filter, radii, radiiPx, subject, error };
 }
 
 export function MeasureMain() {
-  const { campaign, exposure, filter, radii, subject, error } = useSubject();
+  const { campaign, exposure, filter, radii, radiiPx, subject, error } = useSubject();
   const star = useApp((s) => s.star);
   const stage = campaign?.stages.find((s) => s.key === "measure");
   if (!campaign || !stage) return null;
@@ -70,6 +73,7 @@ export function MeasureMain() {
         {radii && (
           <RadiusChart
             radii={radii}
+            radiiPx={radiiPx}
             star={subject}
             onStep={(step) => void setRadius(campaign.id, filter, step)}
           />
@@ -134,17 +138,31 @@ const PARTS = [
 ] as const;
 
 export function MeasureBench() {
-  const { campaign, filter, radii, subject } = useSubject();
+  const { campaign, filter, radii, radiiPx, subject } = useSubject();
   const set = useApp((s) => s.set);
   if (!campaign?.cast || !radii) return null;
   return (
     <>
       <Section title="Radius" aside={`in ${filter}`}>
         <p className="mb-2">
-          <span className="num text-beam">{fixed(radii.radii_px[radii.step], 2, "px")}</span> ={" "}
-          {radii.radii_fwhm[radii.step]} star widths, for all stars in {filter}.
+          <span className="num text-beam">{fixed(radiiPx[radii.step], 2, "px")}</span> ={" "}
+          {radii.radii_fwhm[radii.step]} star widths of the night, for all stars in {filter}.
         </p>
-        <Best radii={radii} onTake={() => void setRadius(campaign.id, filter, radii.best)} />
+        {radii.nights.length > 1 && (
+          <p className="num mb-2 text-quiet">
+            {radii.nights
+              .map(({ night, radii_px }) => {
+                const evening = campaign.nights.find((n) => n.id === night)?.evening ?? "";
+                return `${dayOf(evening)} ${fixed(radii_px[radii.step], 2, "px")}`;
+              })
+              .join(" · ")}
+          </p>
+        )}
+        <Best
+          radii={radii}
+          px={radiiPx}
+          onTake={() => void setRadius(campaign.id, filter, radii.best)}
+        />
       </Section>
       {subject && <Budget star={subject} step={radii.step} />}
       <Section title="Census">
@@ -163,13 +181,22 @@ export function MeasureBench() {
   );
 }
 
-function Best({ radii, onTake }: { radii: Radii; onTake: () => void }) {
+/** The radius that the night itself asks for, and why. */
+function Best({ radii, px, onTake }: { radii: Radii; px: number[]; onTake: () => void }) {
+  const scatter = radii.scatter_mag[radii.best];
+  const snr = `signal to noise of the target ${fixed(radii.target_snr[radii.best], 0)}`;
+  const why =
+    scatter == null
+      ? `the highest ${snr}`
+      : `constant stars scatter by ${fixed(scatter * 1000, 1, "mmag")}, ${snr}`;
   if (radii.best === radii.step)
-    return <p className="text-quiet">That is what the night itself asks for: {radii.reason}.</p>;
+    return <p className="text-quiet">That is what the night itself asks for: {why}.</p>;
   return (
     <>
-      <p className="mb-2 text-quiet">The night itself asks for {radii.reason}.</p>
-      <Button onClick={onTake}>Take {fixed(radii.radii_px[radii.best], 2, "px")}</Button>
+      <p className="mb-2 text-quiet">
+        The night itself asks for {radii.radii_fwhm[radii.best]} star widths: {why}.
+      </p>
+      <Button onClick={onTake}>Take {fixed(px[radii.best], 2, "px")}</Button>
     </>
   );
 }

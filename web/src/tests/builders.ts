@@ -166,7 +166,7 @@ export function curve(magnitudes: (number | null)[] = [12, 12.4, 12.1]): Curve {
         zero_point: ids.map(() => 20),
         zero_point_uncertainty: ids.map(() => 0.001),
         transparency: ids.map(() => 0.9),
-        radius_px: 4.8,
+        radius_px: [4.8, 5.2],
         step: 5,
         scatter_check_mag: 0.005,
         expected_check_mag: 0.0048,

@@ -5,6 +5,7 @@ import type { ReactNode } from "react";
 import { vi } from "vitest";
 import { client } from "../api/queries";
 import { useApp } from "../state";
+import { campaign, catalogue, curve, night } from "./builders";
 
 export interface Asked {
   method: string;
@@ -47,6 +48,23 @@ export function serve(answers: Record<string, Answer>): Asked[] {
 export function show(what: ReactNode): RenderResult {
   return render(<QueryClientProvider client={client}>{what}</QueryClientProvider>);
 }
+
+export const HERE = "/api/campaigns/1";
+const STATE = { campaigns: [], folders: [], cone_url: "", demo_folder: "", progress: null };
+
+/** The server with a reduced campaign, and what else a test needs of it. */
+export function server(more: Record<string, unknown> = {}): Asked[] {
+  return serve({
+    "GET /api/state": { ...STATE, campaigns: [{ id: 1, name: "Foxglove 7", nights: [] }] },
+    [`GET ${HERE}`]: campaign(),
+    [`GET ${HERE}/exposures`]: night(6),
+    [`GET ${HERE}/stars`]: catalogue(),
+    [`GET ${HERE}/curve`]: curve(),
+    ...more,
+  });
+}
+
+export const posted = (asked: Asked[]) => asked.filter((a) => a.method !== "GET");
 
 /** As it was before a test. */
 export function tidy(): void {

@@ -2,13 +2,12 @@
 import { act, fireEvent, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import type { Candidates, Chain, Correct, Intake, Master, ReportPage } from "../api/types";
+import type { Candidates, Radii, ReportPage, StarOnExposure } from "../api/types";
 import { RailFacts } from "../rail/RailFacts";
 import { timelineOf } from "../rail/timeline";
 import { CastBench } from "../stages/Cast";
-import { CorrectBench } from "../stages/Correct";
 import { CurveBench } from "../stages/Curve";
-import { IntakeBench, IntakeMain, useChoice } from "../stages/Intake";
+import { IntakeMain } from "../stages/Intake";
 import { PlaceBench } from "../stages/Place";
 import { ReportBench, ReportMain } from "../stages/Report";
 import { VetBench } from "../stages/Vet";
@@ -20,30 +19,13 @@ import { History } from "../ui/History";
 import { NewCampaign } from "../ui/NewCampaign";
 import { Saying } from "../ui/Saying";
 import { StageList } from "../ui/StageList";
-import { campaign, catalogue, curve, exposure, file, night } from "./builders";
-import { Refusal, serve, show, tidy, type Asked } from "./page";
-
-const HERE = "/api/campaigns/1";
-const STATE = { campaigns: [], folders: [], cone_url: "", demo_folder: "", progress: null };
-
-/** The server with a reduced campaign, and what else a test needs of it. */
-function server(more: Record<string, unknown> = {}): Asked[] {
-  return serve({
-    "GET /api/state": { ...STATE, campaigns: [{ id: 1, name: "Foxglove 7", nights: [] }] },
-    [`GET ${HERE}`]: campaign(),
-    [`GET ${HERE}/exposures`]: night(6),
-    [`GET ${HERE}/stars`]: catalogue(),
-    [`GET ${HERE}/curve`]: curve(),
-    ...more,
-  });
-}
-
-const posted = (asked: Asked[]) => asked.filter((a) => a.method !== "GET");
+import { MeasureBench } from "../stages/Measure";
+import { campaign, catalogue, curve, exposure } from "./builders";
+import { HERE, posted, Refusal, server, show, tidy, type Asked } from "./page";
 
 beforeEach(() => useApp.setState({ campaign: 1, beam: 2 }));
 afterEach(() => {
   tidy();
-  useChoice.setState({ kept: "all", stack: null, chosen: new Set(), last: null });
   useShown.setState({ fold: false, period: "", raw: false });
 });
 
@@ -175,147 +157,6 @@ describe("a new campaign", () => {
   });
 });
 
-describe("Intake", () => {
-  const files = [
-    file(1),
-    file(2, {
-      kind: "",
-      part: "left out",
-      part_reason: "its header names no kind",
-      question: true,
-    }),
-    file(3, { name: "raw/notes.txt", part: "left out", part_reason: "not a FITS file" }),
-    file(4),
-  ];
-  const intake: Intake = {
-    files,
-    stacks: [
-      {
-        part: "exposure", kind: "exposure", filter: "V", exposure_s: 60, temperature_c: -10,
-        settings: "640 × 480", night: "2026-09-20", count: 2, words: "", ids: [1, 4],
-      },
-    ],
-    missing: ["There are no bias frames: a dark of another length cannot be scaled."],
-  }; // prettier-ignore
-
-  beforeEach(() => {
-    for (const [name, size] of [["clientHeight", 400], ["clientWidth", 800]] as const)
-      vi.spyOn(Element.prototype, name, "get").mockReturnValue(size);
-  }); // prettier-ignore
-
-  const names = () => screen.getAllByRole("option").map((o) => o.textContent!.slice(0, 16));
-
-  it("lists what is missing, the stacks, and what needs an answer", async () => {
-    server({ [`GET ${HERE}/intake`]: intake });
-    show(<IntakeMain />);
-    expect(await screen.findByText(/no bias frames/)).toBeTruthy();
-    expect(screen.getByRole("table").textContent).toContain("Night of 20 Sep");
-    await vi.waitFor(() => expect(names()).toHaveLength(4));
-    fireEvent.click(screen.getByText("needs an answer 1"));
-    await vi.waitFor(() => expect(names()).toEqual(["foxglove-002.fit"]));
-    fireEvent.click(screen.getByText("left out 2"));
-    await vi.waitFor(() => expect(names()).toHaveLength(2));
-    fireEvent.click(screen.getByRole("row"));
-    await vi.waitFor(() => expect(names()).toEqual(["foxglove-001.fit", "foxglove-004.fit"]));
-    expect([...useChoice.getState().chosen]).toEqual([1, 4]);
-  });
-
-  it("chooses one file, more with Ctrl, a stretch with Shift", async () => {
-    server({ [`GET ${HERE}/intake`]: intake });
-    show(<IntakeMain />);
-    const rows = await screen.findAllByRole("option");
-    fireEvent.click(rows[0]!);
-    fireEvent.click(rows[2]!, { ctrlKey: true });
-    expect([...useChoice.getState().chosen]).toEqual([1, 3]);
-    fireEvent.click(rows[2]!, { ctrlKey: true });
-    expect([...useChoice.getState().chosen]).toEqual([1]);
-    fireEvent.click(rows[1]!);
-    fireEvent.click(rows[3]!, { shiftKey: true });
-    expect([...useChoice.getState().chosen]).toEqual([2, 3, 4]);
-    expect(useApp.getState().beam).toBe(4);
-  });
-
-  it("keeps one word for many files, and shows what each header said", async () => {
-    const asked = server({
-      [`GET ${HERE}/intake`]: intake,
-      [`POST ${HERE}/corrections`]: { words: "corrected 2 files: kind dark" },
-    });
-    useChoice.setState({ chosen: new Set([1, 2]) });
-    show(<IntakeBench />);
-    const keep = (await screen.findByText("Keep for 2 files")) as HTMLButtonElement;
-    expect(keep.disabled).toBe(true);
-    expect(screen.getAllByText("Light (IMAGETYP)").length).toBeGreaterThan(0);
-    fireEvent.change(screen.getByLabelText("kind"), { target: { value: "dark" } });
-    fireEvent.click(keep);
-    await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual({ ids: [1, 2], kind: "dark" }));
-  });
-
-  it("reads kind and filter out of the chosen files' names, and shows first what it read", async () => {
-    const read = { exposure_s: null, filter: "V", kind: "exposure", time_utc: null };
-    const pattern = "{kind}_{filter}";
-    const address = `names?pattern=${encodeURIComponent(pattern)}`;
-    const refused = new Refusal(422, "Not a pattern", "{cake} is none of {kind}, {filter}.");
-    const asked = server({
-      [`GET ${HERE}/intake`]: intake,
-      [`GET ${HERE}/names?pattern=%7Bcake%7D`]: refused,
-      [`GET ${HERE}/${address}`]: {
-        files: [
-          { id: 1, ...read, time_utc: "2026-09-20T21:04:30" },
-          { id: 2, ...read, filter: "B", time_utc: "2026-09-20T20:00:00" },
-          { id: 4, ...read },
-        ],
-      },
-      [`POST ${HERE}/corrections/names`]: { words: "corrected 2 files" },
-    });
-    useChoice.setState({ chosen: new Set([1, 2, 3]) });
-    show(<IntakeBench />);
-    const field = await screen.findByLabelText("pattern of the file names");
-    fireEvent.change(field, { target: { value: "{cake}" } });
-    expect(await screen.findByText(/none of {kind}/)).toBeTruthy();
-    fireEvent.change(field, { target: { value: pattern } });
-    expect(await screen.findByText("2 of 3")).toBeTruthy();
-    for (const words of ["exposure × 2", "V × 1, B × 1", "09-20 20:00:00 to 09-20 21:04:30"])
-      expect(screen.getByText(words)).toBeTruthy();
-    fireEvent.click(screen.getByText("Keep for 2 files"));
-    await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual({ ids: [1, 2], pattern }));
-  });
-
-  it("sets target, catalogue, site and kit where they are left", async () => {
-    const asked = server({ [`GET ${HERE}/intake`]: intake, [`PATCH ${HERE}`]: campaign() });
-    show(<IntakeBench />);
-    const height = await screen.findByLabelText("height, m");
-    fireEvent.change(height, { target: { value: "155" } });
-    fireEvent.blur(height);
-    const gain = screen.getByLabelText("gain, e⁻ an ADU");
-    fireEvent.change(gain, { target: { value: "" } });
-    fireEvent.keyDown(gain, { key: "Enter" });
-    const dec = screen.getByLabelText("declination");
-    fireEvent.change(dec, { target: { value: "−12 30 00" } });
-    fireEvent.blur(dec);
-    await vi.waitFor(() => expect(posted(asked)).toHaveLength(3));
-    const [site, kit, target] = posted(asked).map((a) => a.body as Record<string, object>);
-    expect(site).toEqual({ site: { ...campaign().site, elevation_m: 155 } });
-    expect(kit).toEqual({ kit: { ...campaign().kit, gain_e_per_adu: null } });
-    expect(target).toEqual({ target_ra: "22 44 48.00", target_dec: "-12 30 00" });
-  });
-
-  it("asks nothing where a field was only looked at", async () => {
-    const asked = server({ [`GET ${HERE}/intake`]: intake });
-    show(<IntakeBench />);
-    const name = await screen.findByLabelText("name");
-    fireEvent.focus(name);
-    fireEvent.blur(name);
-    expect(posted(asked)).toEqual([]);
-  });
-
-  it("says what to do where there is nothing yet", () => {
-    useApp.setState({ campaign: null });
-    server();
-    show(<IntakeMain />);
-    expect(screen.getByText("Choose a folder …")).toBeTruthy();
-  });
-});
-
 describe("a fault of the program", () => {
   it("is said aloud where a page was asked for", async () => {
     server({
@@ -343,101 +184,6 @@ describe("a fault of the program", () => {
     expect(screen.getByRole("alert").textContent).toContain("no such module");
     rerender(page("vet"));
     expect(screen.getByText("the plate")).toBeTruthy();
-  });
-});
-
-describe("Correct", () => {
-  const chain: Chain = {
-    name: "60 s V",
-    exposures: 6,
-    stations: [
-      {
-        kind: "offset",
-        words: "taken off: 14 darks, same night",
-        master: "dark 60 s",
-        remarks: [],
-      },
-      { kind: "flat", words: "divided by: 12 flats", master: "flat V", remarks: ["3 days old"] },
-    ],
-    missing: [],
-    defects: 12,
-    options: ["dark 60 s", "dark 30 s"].map((label) => ({
-      step: "dark",
-      key: label,
-      label,
-      words: "14 darks",
-      remarks: label === "dark 30 s" ? ["half as long"] : [],
-      picked: false,
-    })),
-    left_out: ["flat"],
-  };
-  const master = (id: number, kind: string): Master => ({
-    id, label: kind, kind, filter: "", exposure_s: 60, temperature_c: -10, night: "2026-09-20",
-    count: 14, level_adu: 312, clipped_share: 0.004, made_with: ["bias"], used: kind !== "bias",
-    version: "",
-  }); // prettier-ignore
-  const correct: Correct = {
-    chains: [chain],
-    masters: [master(1, "bias"), master(2, "dark")],
-    remarks: ["dust moved between two flats"],
-  };
-
-  it("switches a station off on the plate, and all of them on again", async () => {
-    server({ [`GET ${HERE}/correct`]: correct });
-    show(<CorrectBench />);
-    const flat = await screen.findByRole("checkbox", { name: "divided by flat V" });
-    expect(screen.getByText("3 days old")).toBeTruthy();
-    fireEvent.click(flat);
-    expect(useApp.getState().off).toEqual(["flat"]);
-    expect(screen.getByText("divided by · switched off")).toBeTruthy();
-    fireEvent.click(screen.getByText("All stations on"));
-    expect(useApp.getState().off).toEqual([]);
-  });
-
-  it("puts a master on the plate and says what went into it", async () => {
-    server({ [`GET ${HERE}/correct`]: correct });
-    show(<CorrectBench />);
-    const [bias, dark] = await screen.findAllByRole("button", { pressed: false });
-    expect(bias!.textContent).toContain("not used");
-    fireEvent.click(dark!);
-    expect(useApp.getState().master).toBe(2);
-    expect(screen.getByText("0.40 %")).toBeTruthy();
-    fireEvent.click(dark!);
-    expect(useApp.getState().master).toBeNull();
-  });
-
-  it("takes another master, or does without one, and says which is doubtful", async () => {
-    const asked = server({
-      [`GET ${HERE}/correct`]: correct,
-      [`POST ${HERE}/masters/pick`]: { words: "picked" },
-    });
-    show(<CorrectBench />);
-    const dark = (await screen.findByLabelText("dark of this chain")) as HTMLSelectElement;
-    expect([...dark.options].map((o) => o.text)).toEqual([
-      "the best that fits",
-      "dark 60 s: 14 darks",
-      "dark 30 s: 14 darks · doubtful",
-      "none: leave this step out",
-    ]);
-    fireEvent.change(dark, { target: { value: "dark 30 s" } });
-    const body = { chain: "60 s V", step: "dark", key: "dark 30 s" };
-    await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual(body));
-    const [bias, flat] = ["bias", "flat"].map(
-      (step) => screen.getByLabelText(`${step} of this chain`) as HTMLSelectElement,
-    );
-    expect(bias!.disabled).toBe(true);
-    expect(flat!.value).toBe("none");
-  });
-
-  it("builds masters first, once there is a night", async () => {
-    const asked = server({
-      [`GET ${HERE}/correct`]: { chains: [], masters: [], remarks: [] },
-      [`GET ${HERE}`]: campaign({}, { correct: { state: "todo" } }),
-      [`POST ${HERE}/jobs`]: {},
-    });
-    show(<CorrectBench />);
-    fireEvent.click(await screen.findByText("Build the masters"));
-    await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual({ kind: "masters" }));
   });
 });
 
@@ -554,6 +300,79 @@ describe("Cast", () => {
     show(<CastBench />);
     expect(await screen.findByText(/Click your star on the plate and press T/)).toBeTruthy();
     expect(screen.queryByText("Measure all stars")).toBeNull();
+  });
+});
+
+const RADII = [0.6, 0.75, 0.9, 1.05, 1.2, 1.4, 1.6];
+
+describe("Measure", () => {
+  const radii: Radii = {
+    filter: "V",
+    step: 6,
+    radii_px: RADII.map((r) => 3 * r),
+    nights: [
+      { night: 1, radii_px: RADII.map((r) => 3 * r) },
+      { night: 2, radii_px: RADII.map((r) => 2.5 * r) },
+    ],
+    radii_fwhm: [...RADII],
+    target_snr: RADII.map((_, i) => 200 + i),
+    scatter_mag: RADII.map((_, i) => 0.004 + 0.0001 * i),
+    best: 4,
+  };
+  const budget = { star: 0.003, sky: 0.004, dark: 0, read: 0, scintillation: 0, total_mag: 0.005 };
+  const star: StarOnExposure = {
+    row: 0, name: "Foxglove 7", filter: "V", x_px: 320, y_px: 240, sky_adu_per_px: 90,
+    peak_adu: 5000, flags: "cosmic ray", radii_px: radii.radii_px, annulus_px: [10, 16],
+    counts_adu: RADII.map(() => 9000), uncertainty_adu: RADII.map(() => 40),
+    snr: RADII.map(() => 225), profile_radius_px: [1, 2], profile_adu: [5000, 3000],
+    budgets: RADII.map(() => budget),
+  }; // prettier-ignore
+  const nights = [
+    { id: 1, evening: "2026-09-20" },
+    { id: 2, evening: "2026-09-21" },
+  ];
+
+  function measured(): Asked[] {
+    return server({
+      [`GET ${HERE}`]: campaign({ nights }),
+      [`GET ${HERE}/exposures`]: {
+        exposures: [exposure(1), exposure(2, { night: 2 })],
+        reference: 1,
+      },
+      [`GET ${HERE}/radii?filter=V`]: radii,
+      [`GET ${HERE}/star?row=0&file=2`]: star,
+      [`POST ${HERE}/recipe`]: curve(),
+    });
+  }
+
+  it("says the radius as it is on the exposure's own night, and on the others", async () => {
+    measured();
+    show(<MeasureBench />);
+    expect(await screen.findByText("4.00 px")).toBeTruthy();
+    expect(screen.getByText("20 Sep 4.80 px · 21 Sep 4.00 px")).toBeTruthy();
+    expect(screen.getByText(/= 1.6 star widths of the night/)).toBeTruthy();
+  });
+
+  it("takes the radius that the night asks for", async () => {
+    const asked = measured();
+    show(<MeasureBench />);
+    expect(
+      await screen.findByText(/asks for 1.2 star widths: constant stars scatter by 4.4/),
+    ).toBeTruthy();
+    fireEvent.click(screen.getByText("Take 3.00 px"));
+    await vi.waitFor(() =>
+      expect(posted(asked)[0]!.body).toEqual({ steps: { V: 4 }, automatic: false }),
+    );
+  });
+
+  it("says where the uncertainty comes from, in shares of its square", async () => {
+    measured();
+    show(<MeasureBench />);
+    const budget = await screen.findByText("5.0 mmag in all");
+    expect(budget).toBeTruthy();
+    expect(screen.getByText("3.00 mmag · 36%")).toBeTruthy();
+    expect(screen.getByText("4.00 mmag · 64%")).toBeTruthy();
+    expect(screen.getByText("cosmic ray")).toBeTruthy();
   });
 });
 

@@ -8,6 +8,12 @@ export function fixed(value: number | null | undefined, digits: number, unit = "
   return unit === "°" || unit.startsWith("″") ? `${text}${unit}` : `${text} ${unit}`;
 }
 
+/** The radius on each night: one where they are alike. */
+export function radiusWords(radii: readonly number[]): string {
+  const each = [...new Set(radii.map((r) => r.toFixed(2)))];
+  return `${each.join(", ")} px`;
+}
+
 export function seconds(value: number): string {
   return value >= 10 || Number.isInteger(value)
     ? `${Math.round(value)} s`

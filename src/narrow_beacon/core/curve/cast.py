@@ -51,6 +51,12 @@ class Cast:
     reasons: tuple[tuple[str, str], ...] = ()
     """(star, why) for every comparison and check star that the program chose."""
 
+    @property
+    def rows(self) -> list[int]:
+        """Every star with a part, in order of the catalogue."""
+        checks = () if self.check is None else (self.check,)
+        return sorted({self.target, *self.comparison, *checks})
+
 
 def colour_of(stars: StarTable) -> Floats | None:
     """The catalogue's B − V, or the first pair of bands in order of wavelength; None without."""

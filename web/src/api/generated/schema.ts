@@ -2242,7 +2242,7 @@ export interface components {
             /** Transparency */
             transparency: (number | null)[];
             /** Radius Px */
-            radius_px: number;
+            radius_px: number[];
             /** Step */
             step: number;
             /** Scatter Check Mag */
@@ -2523,6 +2523,13 @@ export interface components {
                 [key: string]: string | number;
             };
         };
+        /** NightRadii */
+        "RadiiOut.NightRadii": {
+            /** Night */
+            night: number;
+            /** Radii Px */
+            radii_px: number[];
+        };
         /** RadiiOut */
         RadiiOut: {
             /** Filter */
@@ -2531,14 +2538,14 @@ export interface components {
             step: number;
             /** Radii Px */
             radii_px: number[];
+            /** Nights */
+            nights: components["schemas"]["RadiiOut.NightRadii"][];
             /** Radii Fwhm */
             radii_fwhm: number[];
             /** Target Snr */
             target_snr: (number | null)[];
             /** Scatter Mag */
             scatter_mag: (number | null)[];
-            /** Reason */
-            reason: string;
             /** Best */
             best: number;
         };

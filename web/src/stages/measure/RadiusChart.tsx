@@ -6,6 +6,8 @@ import { colour, fixed } from "../../ui/words";
 
 interface Props {
   radii: Radii;
+  /** In pixels, as on the night of the exposure. */
+  radiiPx: number[];
   star: StarOnExposure | undefined;
   onStep: (step: number) => void;
 }
@@ -17,7 +19,7 @@ const CURVES = [
 ] as const;
 
 /** Growth of light, signal to noise and night scatter by radius, with one handle for the radius. */
-export function RadiusChart({ radii, star, onStep }: Props) {
+export function RadiusChart({ radii, radiiPx: xs, star, onStep }: Props) {
   const plot = useRef<uPlot | null>(null);
   const held = useRef(false);
   const snr = star?.snr ?? radii.target_snr;
@@ -31,7 +33,6 @@ export function RadiusChart({ radii, star, onStep }: Props) {
     snr: share(snr),
     scatter: share(radii.scatter_mag),
   };
-  const xs = radii.radii_px;
 
   function step(event: React.PointerEvent): void {
     const u = plot.current;
