@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from pathlib import Path
 from typing import Any
 
@@ -401,6 +402,48 @@ class TestCurve:
         # TDB is 69.2 s ahead of UTC; light takes up to 500 s from here to the Sun's distance.
         assert np.all(np.abs(away_s - 69.2) < 510)
         assert np.ptp(away_s) < 5
+
+
+class TestOrigin:
+    def facts(self, client: Client, number: int) -> dict[tuple[str, str], str]:
+        blocks = client.get(f"files/{number}/origin")["blocks"]
+        return {(b["title"], f["name"]): f["words"] for b in blocks for f in b["facts"]}
+
+    def test_a_point_leads_to_all_that_made_it(
+        self,
+        client: Client,
+        night: tuple[Path, dict[str, Any]],
+        exposures: list[dict[str, Any]],
+        curve: dict[str, Any],
+    ) -> None:
+        at = 3
+        number = curve["file_ids"][at]
+        told = self.facts(client, number)
+        target, check = (s for s in curve["series"] if s["role"] in ("target", "check"))
+        words = f"{target['magnitude'][at]:.4f} ± {target['uncertainty'][at]:.4f} in V"
+        assert told["on the curve", "magnitude"] == words
+        assert told["on the curve", "check star"].startswith(check["name"])
+        for star in curve["series"]:
+            if star["role"] == "comparison":
+                assert star["name"] in told["on the curve", "comparison stars"]
+        assert float(told["on the curve", "BJD, TDB"]) == pytest.approx(
+            curve["bjd_tdb"][at], abs=1e-6
+        )
+        assert told["corrected", "dark off"].endswith("10 darks of 60 s at −10 °C, same night")
+        name = next(e["name"] for e in exposures if e["id"] == number)
+        raw = (night[0] / name).read_bytes()
+        assert told["raw file", "SHA-256"] == hashlib.sha256(raw).hexdigest()
+        catalogue = (night[0] / "field.vot").read_bytes()
+        assert told["placed", "its SHA-256"] == hashlib.sha256(catalogue).hexdigest()
+        radius = float(told["measured", "aperture radius"].split()[0])
+        assert radius == pytest.approx(curve["radius_px"][0], abs=0.001)
+
+    def test_a_frame_without_a_point_says_why(self, client: Client, campaign: int) -> None:
+        files = client.get(f"campaigns/{campaign}/intake")["files"]
+        bias = next(f["id"] for f in files if f["kind"] == "bias")
+        told = self.facts(client, bias)
+        assert told["placed", "not placed"] == "not yet"
+        assert ("on the curve", "not on the curve") in told
 
 
 class TestReport:

@@ -7,9 +7,9 @@ import { beamPixel, Rail } from "./rail/Rail";
 import { useApp, type StageKey } from "./state";
 import { Bar } from "./ui/Bar";
 import { Guard } from "./ui/Guard";
-import { History } from "./ui/History";
-import { KeyList, useKeys } from "./ui/Keys";
+import { useKeys } from "./ui/Keys";
 import { Saying } from "./ui/Saying";
+import { Sheets } from "./ui/Sheets";
 import { StageList } from "./ui/StageList";
 import { useSize } from "./ui/canvas";
 import { Plate } from "./plate/Plate";
@@ -116,8 +116,7 @@ export function App() {
         />
       )}
       <Saying />
-      <KeyList />
-      <History />
+      <Sheets />
     </div>
   );
 }

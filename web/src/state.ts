@@ -52,12 +52,14 @@ interface App {
   progress: Progress | null;
   away: string;
   saying: Saying | null;
-  keysShown: boolean;
-  historyShown: boolean;
+  sheet: SheetKey | null;
   set: (values: Partial<App>) => void;
   setProgress: (progress: Progress | null) => void;
   setAway: (words: string) => void;
 }
+
+/** What can lie over the page. */
+export type SheetKey = "keys" | "log" | "origin";
 
 function storedLook(): Look {
   const look = globalThis.localStorage?.getItem("look");
@@ -85,8 +87,7 @@ export const useApp = create<App>()((set) => ({
   progress: null,
   away: "",
   saying: null,
-  keysShown: false,
-  historyShown: false,
+  sheet: null,
   set: (values) => set(values),
   setProgress: (progress) => set({ progress }),
   setAway: (away) => set({ away }),

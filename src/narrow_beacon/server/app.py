@@ -29,6 +29,7 @@ from narrow_beacon.server import (
     intake,
     live,
     measure,
+    origin,
     place,
     problems,
     report,
@@ -39,7 +40,20 @@ from narrow_beacon.server.security import Folders
 from narrow_beacon.server.state import ServerState
 from narrow_beacon.store.database import Store
 
-_ROOMS = (campaigns, intake, correct, vet, place, cast, measure, curve, report, images, live)
+_ROOMS = (
+    campaigns,
+    intake,
+    correct,
+    vet,
+    place,
+    cast,
+    measure,
+    curve,
+    report,
+    origin,
+    images,
+    live,
+)
 _MOST_UPLOAD_BYTES = 2_000_000_000
 
 

@@ -95,7 +95,7 @@ def star(number: int, query: StarQuery) -> StarOut:
         if hit.size == 0:
             raise Problem(409, "Not on this exposure", f"{stars.names[query.row]} lies outside.")
         recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
-        annulus = ring_px(session, campaign, file.filter, recipe)
+        annulus = ring_px(session, file, recipe)
         files = exposures_of(session, campaign)
         times = times_of(session, campaign, files)
         airmass = float(times.airmass[[f.id for f in files].index(query.file)])

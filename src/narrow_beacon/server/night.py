@@ -34,6 +34,7 @@ from narrow_beacon.store.models import (
     CensusFile,
     ChainRecord,
     MasterRecord,
+    Night,
     NightFile,
     PlacementRecord,
     Recipe,
@@ -252,13 +253,13 @@ _RING_FWHM = (3.5, 5.5)
 _USUAL_FWHM_PX = 3.0
 
 
-def ring_px(
-    session: Session, campaign: Campaign, filter_name: str, recipe: Recipe | None
-) -> tuple[float, float]:
-    """Inner and outer radius of the sky ring in a filter, in pixels."""
+def ring_px(session: Session, file: NightFile, recipe: Recipe | None) -> tuple[float, float]:
+    """Inner and outer radius of the sky ring of a file's night and filter, in pixels."""
+    evening = session.scalars(select(Night.evening).where(Night.id == file.night_id)).first()
     width = session.scalars(
         select(CensusFile.fwhm_px).where(
-            CensusFile.campaign_id == campaign.id, CensusFile.filter == filter_name
+            CensusFile.campaign_id == file.campaign_id,
+            CensusFile.group_name == f"{evening} {file.filter}",
         )
     ).first()
     inner, outer = _RING_FWHM

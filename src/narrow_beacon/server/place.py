@@ -80,7 +80,7 @@ def measured(number: int) -> MeasuredStars:
             return nothing
         recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
         stars = star_table(session, campaign.catalogue_id or 0)
-        annulus = ring_px(session, campaign, file.filter, recipe)
+        annulus = ring_px(session, file, recipe)
         solution = solution_of(placement)
         year = julian_year(file.mid_utc) if file.mid_utc else 2000.0
     at = table.file_ids.index(number)
@@ -134,13 +134,8 @@ def placement(number: int) -> PlacementOut:
         )  # fmt: skip
     solution = solution_of(record)
     ra, dec = solution.centre
-    side = "mirrored" if solution.mirrored else "not mirrored"
     return PlacementOut(
-        words=(
-            f"{solution.scale_arcsec_per_px:.4f}″ a pixel, turned {solution.rotation_deg:.2f}°, "
-            f"{side}, {record.matched} of {record.compared} stars within "
-            f"{record.residual_px:.2f} px (root mean square)."
-        ),
+        words=solution_in_words(record),
         how=record.how,
         scale_arcsec_per_px=solution.scale_arcsec_per_px,
         rotation_deg=solution.rotation_deg,
@@ -154,4 +149,15 @@ def placement(number: int) -> PlacementOut:
         dec_deg=dec,
         trouble=trouble,
         wcs=solution.header(),
+    )
+
+
+def solution_in_words(record: PlacementRecord) -> str:
+    """Scale, turn and how well the stars fit."""
+    solution = solution_of(record)
+    side = "mirrored" if solution.mirrored else "not mirrored"
+    return (
+        f"{solution.scale_arcsec_per_px:.4f}″ a pixel, turned {solution.rotation_deg:.2f}°, "
+        f"{side}, {record.matched} of {record.compared} stars within "
+        f"{record.residual_px:.2f} px (root mean square)."
     )

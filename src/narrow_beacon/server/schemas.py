@@ -496,6 +496,23 @@ class FilterQuery(BaseModel):
     filter: str = ""
 
 
+class OriginFact(BaseModel):
+    name: str
+    words: str
+
+
+class OriginBlock(BaseModel):
+    title: str
+    facts: list[OriginFact]
+
+
+class OriginOut(BaseModel):
+    """Where a point of the curve comes from, step by step back to the raw file."""
+
+    name: str
+    blocks: list[OriginBlock]
+
+
 class StarQuery(BaseModel):
     row: int
     file: int

@@ -278,8 +278,11 @@ def add_raw_file(session: Session, campaign: Campaign, path: Path, raw: RawFile)
 
 def queue_job(session: Session, campaign: Campaign, kind: str) -> Job:
     """Long work that is to be done; what waits already is not queued twice."""
-    waiting = select(Job).where(
-        Job.campaign_id == campaign.id, Job.kind == kind, Job.state == "waiting"
+    # Locked: a job that begins meanwhile would not see what this session changes.
+    waiting = (
+        select(Job)
+        .where(Job.campaign_id == campaign.id, Job.kind == kind, Job.state == "waiting")
+        .with_for_update()
     )
     job = session.scalars(waiting).first()
     if job is None:

@@ -20,6 +20,7 @@ import type {
   Log,
   MeasuredStars,
   NamesRead,
+  OriginOf,
   Placement,
   Radii,
   ReportPage,
@@ -133,6 +134,12 @@ export const usePlacement = (campaign: number | null, file: number | null) =>
   useQuery({
     queryKey: of(campaign, "placement", file),
     queryFn: () => get<Placement>(`/api/files/${file}/placement`),
+    enabled: file !== null,
+  });
+export const useOrigin = (campaign: number | null, file: number | null) =>
+  useQuery({
+    queryKey: of(campaign, "origin", file),
+    queryFn: () => get<OriginOf>(`/api/files/${file}/origin`),
     enabled: file !== null,
   });
 export const useStar = (campaign: number | null, row: number | null, file: number | null) =>

@@ -12,6 +12,7 @@ export type SkyNight = S["SkyOut.SkyNight"];
 export type Intake = S["IntakeOut"];
 export type FileRow = S["IntakeOut.FileOut"];
 export type Stack = S["IntakeOut.Stack"];
+export type OriginOf = S["OriginOut"];
 export type NamesRead = S["NamesOut"];
 export type Folders = S["FolderList"];
 export type Correct = S["CorrectOut"];

@@ -38,6 +38,13 @@ export function RailFacts({ axis, beam }: { axis: Axis; beam: number | null }) {
             </strong>
             <button
               className="ml-auto shrink-0 text-quiet hover:text-ink"
+              onClick={() => set({ sheet: "origin" })}
+              title="File, masters, solution and stars behind its point (O)"
+            >
+              origin
+            </button>
+            <button
+              className="shrink-0 text-quiet hover:text-ink"
               onClick={() => set({ playing: !playing })}
               title="Space"
             >

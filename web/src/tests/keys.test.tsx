@@ -4,7 +4,8 @@ import { act } from "react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { client } from "../api/queries";
 import { useApp } from "../state";
-import { KEYS, KeyList, useKeys } from "../ui/Keys";
+import { KEYS, useKeys } from "../ui/Keys";
+import { Sheets } from "../ui/Sheets";
 import { campaign, curve, exposure } from "./builders";
 import { serve, show, tidy, type Asked } from "./page";
 
@@ -12,7 +13,7 @@ function Keyboard() {
   useKeys();
   return (
     <>
-      <KeyList />
+      <Sheets />
       <input aria-label="field" />
       <button>button</button>
     </>

@@ -15,7 +15,7 @@ import { useShown } from "../stages/curve/view";
 import { useApp } from "../state";
 import { Bar } from "../ui/Bar";
 import { Guard } from "../ui/Guard";
-import { History } from "../ui/History";
+import { Sheets } from "../ui/Sheets";
 import { NewCampaign } from "../ui/NewCampaign";
 import { Saying } from "../ui/Saying";
 import { StageList } from "../ui/StageList";
@@ -107,14 +107,39 @@ describe("the log", () => {
         ],
       },
     }); // prettier-ignore
-    useApp.setState({ historyShown: true });
-    show(<History />);
+    useApp.setState({ sheet: "log" });
+    show(<Sheets />);
     expect((await screen.findByText("set aside 2 exposures")).className).toContain("line-through");
     expect(screen.getByText("changed kit").className).toBe("");
     expect(screen.getAllByText("21 Sep 08:05")).toHaveLength(3);
     expect(screen.getByText("measure all stars").nextSibling!.textContent).toBe("failed");
     expect(screen.getByText("No dark near 90 s.")).toBeTruthy();
     expect(screen.getByText("one.fits: cut short")).toBeTruthy();
+  });
+});
+
+describe("the origin of a point", () => {
+  it("is told step by step, and goes along as text", async () => {
+    const copied = vi.fn().mockResolvedValue(undefined);
+    vi.stubGlobal("navigator", { ...navigator, clipboard: { writeText: copied } });
+    server({
+      ["GET /api/files/2/origin"]: {
+        name: "raw/foxglove-002.fits",
+        blocks: [
+          { title: "on the curve", facts: [{ name: "magnitude", words: "12.3 ± 0.004" }] },
+          { title: "raw file", facts: [{ name: "SHA-256", words: "ab12" }] },
+        ],
+      },
+    });
+    useApp.setState({ sheet: "origin" });
+    show(<Sheets />);
+    expect((await screen.findByText("SHA-256")).nextSibling!.textContent).toBe("ab12");
+    expect(screen.getByRole("dialog").textContent).toContain("Origin of foxglove-002.fits");
+    fireEvent.click(screen.getByText("Copy as text"));
+    expect(copied).toHaveBeenCalledWith(
+      "raw/foxglove-002.fits\non the curve\n  magnitude: 12.3 ± 0.004\nraw file\n  SHA-256: ab12",
+    );
+    await vi.waitFor(() => expect(useApp.getState().saying?.words).toBe("Copied."));
   });
 });
 

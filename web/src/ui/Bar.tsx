@@ -52,7 +52,7 @@ export function Bar() {
         quiet
         disabled={!campaign}
         title="What was done (L)"
-        onClick={() => set({ historyShown: true })}
+        onClick={() => set({ sheet: "log" })}
       >
         Log
       </Button>
@@ -68,7 +68,7 @@ export function Bar() {
           </option>
         ))}
       </select>
-      <Button quiet title="All keys (?)" onClick={() => set({ keysShown: true })}>
+      <Button quiet title="All keys (?)" onClick={() => set({ sheet: "keys" })}>
         ?
       </Button>
     </header>

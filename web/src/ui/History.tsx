@@ -1,4 +1,3 @@
-import { Dialog } from "radix-ui";
 import { useJobs, useLog } from "../api/queries";
 import type { JobList, Log } from "../api/types";
 import { useApp } from "../state";
@@ -6,27 +5,6 @@ import { clockUtc, dayOf, plural } from "./words";
 
 /** What was done, and the long work that went on: newest first. */
 export function History() {
-  const shown = useApp((s) => s.historyShown);
-  const set = useApp((s) => s.set);
-  return (
-    <Dialog.Root open={shown} onOpenChange={(open) => set({ historyShown: open })}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-20 bg-black/50" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-16 left-1/2 z-30 flex max-h-[78vh] w-[760px] outline-none max-w-[94vw] -translate-x-1/2 flex-col rounded-[3px] border border-line bg-panel p-4"
-        >
-          <Dialog.Title className="mb-2 text-large font-semibold">
-            What was done <span className="font-normal text-quiet">times in UT</span>
-          </Dialog.Title>
-          <Lists />
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
-  );
-}
-
-function Lists() {
   const campaign = useApp((s) => s.campaign);
   const { data: log } = useLog(campaign);
   const { data: jobs } = useJobs(campaign);

@@ -1,4 +1,3 @@
-import { Dialog } from "radix-ui";
 import { useEffect } from "react";
 import { giveRole, redo, setAside, undo } from "../api/actions";
 import { useCampaign, useExposures } from "../api/queries";
@@ -12,6 +11,7 @@ export const KEYS: [string, string][] = [
   ["X", "set aside, or restore; also for a selected stretch"],
   ["Ctrl Z", "undo; with Shift, again"],
   ["L", "the log: what was done, and long work"],
+  ["O", "the origin of the point: file, masters, solution, stars"],
   ["1 … 8", "the stages"],
   ["F", "all of the image"],
   ["N", "north up, or as taken"],
@@ -94,8 +94,9 @@ export function useKeys(): void {
       else if (key === "m" && s.star !== null) void giveRole(campaign, s.star, "comparison");
       else if (key === "k" && s.star !== null) void giveRole(campaign, s.star, "check");
       else if (key === "Escape") s.set({ selection: [], star: null, playing: false });
-      else if (key === "?") s.set({ keysShown: true });
-      else if (key === "l") s.set({ historyShown: true });
+      else if (key === "?") s.set({ sheet: "keys" });
+      else if (key === "l") s.set({ sheet: "log" });
+      else if (key === "o" && s.beam !== null) s.set({ sheet: "origin" });
       else return;
       event.preventDefault();
     }
@@ -115,28 +116,16 @@ export function useKeys(): void {
   }, [data, campaign, playing]);
 }
 
+/** All keys in words. */
 export function KeyList() {
-  const shown = useApp((s) => s.keysShown);
-  const set = useApp((s) => s.set);
   return (
-    <Dialog.Root open={shown} onOpenChange={(open) => set({ keysShown: open })}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-20 bg-black/50" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-20 left-1/2 z-30 w-[440px] -translate-x-1/2 rounded-[3px] border border-line bg-panel p-4"
-        >
-          <Dialog.Title className="mb-2 text-large font-semibold">Keys</Dialog.Title>
-          <dl>
-            {KEYS.map(([keys, words]) => (
-              <div key={keys} className="flex gap-3 border-b border-line py-1 last:border-0">
-                <dt className="num w-28 shrink-0 text-beam">{keys}</dt>
-                <dd>{words}</dd>
-              </div>
-            ))}
-          </dl>
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+    <dl className="overflow-y-auto">
+      {KEYS.map(([keys, words]) => (
+        <div key={keys} className="flex gap-3 border-b border-line py-1 last:border-0">
+          <dt className="num w-28 shrink-0 text-beam">{keys}</dt>
+          <dd>{words}</dd>
+        </div>
+      ))}
+    </dl>
   );
 }

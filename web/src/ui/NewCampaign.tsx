@@ -1,10 +1,10 @@
-import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { act, client, refresh, useAppState } from "../api/queries";
 import type { Campaign } from "../api/types";
 import { useApp } from "../state";
 import { Button } from "./Button";
 import { FolderPicker } from "./FolderPicker";
+import { Sheet } from "./Sheet";
 
 /** A campaign begins with a name and a folder; a plan beside the files fills in the rest. */
 export function NewCampaign({ onClose }: { onClose: () => void }) {
@@ -35,52 +35,43 @@ export function NewCampaign({ onClose }: { onClose: () => void }) {
   }
 
   return (
-    <Dialog.Root open onOpenChange={(open) => !open && onClose()}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-20 bg-black/50" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-16 left-1/2 z-30 flex max-h-[80vh] w-[560px] -translate-x-1/2 flex-col gap-3 rounded-[3px] border border-line bg-panel p-4"
-        >
-          <Dialog.Title className="text-large font-semibold">New campaign</Dialog.Title>
-          <label className="flex items-center gap-3">
-            <span className="w-16 shrink-0 text-quiet">name</span>
-            <input
-              className="field"
-              placeholder="the target, as you call it"
-              value={name}
-              onChange={(event) => setName(event.target.value)}
-            />
-          </label>
-          <p className="text-quiet">
-            The folder of the night, with everything mixed: exposures, bias, darks, flats.
-          </p>
-          <FolderPicker
-            start={state?.demo_folder ?? ""}
-            onPick={(path, hasPlan) => setFolder({ path, hasPlan })}
-          />
-          {folder && (
-            <p className="num text-small">
-              {folder.path}
-              {folder.hasPlan && (
-                <span className="text-beam">
-                  {" "}
-                  · with a plan: target, catalogue and kit are taken from it
-                </span>
-              )}
-            </p>
+    <Sheet title="New campaign" width={560} onClose={onClose}>
+      <label className="flex items-center gap-3">
+        <span className="w-16 shrink-0 text-quiet">name</span>
+        <input
+          className="field"
+          placeholder="the target, as you call it"
+          value={name}
+          onChange={(event) => setName(event.target.value)}
+        />
+      </label>
+      <p className="text-quiet">
+        The folder of the night, with everything mixed: exposures, bias, darks, flats.
+      </p>
+      <FolderPicker
+        start={state?.demo_folder ?? ""}
+        onPick={(path, hasPlan) => setFolder({ path, hasPlan })}
+      />
+      {folder && (
+        <p className="num text-small">
+          {folder.path}
+          {folder.hasPlan && (
+            <span className="text-beam">
+              {" "}
+              · with a plan: target, catalogue and kit are taken from it
+            </span>
           )}
-          <div className="flex gap-2">
-            <Button main disabled={!folder} onClick={() => void make(false)}>
-              Sort this folder
-            </Button>
-            {folder?.hasPlan && <Button onClick={() => void make(true)}>Reduce all of it</Button>}
-            <Button quiet onClick={onClose}>
-              Not now
-            </Button>
-          </div>
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+        </p>
+      )}
+      <div className="flex gap-2">
+        <Button main disabled={!folder} onClick={() => void make(false)}>
+          Sort this folder
+        </Button>
+        {folder?.hasPlan && <Button onClick={() => void make(true)}>Reduce all of it</Button>}
+        <Button quiet onClick={onClose}>
+          Not now
+        </Button>
+      </div>
+    </Sheet>
   );
 }

@@ -321,6 +321,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/files/{number}/origin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What made the point of an exposure, from the magnitude back to the raw file. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OriginOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/sky": {
         parameters: {
             query?: never;
@@ -2131,6 +2178,30 @@ export interface components {
                 number,
                 number
             ];
+        };
+        /** OriginBlock */
+        "OriginOut.OriginBlock": {
+            /** Title */
+            title: string;
+            /** Facts */
+            facts: components["schemas"]["OriginOut.OriginFact"][];
+        };
+        /** OriginFact */
+        "OriginOut.OriginFact": {
+            /** Name */
+            name: string;
+            /** Words */
+            words: string;
+        };
+        /**
+         * OriginOut
+         * @description Where a point of the curve comes from, step by step back to the raw file.
+         */
+        OriginOut: {
+            /** Name */
+            name: string;
+            /** Blocks */
+            blocks: components["schemas"]["OriginOut.OriginBlock"][];
         };
         /** SkyNight */
         "SkyOut.SkyNight": {
