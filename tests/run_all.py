@@ -5,6 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 import time
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -19,10 +20,11 @@ CHECKS = (
     ("page types of the API", [sys.executable, "tests/api_types.py"]),
 )
 PYTEST = [sys.executable, "-m", "pytest"]
-SUITES = {
-    "computation and the command line": ["tests/core", "tests/run"],
-    "application and its page": ["tests/server", "tests/browser"],
-}
+COMPUTATION = (
+    "tests of the computation and the command line",
+    [*PYTEST, "tests/core", "tests/run"],
+)
+APPLICATION = ("tests of the application and its page", [*PYTEST, "tests/server", "tests/browser"])
 PAGE_CHECKS = (
     ("page types", ["npx", "--no-install", "tsc", "--noEmit"]),
     ("page style", ["npx", "--no-install", "eslint", "--max-warnings", "0", "src"]),
@@ -31,47 +33,40 @@ PAGE_CHECKS = (
 )
 
 
-def check(name: str, command: list[str], folder: Path) -> tuple[bool, str]:
-    """Run one check; whether it passed, and what there is to say."""
+def check(name: str, command: Sequence[str | Path], folder: Path = ROOT) -> bool:
+    """Run one check and say how it went; whether it passed."""
     begin = time.perf_counter()
-    done = subprocess.run(command, cwd=folder, capture_output=True, text=True)
+    done = subprocess.run(
+        command, cwd=folder, text=True, stdout=subprocess.PIPE, stderr=subprocess.STDOUT
+    )
     good = done.returncode == 0
-    verdict = f"{name}: {'ok' if good else 'FAILED'} ({time.perf_counter() - begin:.0f} s)"
-    return good, verdict if good else f"{verdict}\n{done.stdout}{done.stderr}"
+    tests = "pytest" in command
+    words = f"{name}: {'ok' if good else 'FAILED'} ({time.perf_counter() - begin:.0f} s)"
+    print(words if good and not tests else f"{words}\n{done.stdout}", flush=True)
+    return good
 
 
-def run_suites() -> list[subprocess.CompletedProcess[str]]:
-    """All tests: those of the computation beside those of the application, which mostly waits."""
-    with ThreadPoolExecutor(len(SUITES)) as pool:
-        running = {
-            words: pool.submit(
-                subprocess.run, [*PYTEST, *folders], cwd=ROOT, text=True,
-                stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
-            )
-            for words, folders in SUITES.items()
-        }  # fmt: skip
-        done = []
-        for words, future in running.items():
-            done.append(future.result())
-            print(f"tests of the {words}:\n{done[-1].stdout}", flush=True)
-    return done
+def static() -> list[str]:
+    """Names of the checks without tests of Python that failed."""
+    every = [(name, command, ROOT) for name, command in CHECKS]
+    every += [(name, command, ROOT / "web") for name, command in PAGE_CHECKS]
+    return [name for name, command, folder in every if not check(name, command, folder)]
 
 
 def main(arguments: list[str]) -> int:
-    """Run the checks, two at a time, then pytest with any further arguments; 0 if all passed."""
-    failed = []
-    every = [(name, command, ROOT) for name, command in CHECKS]
-    every += [(name, command, ROOT / "web") for name, command in PAGE_CHECKS]
-    with ThreadPoolExecutor(2) as pool:
-        running = {name: pool.submit(check, name, command, at) for name, command, at in every}
-        for name, future in running.items():
-            good, words = future.result()
-            print(words, flush=True)
-            if not good:
-                failed.append(name)
-    suites = [subprocess.run([*PYTEST, *arguments], cwd=ROOT)] if arguments else run_suites()
-    if any(suite.returncode for suite in suites):
-        failed.append("tests")
+    """Run all of it, or the checks and then pytest with its own arguments; 0 if all passed.
+
+    The tests of the application mostly wait, so that everything else runs beside them.
+    """
+    with ThreadPoolExecutor(1) as beside:
+        application = None if arguments else beside.submit(check, *APPLICATION)
+        failed = static()
+        if arguments:
+            passed = subprocess.run([*PYTEST, *arguments], cwd=ROOT).returncode == 0
+        else:
+            passed = check(*COMPUTATION)
+        if not passed or (application and not application.result()):
+            failed.append("tests")
     if failed:
         print(f"failed: {', '.join(failed)}")
     return 1 if failed else 0

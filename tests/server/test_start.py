@@ -40,6 +40,8 @@ class Started:
     def answers(self) -> bool:
         try:
             requests.get(self.address, timeout=2)
+        except requests.Timeout:
+            return True
         except requests.ConnectionError:
             return False
         return True
