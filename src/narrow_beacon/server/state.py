@@ -74,10 +74,11 @@ def quick(model: BaseModel) -> Response:
 
 @contextmanager
 def changing(campaign: int) -> Iterator[tuple[Session, Campaign]]:
-    """A session for a change; listeners and the runner of jobs are told once it is written."""
+    """A session for a change; listeners are told once it is written, and the runner of new work."""
     state = shared()
     with state.store.session() as session:
         record = campaign_of(session, campaign)
         yield session, record
     state.events.publish("changed", campaign=campaign, revision=record.revision)
-    state.runner.wake()
+    if session.info.get("queued"):
+        state.runner.wake()

@@ -289,6 +289,7 @@ def queue_job(session: Session, campaign: Campaign, kind: str) -> Job:
         job = Job(campaign_id=campaign.id, kind=kind, failures=[], created=now())
         session.add(job)
         session.flush()
+        session.info["queued"] = True  # for whoever commits and then wakes the runner
     return job
 
 
