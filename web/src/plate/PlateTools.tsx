@@ -26,7 +26,7 @@ export function PlateTools({
   return (
     <>
       <div className="pointer-events-none absolute top-2 left-2 flex items-center gap-2">
-        <span className="num rounded-[3px] bg-ground/80 px-1.5 py-0.5">
+        <span className="num rounded-[3px] bg-ground/95 px-1.5 py-0.5">
           {title}
           {stations && <span className="text-beam"> · {stations}</span>}
           {exposure && !exposure.placed && s.master === null && (
@@ -34,7 +34,7 @@ export function PlateTools({
           )}
         </span>
       </div>
-      <div className="absolute top-2 right-2 flex gap-1 rounded-[3px] bg-ground/80 px-1">
+      <div className="absolute top-2 right-2 flex gap-1 rounded-[3px] bg-ground/95 px-1">
         <Toggle on={s.northUp} onClick={() => s.set({ northUp: !s.northUp })} title="or as taken">
           north up
         </Toggle>
@@ -64,10 +64,10 @@ export function PlateTools({
           className="pointer-events-none absolute inset-y-0 border-l border-beam"
           style={{ left: width * divider }}
         >
-          <span className="num absolute bottom-2 right-1.5 rounded-[3px] bg-ground/80 px-1.5 whitespace-nowrap">
+          <span className="num absolute bottom-2 right-1.5 rounded-[3px] bg-ground/95 px-1.5 whitespace-nowrap">
             {s.split === "raw" ? "corrected" : "this one"}
           </span>
-          <span className="num absolute bottom-2 left-1.5 rounded-[3px] bg-ground/80 px-1.5 whitespace-nowrap">
+          <span className="num absolute bottom-2 left-1.5 rounded-[3px] bg-ground/95 px-1.5 whitespace-nowrap">
             {s.split === "raw" ? "raw" : "first"}
           </span>
         </div>

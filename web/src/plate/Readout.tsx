@@ -32,7 +32,7 @@ export function Readout({ pointed, pinned, campaign, catalogue, measured }: Prop
       : null;
   if (!pointed && row === null) return null;
   return (
-    <div className="pointer-events-none absolute bottom-2 left-2 max-w-[calc(100%-220px)] rounded-[3px] bg-ground/85 px-2 py-1">
+    <div className="pointer-events-none absolute bottom-2 left-2 max-w-[calc(100%-220px)] rounded-[3px] bg-ground/95 px-2 py-1">
       {row !== null && catalogue && (
         <StarLine row={row} campaign={campaign} catalogue={catalogue} measured={measured} />
       )}

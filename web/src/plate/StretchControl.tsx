@@ -76,7 +76,7 @@ export function StretchControl({ info, stretch, onChange }: Props) {
   );
 
   return (
-    <div className="rounded-[3px] border border-line bg-ground/85 px-2 pt-1.5 pb-1">
+    <div className="rounded-[3px] border border-line bg-ground/95 px-2 pt-1.5 pb-1">
       <svg
         ref={svg}
         data-testid="stretch"

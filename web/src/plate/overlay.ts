@@ -31,20 +31,20 @@ export function drawRole(
   ctx.lineWidth = 1.4;
   ctx.beginPath();
   if (role === "target") {
-    ctx.strokeStyle = colour("--beam");
+    ctx.strokeStyle = colour("--plate-beam");
     ctx.moveTo(x, y - size * 1.25);
     ctx.lineTo(x + size * 1.25, y);
     ctx.lineTo(x, y + size * 1.25);
     ctx.lineTo(x - size * 1.25, y);
     ctx.closePath();
   } else if (role === "check") {
-    ctx.strokeStyle = colour("--check");
+    ctx.strokeStyle = colour("--plate-check");
     ctx.moveTo(x, y - size * 1.3);
     ctx.lineTo(x + size * 1.2, y + size * 0.8);
     ctx.lineTo(x - size * 1.2, y + size * 0.8);
     ctx.closePath();
   } else {
-    ctx.strokeStyle = colour("--comparison");
+    ctx.strokeStyle = colour("--plate-comparison");
     for (const side of [-1, 1]) {
       ctx.moveTo(x + side * size * 0.55, y - size);
       ctx.lineTo(x + side * size, y - size);
@@ -90,7 +90,7 @@ export function drawOverlay(
       .filter(({ i, p }) => inImage(p) && !circled.has(catalogue.row[i]!))
       .sort((a, b) => a.m - b.m)
       .slice(0, MOST_STARS);
-    ctx.strokeStyle = colour("--quiet");
+    ctx.strokeStyle = colour("--plate-quiet");
     ctx.lineWidth = 1;
     const faintest = seen.findLast(({ m }) => m < Infinity)?.m ?? 15;
     for (const { i, p, m } of seen) {
@@ -128,7 +128,7 @@ export function drawOverlay(
   if (i !== undefined) {
     const p = place(i);
     const clear = Math.max(18, (measured?.radius_px ?? 0) * screenPerPixel * 1.9);
-    ctx.strokeStyle = colour("--ink");
+    ctx.strokeStyle = colour("--plate-ink");
     ctx.lineWidth = 1;
     ctx.beginPath();
     for (const [dx, dy] of [
@@ -149,7 +149,7 @@ function drawResiduals(
   measured: MeasuredStars,
   pixelToScreen: Affine,
 ): void {
-  ctx.strokeStyle = colour("--beam");
+  ctx.strokeStyle = colour("--plate-beam");
   ctx.lineWidth = 1.2;
   measured.row.forEach((_, i) => {
     if ((measured.snr[i] ?? 0) < 40) return;
@@ -188,14 +188,14 @@ function drawApertures(
     if (!rows.has(row)) return;
     const p = apply(pixelToScreen, { x: measured.x_px[i]!, y: measured.y_px[i]! });
     // Dark beneath amber: it has to be seen on a white star and on a black sky.
-    for (const [tone, width] of [["--plate", 3], ["--beam", 1]] as const) {
+    for (const [tone, width] of [["--plate", 3], ["--plate-beam", 1]] as const) {
       ctx.lineWidth = width;
       ctx.strokeStyle = colour(tone);
       ctx.beginPath();
       ctx.arc(p.x, p.y, measured.radius_px * screenPerPixel, 0, 7);
       ctx.stroke();
     } // prettier-ignore
-    ctx.strokeStyle = colour("--quiet");
+    ctx.strokeStyle = colour("--plate-quiet");
     ctx.setLineDash([4, 4]);
     for (const r of measured.annulus_px) {
       ctx.beginPath();

@@ -236,7 +236,7 @@ export class Painter {
     const [x0, x1] = [Math.min(...corners.map((p) => p.x)), Math.max(...corners.map((p) => p.x))];
     const [y0, y1] = [Math.min(...corners.map((p) => p.y)), Math.max(...corners.map((p) => p.y))];
     const big = scaleOf(all) > 34;
-    ctx.strokeStyle = colour("--line");
+    ctx.strokeStyle = colour("--plate-line");
     ctx.lineWidth = 0.5;
     ctx.font = "10px 'Atkinson Hyperlegible Mono'";
     ctx.textAlign = "center";
@@ -255,7 +255,7 @@ export class Painter {
         ctx.stroke();
         if (!big) continue;
         const p = apply(all, { x, y });
-        ctx.fillStyle = colour("--beam");
+        ctx.fillStyle = colour("--plate-beam");
         ctx.fillText(value.toFixed(0), p.x, p.y);
       }
   }

@@ -179,7 +179,7 @@ function drawn(values: Partial<Overlay> = {}, screenPerPixel = 1): Drawn[] {
 describe("what is drawn over the plate", () => {
   beforeEach(() => {
     for (const name of ["beam", "ink", "quiet", "check", "comparison"])
-      document.documentElement.style.setProperty(`--${name}`, name);
+      document.documentElement.style.setProperty(`--plate-${name}`, name);
   });
 
   it("names roles by shape, letter and colour", () => {
