@@ -3,7 +3,8 @@ import { fireEvent, screen } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import type { Chain, Correct, Intake, Master } from "../api/types";
 import { CorrectBench } from "../stages/Correct";
-import { IntakeBench, IntakeMain, useChoice } from "../stages/Intake";
+import { useChoice } from "../stages/intake/choice";
+import { IntakeBench, IntakeMain } from "../stages/Intake";
 import { useApp } from "../state";
 import { campaign, file } from "./builders";
 import { HERE, posted, Refusal, server, show, tidy } from "./page";
@@ -72,6 +73,31 @@ describe("Intake", () => {
     fireEvent.click(rows[3]!, { shiftKey: true });
     expect([...useChoice.getState().chosen]).toEqual([2, 3, 4]);
     expect(useApp.getState().beam).toBe(4);
+  });
+
+  it("is walked with the keyboard, which stays in the list", async () => {
+    server({ [`GET ${HERE}/intake`]: intake });
+    show(<IntakeMain />);
+    const rows = await screen.findAllByRole("option");
+    expect(rows.map((row) => row.tabIndex)).toEqual([0, -1, -1, -1]);
+    const passed = vi.fn();
+    window.addEventListener("keydown", passed);
+    const press = (key: string, more = {}) =>
+      fireEvent.keyDown(document.activeElement!, { key, ...more });
+    rows[0]!.focus();
+    press("ArrowDown");
+    expect(document.activeElement).toBe(rows[1]);
+    expect([...useChoice.getState().chosen]).toEqual([2]);
+    press("ArrowDown", { shiftKey: true });
+    expect([...useChoice.getState().chosen]).toEqual([2, 3]);
+    press(" ");
+    expect([...useChoice.getState().chosen]).toEqual([2]);
+    press("a", { ctrlKey: true });
+    expect(useChoice.getState().chosen.size).toBe(4);
+    expect(passed).not.toHaveBeenCalled();
+    press("x");
+    expect(passed).toHaveBeenCalledTimes(1);
+    window.removeEventListener("keydown", passed);
   });
 
   it("keeps one word for many files, and shows what each header said", async () => {
