@@ -47,6 +47,8 @@ interface App {
   off: string[];
   rawHeld: boolean;
   master: number | null;
+  /** Another master that is shown beside it. */
+  beside: number | null;
   playing: boolean;
   benchFolded: boolean;
   progress: Progress | null;
@@ -82,6 +84,7 @@ export const useApp = create<App>()((set) => ({
   off: [],
   rawHeld: false,
   master: null,
+  beside: null,
   playing: false,
   benchFolded: false,
   progress: null,

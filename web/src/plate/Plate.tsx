@@ -5,7 +5,7 @@ import { useSize } from "../ui/canvas";
 import { Loupe } from "./Loupe";
 import { starAt } from "./overlay";
 import { useNeighbours } from "./neighbours";
-import { DEFAULT_STRETCH, Painter } from "./painter";
+import { DEFAULT_STRETCH, MASTER_STRETCH, Painter } from "./painter";
 import { PlateTools } from "./PlateTools";
 import { lookAt, type Look } from "./profile";
 import { Readout, type Pointed } from "./Readout";
@@ -17,6 +17,8 @@ const NEAR_PX = 12;
 const CLICK_PX = 4;
 /** Width of what a small plate about a star shows. */
 const FOCUS_PX = 64;
+
+const USUAL = { exposures: DEFAULT_STRETCH, masters: MASTER_STRETCH };
 
 /**
  * The image of the exposure under the beam, standing still on the sky. With `focus` a small one
@@ -30,7 +32,9 @@ export function Plate({ focus = null }: { focus?: number | null }) {
   const painter = useRef<Painter | null>(null);
   const [info, setInfo] = useState<ImageInfo | null>(null);
   const [error, setError] = useState("");
-  const [stretch, setStretch] = useState(DEFAULT_STRETCH);
+  const what = s.master === null ? "exposures" : "masters";
+  const [stretches, setStretches] = useState(USUAL);
+  const stretch = stretches[what];
   const touched = useRef<number | null>(null);
   const [divider, setDivider] = useState(0.5);
   const [pointed, setPointed] = useState<Pointed | null>(null);
@@ -42,7 +46,7 @@ export function Plate({ focus = null }: { focus?: number | null }) {
   const waiting = useRef<Point | null>(null);
   const again = useRef<(at: Point) => void>(() => {});
 
-  const { scene, exposure, exposures, campaign, catalogue, measured } = useScene(
+  const { scene, unit, exposure, exposures, campaign, catalogue, measured } = useScene(
     stretch,
     divider,
     hovered,
@@ -172,7 +176,7 @@ export function Plate({ focus = null }: { focus?: number | null }) {
         if (event.target !== canvas.current) return;
         event.currentTarget.setPointerCapture(event.pointerId);
         const at = point(event);
-        const onDivider = scene.split && Math.abs(at.x - size.width * divider) < 8;
+        const onDivider = scene.compare !== null && Math.abs(at.x - size.width * divider) < 8;
         drag.current = { ...at, far: false, divider: onDivider };
       }}
       onPointerMove={(event) => {
@@ -209,9 +213,11 @@ export function Plate({ focus = null }: { focus?: number | null }) {
             <StretchControl
               info={info}
               stretch={stretch}
+              usual={USUAL[what]}
+              unit={unit}
               onChange={(next) => {
                 touched.current = performance.now();
-                setStretch(next);
+                setStretches({ ...stretches, [what]: next });
               }}
             />
           </div>
@@ -219,6 +225,7 @@ export function Plate({ focus = null }: { focus?: number | null }) {
       </div>
       <Readout
         pointed={pointed}
+        unit={unit}
         campaign={campaign}
         catalogue={catalogue}
         measured={measured}

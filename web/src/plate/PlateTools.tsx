@@ -17,7 +17,7 @@ export function PlateTools({
   width: number;
 }) {
   const s = useApp();
-  const title = s.master !== null ? "master" : exposure ? shortName(exposure.name) : "";
+  const title = s.master !== null ? scene.names[0] : exposure ? shortName(exposure.name) : "";
   const stations = s.rawHeld
     ? "raw"
     : s.off.length
@@ -41,34 +41,46 @@ export function PlateTools({
         <Toggle on={s.overlay} onClick={() => s.set({ overlay: !s.overlay })} title="catalogue">
           overlay
         </Toggle>
-        <Toggle
-          on={s.split === "raw"}
-          onClick={() => s.set({ split: s.split === "raw" ? "none" : "raw" })}
-          title="corrected beside raw; drag the line. Hold C for raw alone"
-        >
-          split raw
-        </Toggle>
-        <Toggle
-          on={s.split === "first"}
-          onClick={() => s.set({ split: s.split === "first" ? "none" : "first" })}
-          title="beside the first exposure in this filter"
-        >
-          split first
-        </Toggle>
+        {s.master === null ? (
+          <>
+            <Toggle
+              on={s.split === "raw"}
+              onClick={() => s.set({ split: s.split === "raw" ? "none" : "raw" })}
+              title="corrected beside raw; drag the line. Hold C for raw alone"
+            >
+              split raw
+            </Toggle>
+            <Toggle
+              on={s.split === "first"}
+              onClick={() => s.set({ split: s.split === "first" ? "none" : "first" })}
+              title="beside the first exposure in this filter"
+            >
+              split first
+            </Toggle>
+          </>
+        ) : (
+          <Toggle
+            on={false}
+            onClick={() => s.set({ master: null, beside: null })}
+            title="the exposure under the beam"
+          >
+            back to the exposure
+          </Toggle>
+        )}
         <Toggle on={false} onClick={() => window.dispatchEvent(new Event("beacon-fit"))} title="F">
           fit
         </Toggle>
       </div>
-      {scene.split && (
+      {scene.compare && (
         <div
           className="pointer-events-none absolute inset-y-0 border-l border-beam"
           style={{ left: width * divider }}
         >
           <span className="num absolute bottom-2 right-1.5 rounded-[3px] bg-ground/95 px-1.5 whitespace-nowrap">
-            {s.split === "raw" ? "corrected" : "this one"}
+            {scene.names[0]}
           </span>
           <span className="num absolute bottom-2 left-1.5 rounded-[3px] bg-ground/95 px-1.5 whitespace-nowrap">
-            {s.split === "raw" ? "raw" : "first"}
+            {scene.names[1]}
           </span>
         </div>
       )}

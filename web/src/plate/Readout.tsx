@@ -13,6 +13,8 @@ export interface Pointed {
 
 interface Props {
   pointed: Pointed | null;
+  /** Of the values; without one, a flat, relative to 1. */
+  unit: string;
   pinned: number | null;
   campaign: Campaign | undefined;
   catalogue: Catalogue | undefined;
@@ -20,7 +22,7 @@ interface Props {
 }
 
 /** What is under the pointer, in one or two lines at the foot of the plate. */
-export function Readout({ pointed, pinned, campaign, catalogue, measured }: Props) {
+export function Readout({ pointed, unit, pinned, campaign, catalogue, measured }: Props) {
   const target = campaign?.target;
   const row = pointed?.row ?? pinned;
   const sky =
@@ -40,7 +42,7 @@ export function Readout({ pointed, pinned, campaign, catalogue, measured }: Prop
         <p className="num text-quiet">
           x {fixed(pointed.x + 1, 1)} y {fixed(pointed.y + 1, 1)}
           {pointed.value !== null && (
-            <span className="text-ink"> · {fixed(pointed.value, 1)} ADU</span>
+            <span className="text-ink"> · {fixed(pointed.value, unit ? 1 : 4, unit)}</span>
           )}
           {sky && ` · ${rightAscension(sky.ra)}  ${declination(sky.dec)}`}
         </p>

@@ -1,7 +1,7 @@
 import { useRef } from "react";
 import type { ImageInfo } from "../api/types";
 import { fixed } from "../ui/words";
-import { DEFAULT_STRETCH, type Stretch } from "./painter";
+import type { Stretch } from "./painter";
 
 const WIDTH = 168;
 const HEIGHT = 40;
@@ -9,11 +9,15 @@ const HEIGHT = 40;
 interface Props {
   info: ImageInfo;
   stretch: Stretch;
+  /** What "reset" goes back to. */
+  usual: Stretch;
+  /** Without a unit: a flat, relative to 1. */
+  unit: string;
   onChange: (stretch: Stretch) => void;
 }
 
 /** Two handles on a small histogram; in units of the noise, so that every sky looks alike. */
-export function StretchControl({ info, stretch, onChange }: Props) {
+export function StretchControl({ info, stretch, usual, unit, onChange }: Props) {
   const svg = useRef<SVGSVGElement>(null);
   const grabbed = useRef<"low" | "high" | null>(null);
   const span = info.histogram_step * info.histogram.length;
@@ -115,20 +119,20 @@ export function StretchControl({ info, stretch, onChange }: Props) {
       </svg>
       <div className="num mt-1 flex gap-2 text-quiet">
         <span>
-          {fixed(range.low, 0)}–{fixed(range.high, 0)} ADU
+          {fixed(range.low, unit ? 0 : 3)}–{fixed(range.high, unit ? 0 : 3)} {unit}
         </span>
         <button
           className={`ml-auto ${stretch.held ? "text-beam" : "hover:text-ink"}`}
           title={
             stretch.held
-              ? "The same ADU for every exposure; press for one's own stretch each"
-              : "Each exposure by its own sky and noise; press to hold these ADU"
+              ? "The same values for every image; press for one's own stretch each"
+              : "Each image by its own level and noise; press to hold these values"
           }
           onClick={() => onChange({ ...stretch, held: stretch.held ? null : range })}
         >
           {stretch.held ? "held" : "own"}
         </button>
-        <button className="hover:text-ink" onClick={() => onChange(DEFAULT_STRETCH)}>
+        <button className="hover:text-ink" onClick={() => onChange(usual)}>
           reset
         </button>
       </div>

@@ -27,6 +27,8 @@ export interface Stretch {
 }
 
 export const DEFAULT_STRETCH: Stretch = { low: -2.5, high: 55, held: null };
+/** Masters have no stars: what matters lies about the middle. */
+export const MASTER_STRETCH: Stretch = { low: -4, high: 4, held: null };
 
 export interface Scene {
   shown: Shown | null;
@@ -40,7 +42,8 @@ export interface Scene {
   stretch: Stretch;
   overlay: Overlay;
   divider: number;
-  split: boolean;
+  /** Of what is shown and of what stands beside it. */
+  names: [string, string];
 }
 
 /** Paints the plate; keeps the view while exposures change under it. */
@@ -151,9 +154,9 @@ export class Painter {
         this.view = fit(affine, plane.info, size, this.turn(affine));
         this.fitted = true;
       }
-      const divide = scene.split && scene.compare ? size.width * scene.divider : size.width;
+      const divide = scene.compare ? size.width * scene.divider : size.width;
       const done = this.drawPlane(plane, affine, 0, divide);
-      if (scene.split && scene.compare) {
+      if (scene.compare) {
         const other = this.images.of(scene.compare);
         const where = this.planeOf(scene.compareExposure ?? scene.exposure, other);
         if (other.info) this.drawPlane(other, where, divide, size.width);

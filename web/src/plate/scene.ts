@@ -16,34 +16,43 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
   const reference = exposures.find((e) => e.id === data?.reference) ?? null;
   const { data: correct } = useCorrect(s.master === null ? null : s.campaign);
   const master = correct?.masters.find((m) => m.id === s.master);
+  // One that was built anew under another number is let go of.
+  const masterId = correct && !master ? null : s.master;
+  const beside = correct?.masters.find((m) => m.id === s.beside && m.id !== s.master);
   const band = exposure?.filter ?? campaign?.filters[0] ?? "";
 
   const scene = useMemo<Scene>(() => {
     const off = s.off.join(",");
     const shown: Shown | null =
-      s.master !== null
-        ? { kind: "masters", id: s.master, off: "", version: master?.version ?? "" }
+      masterId !== null
+        ? { kind: "masters", id: masterId, off: "", version: master?.version ?? "" }
         : s.beam !== null
           ? { kind: "files", id: s.beam, off, version: exposure?.version ?? "" }
           : null;
     const first = exposures.find((e) => e.filter === exposure?.filter && !e.trouble) ?? null;
-    const compare: Shown | null =
-      s.split === "raw" && shown?.kind === "files"
-        ? rawOf(shown)
-        : s.split === "first" && first
-          ? { kind: "files", id: first.id, off, version: first.version }
-          : null;
+    let compare: Shown | null = null;
+    let names: Scene["names"] = ["", ""];
+    if (masterId !== null) {
+      names = [master?.label ?? "master", beside?.label ?? ""];
+      if (beside) compare = { kind: "masters", id: beside.id, off: "", version: beside.version };
+    } else if (s.split === "raw" && shown) {
+      names = ["corrected", "raw"];
+      compare = rawOf(shown);
+    } else if (s.split === "first" && first) {
+      names = ["this one", "first"];
+      compare = { kind: "files", id: first.id, off, version: first.version };
+    }
     return {
       shown,
-      exposure: s.master === null ? exposure : null,
+      exposure: masterId === null ? exposure : null,
       compare,
-      compareExposure: s.split === "first" ? first : exposure,
+      compareExposure: masterId !== null ? null : s.split === "first" ? first : exposure,
       rawHeld: s.rawHeld,
       reference,
       northUp: s.northUp,
       look: s.look,
       stretch,
-      split: compare !== null,
+      names,
       divider,
       overlay: {
         catalogue,
@@ -57,8 +66,9 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
       },
     };
   }, [
-    s.off, s.master, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay,
-    exposures, exposure, master, reference, catalogue, campaign, measured, band, stretch, divider, hovered,
+    s.off, masterId, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay,
+    exposures, exposure, master, beside, reference, catalogue, campaign, measured, band, stretch, divider, hovered,
   ]); // prettier-ignore
-  return { scene, exposure, exposures, campaign, catalogue, measured };
+  const unit = masterId !== null && master?.kind === "flat" ? "" : "ADU";
+  return { scene, unit, exposure, exposures, campaign, catalogue, measured };
 }

@@ -60,7 +60,7 @@ export function CorrectBench() {
       )}
       <Section title="Masters" aside={String(data.masters.length)}>
         {data.masters.map((master) => (
-          <MasterRow key={master.id} master={master} />
+          <MasterRow key={master.id} master={master} all={data.masters} />
         ))}
         <div className="mt-2 flex gap-2">
           {stage.state !== "todo" && (
@@ -77,8 +77,12 @@ export function CorrectBench() {
   );
 }
 
-function MasterRow({ master }: { master: Master }) {
+function MasterRow({ master, all }: { master: Master; all: readonly Master[] }) {
   const shown = useApp((s) => s.master);
+  const beside = useApp((s) => s.beside);
+  const like = all.filter(
+    (m) => m.id !== master.id && m.kind === master.kind && m.filter === master.filter,
+  );
   const set = useApp((s) => s.set);
   const on = shown === master.id;
   return (
@@ -86,7 +90,7 @@ function MasterRow({ master }: { master: Master }) {
       <button
         className={`flex w-full py-1 text-left ${on ? "text-beam" : "hover:text-beam"}`}
         aria-pressed={on}
-        onClick={() => set({ master: on ? null : master.id })}
+        onClick={() => set({ master: on ? null : master.id, beside: null })}
       >
         <span className={`whitespace-nowrap ${master.used ? "" : "text-quiet"}`}>
           {master.kind} <span className="num">{master.filter}</span>
@@ -112,6 +116,16 @@ function MasterRow({ master }: { master: Master }) {
           {master.made_with.length > 0 && (
             <Fact name="went through">{master.made_with.join(", ")}</Fact>
           )}
+          {like.map((other) => (
+            <Button
+              key={other.id}
+              className="mt-1 mr-1.5"
+              aria-pressed={beside === other.id}
+              onClick={() => set({ beside: beside === other.id ? null : other.id })}
+            >
+              {beside === other.id ? "Alone again" : `Beside ${other.label}`}
+            </Button>
+          ))}
         </dl>
       )}
     </div>

@@ -1,10 +1,14 @@
 // @vitest-environment jsdom
-import { fireEvent, screen } from "@testing-library/react";
+import { QueryClientProvider } from "@tanstack/react-query";
+import { act, fireEvent, renderHook, screen } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import type { Chain, Correct, Intake, Master } from "../api/types";
 import { CorrectBench } from "../stages/Correct";
 import { useChoice } from "../stages/intake/choice";
 import { IntakeBench, IntakeMain } from "../stages/Intake";
+import { client } from "../api/queries";
+import { DEFAULT_STRETCH } from "../plate/painter";
+import { useScene } from "../plate/scene";
 import { useApp } from "../state";
 import { campaign, file } from "./builders";
 import { HERE, posted, Refusal, server, show, tidy } from "./page";
@@ -239,6 +243,29 @@ describe("Correct", () => {
     expect(screen.getByText("0.40 %")).toBeTruthy();
     fireEvent.click(dark!);
     expect(useApp.getState().master).toBeNull();
+  });
+
+  it("puts two masters of one kind side by side, until one is built anew", async () => {
+    const flats = [3, 4].map((id) => ({ ...master(id, "flat"), label: `flat of night ${id}` }));
+    server({ [`GET ${HERE}/correct`]: { ...correct, masters: flats } });
+    useApp.setState({ master: 3 });
+    show(<CorrectBench />);
+    const look = () =>
+      renderHook(() => useScene(DEFAULT_STRETCH, 0.5, null), {
+        wrapper: ({ children }) => (
+          <QueryClientProvider client={client}>{children}</QueryClientProvider>
+        ),
+      }).result.current.scene;
+    fireEvent.click(await screen.findByText("Beside flat of night 4"));
+    expect(look()).toMatchObject({
+      shown: { kind: "masters", id: 3 },
+      compare: { kind: "masters", id: 4 },
+      names: ["flat of night 3", "flat of night 4"],
+    });
+    fireEvent.click(screen.getByText("Alone again"));
+    expect(look().compare).toBeNull();
+    act(() => useApp.setState({ master: 9 }));
+    expect(look().shown).toMatchObject({ kind: "files", id: 2 });
   });
 
   it("takes another master, or does without one, and says which is doubtful", async () => {

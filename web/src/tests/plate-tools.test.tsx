@@ -21,16 +21,28 @@ afterEach(tidy);
 
 describe("the stretch", () => {
   let now: Stretch = DEFAULT_STRETCH;
-  const shown = () => {
+  const shown = (unit = "ADU") => {
     now = DEFAULT_STRETCH;
-    const page = render(
-      <StretchControl info={info} stretch={now} onChange={(next) => change(next)} />,
-    );
     const change = (next: Stretch) => {
       now = next;
-      page.rerender(<StretchControl info={info} stretch={now} onChange={change} />);
+      page.rerender(control());
     };
+    const control = () => (
+      <StretchControl
+        info={info}
+        stretch={now}
+        usual={DEFAULT_STRETCH}
+        unit={unit}
+        onChange={change}
+      />
+    );
+    const page = render(control());
   };
+
+  it("is told without a unit on a flat, which is relative to 1", () => {
+    shown("");
+    expect(screen.getByText("87.500–375.000")).toBeTruthy();
+  });
 
   it("is told in ADU and moved by keys in steps of the noise", () => {
     shown();
@@ -81,6 +93,7 @@ describe("what is under the pointer", () => {
     render(
       <Readout
         pointed={values && { ...pointed, ...values }}
+        unit="ADU"
         pinned={pinned}
         campaign={campaign()}
         catalogue={catalogue()}
@@ -112,7 +125,7 @@ describe("the tools of the plate", () => {
   const tools = (scene: Partial<Scene> = {}, e = exposure(3)) =>
     render(
       <PlateTools
-        scene={{ split: false, ...scene } as Scene}
+        scene={{ compare: null, names: ["", ""], ...scene } as Scene}
         exposure={e}
         divider={0.5}
         width={800}
@@ -141,10 +154,19 @@ describe("the tools of the plate", () => {
   });
 
   it("name both sides of the divider", () => {
-    useApp.setState({ split: "first" });
-    tools({ split: true });
+    const compare = { kind: "files", id: 1, off: "", version: "" } as const;
+    tools({ names: ["this one", "first"], compare });
     expect(screen.getByText("this one")).toBeTruthy();
     expect(screen.getByText("first")).toBeTruthy();
+  });
+
+  it("say which master it is, and lead back to the exposure", () => {
+    useApp.setState({ master: 4, beside: 5 });
+    tools({ names: ["flat V", ""] });
+    expect(screen.getByText("flat V")).toBeTruthy();
+    expect(screen.queryByText("split raw")).toBeNull();
+    fireEvent.click(screen.getByText("back to the exposure"));
+    expect(useApp.getState()).toMatchObject({ master: null, beside: null });
   });
 });
 
@@ -166,7 +188,7 @@ describe("the painter", () => {
       star: null, residuals: false, stars: false,
     },
     divider: 0.5,
-    split: false,
+    names: ["", ""],
     ...values,
   }); // prettier-ignore
 
@@ -228,9 +250,7 @@ describe("the painter", () => {
   it("shows the raw image while that is held, and both where the plate is split", () => {
     painter.show(scene({ rawHeld: true }));
     expect(painter.current()!.shown.off).toBe("offset,flat,repair");
-    painter.show(
-      scene({ split: true, compare: { kind: "files", id: 1, off: "flat", version: "" } }),
-    );
+    painter.show(scene({ compare: { kind: "files", id: 1, off: "flat", version: "" } }));
     drawn.length = 0;
     painter.draw();
     const clips = drawn.filter((d) => d.what === "rect").map((d) => d.at);
