@@ -19,7 +19,7 @@ from narrow_beacon.core.frames.header import sexagesimal_deg
 from narrow_beacon.plan import PlanError, read_plan
 from narrow_beacon.server.night import target_position
 from narrow_beacon.server.problems import Problem
-from narrow_beacon.server.schemas import (
+from narrow_beacon.server.schemas.campaigns import (
     AppState,
     CampaignName,
     CampaignOut,

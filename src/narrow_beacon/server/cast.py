@@ -12,7 +12,9 @@ from narrow_beacon.core.curve.steadiness import judge_steadiness
 from narrow_beacon.server.curve import describe_curves
 from narrow_beacon.server.night import CurvesNow, curves_now, step_of
 from narrow_beacon.server.problems import Problem
-from narrow_beacon.server.schemas import Candidate, Candidates, CastIn, CurveOut, FilterQuery
+from narrow_beacon.server.schemas.curve import CurveOut
+from narrow_beacon.server.schemas.measure import FilterQuery
+from narrow_beacon.server.schemas.stars import Candidate, Candidates, CastIn
 from narrow_beacon.server.state import campaign_of, changing, quick, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.actions import Change, act, new_cast

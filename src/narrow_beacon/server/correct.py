@@ -9,10 +9,10 @@ from narrow_beacon.core.correct.masters import MasterFacts
 from narrow_beacon.reduce.calibrate import LEFT_OUT, ChainReport
 from narrow_beacon.server.night import master_version
 from narrow_beacon.server.problems import Problem
-from narrow_beacon.server.schemas import (
+from narrow_beacon.server.schemas.common import Done
+from narrow_beacon.server.schemas.correct import (
     ChainOut,
     CorrectOut,
-    Done,
     MasterOut,
     MasterPick,
     OptionOut,

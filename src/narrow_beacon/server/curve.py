@@ -12,7 +12,7 @@ from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.server.campaigns import cast_out, recipe_out
 from narrow_beacon.server.night import CurvesNow, curves_now, night_radii, step_of
-from narrow_beacon.server.schemas import CurveOut, FilterCurveOut, StarSeries
+from narrow_beacon.server.schemas.curve import CurveOut, FilterCurveOut, StarSeries
 from narrow_beacon.server.state import campaign_of, quick, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.models import Campaign

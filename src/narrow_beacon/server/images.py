@@ -31,7 +31,7 @@ from narrow_beacon.reduce.calibrate import ChainReport
 from narrow_beacon.reduce.context import load_chain
 from narrow_beacon.server.night import master_version, version_word
 from narrow_beacon.server.problems import Problem
-from narrow_beacon.server.schemas import ImageInfo, ImageQuery
+from narrow_beacon.server.schemas.correct import ImageInfo, ImageQuery
 from narrow_beacon.server.state import file_of, shared
 from narrow_beacon.store.codec import load
 from narrow_beacon.store.models import ChainRecord, MasterRecord

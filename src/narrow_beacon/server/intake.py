@@ -17,9 +17,9 @@ from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.sort import RawFile
 from narrow_beacon.server.campaigns import PLAN_NAME
 from narrow_beacon.server.problems import Problem
-from narrow_beacon.server.schemas import (
+from narrow_beacon.server.schemas.common import Done
+from narrow_beacon.server.schemas.intake import (
     Corrections,
-    Done,
     FileOut,
     Folder,
     FolderList,

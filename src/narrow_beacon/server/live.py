@@ -12,7 +12,8 @@ from flask import Response
 from sqlalchemy import select
 
 from narrow_beacon.server.problems import Problem
-from narrow_beacon.server.schemas import Done, JobList, JobOut, LogList, LogOut, NewJob
+from narrow_beacon.server.schemas.common import Done
+from narrow_beacon.server.schemas.live import JobList, JobOut, LogList, LogOut, NewJob
 from narrow_beacon.server.state import campaign_of, changing, shared
 from narrow_beacon.store.actions import redo, undo
 from narrow_beacon.store.campaigns import now, queue_job

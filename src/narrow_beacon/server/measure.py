@@ -24,9 +24,9 @@ from narrow_beacon.server.night import (
     times_of,
 )
 from narrow_beacon.server.problems import Problem
-from narrow_beacon.server.schemas import (
+from narrow_beacon.server.schemas.curve import CurveOut
+from narrow_beacon.server.schemas.measure import (
     Budget,
-    CurveOut,
     FilterQuery,
     NightRadii,
     RadiiOut,

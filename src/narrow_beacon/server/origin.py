@@ -14,7 +14,7 @@ from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.server.night import curves_now, ring_px, step_of
 from narrow_beacon.server.place import solution_in_words
-from narrow_beacon.server.schemas import OriginBlock, OriginFact, OriginOut
+from narrow_beacon.server.schemas.curve import OriginBlock, OriginFact, OriginOut
 from narrow_beacon.server.state import campaign_of, file_of, shared
 from narrow_beacon.store.campaigns import chains_of
 from narrow_beacon.store.codec import load

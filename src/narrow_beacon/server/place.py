@@ -17,7 +17,7 @@ from narrow_beacon.server.night import (
     step_of,
     target_position,
 )
-from narrow_beacon.server.schemas import Catalogue, MeasuredStars, PlacementOut
+from narrow_beacon.server.schemas.stars import Catalogue, MeasuredStars, PlacementOut
 from narrow_beacon.server.state import campaign_of, file_of, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.fields import star_table

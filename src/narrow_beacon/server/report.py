@@ -29,7 +29,7 @@ from narrow_beacon.reduce.workers import Workers
 from narrow_beacon.server.night import CurvesNow
 from narrow_beacon.server.outcome import outcome_now
 from narrow_beacon.server.problems import Problem
-from narrow_beacon.server.schemas import Check, ReportOut, ReportPage
+from narrow_beacon.server.schemas.report import Check, ReportOut, ReportPage
 from narrow_beacon.server.stages import out_of_date
 from narrow_beacon.server.state import campaign_of, changing, shared
 from narrow_beacon.store.campaigns import now as this_moment

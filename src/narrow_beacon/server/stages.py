@@ -8,7 +8,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from narrow_beacon.server.schemas import Stage
+from narrow_beacon.server.schemas.campaigns import Stage
 from narrow_beacon.store.campaigns import calibration_print
 from narrow_beacon.store.models import (
     Campaign,

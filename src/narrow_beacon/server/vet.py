@@ -23,7 +23,8 @@ from narrow_beacon.server.night import (
     target_position,
     times_of,
 )
-from narrow_beacon.server.schemas import Done, Exposure, Exposures, Ids, SetAside, SkyNight, SkyOut
+from narrow_beacon.server.schemas.common import Done, Ids
+from narrow_beacon.server.schemas.night import Exposure, Exposures, SetAside, SkyNight, SkyOut
 from narrow_beacon.server.state import campaign_of, changing, files_in, quick, shared
 from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import place_of

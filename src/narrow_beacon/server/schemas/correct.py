@@ -1,0 +1,93 @@
+"""Chains, masters, images."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel
+
+from narrow_beacon.server.schemas.common import Number
+
+Step = Literal["bias", "dark", "flat"]
+
+
+class StationOut(BaseModel):
+    kind: str
+    words: str
+    master: str
+    remarks: list[str]
+
+
+class OptionOut(BaseModel):
+    """A master that a step of a chain could use, what it is, and what does not fit about it."""
+
+    step: Step
+    key: str
+    label: str
+    words: str
+    remarks: list[str]
+    picked: bool
+
+
+class ChainOut(BaseModel):
+    name: str
+    exposures: int
+    stations: list[StationOut]
+    missing: list[str]
+    defects: int
+    options: list[OptionOut]
+    left_out: list[str]
+
+
+class MasterPick(BaseModel):
+    """The master of a chain's step: its key, "none" to do without, "" as it fits best."""
+
+    chain: str
+    step: Step
+    key: str
+
+
+class MasterOut(BaseModel):
+    id: int
+    label: str
+    kind: str
+    filter: str
+    exposure_s: float
+    temperature_c: Number
+    night: str
+    count: int
+    level_adu: float
+    clipped_share: float
+    made_with: list[str]
+    used: bool
+    version: str
+    """Another word whenever its pixels are others."""
+
+
+class CorrectOut(BaseModel):
+    chains: list[ChainOut]
+    masters: list[MasterOut]
+    remarks: list[str]
+
+
+class ImageQuery(BaseModel):
+    off: str = ""
+    """Stations that are left out: "offset", "flat", "repair", joined by commas."""
+    version: str = ""
+    """Of the exposure or master, so that the browser may keep what it has."""
+
+
+class ImageInfo(BaseModel):
+    width: int
+    height: int
+    levels: int
+    tile: int
+    offset: float
+    scale: float
+    sky: float
+    noise: float
+    low: float
+    high: float
+    histogram: list[int]
+    histogram_low: float
+    histogram_step: float

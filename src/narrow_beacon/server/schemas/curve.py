@@ -1,0 +1,69 @@
+"""Curves, and where a point comes from."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel
+
+from narrow_beacon.server.schemas.campaigns import CastOut, RecipeOut
+from narrow_beacon.server.schemas.common import Number, Numbers
+
+
+class StarSeries(BaseModel):
+    row: int
+    name: str
+    role: Literal["target", "comparison", "check"]
+    known_magnitude: Number
+    weight: Number
+    magnitude: Numbers
+    uncertainty: Numbers
+    instrumental: Numbers
+    """None of a comparison star's."""
+    flags: dict[int, str]
+    """Words by place in the series, where there are any."""
+
+
+class FilterCurveOut(BaseModel):
+    filter: str
+    band: str
+    file_ids: list[int]
+    jd_utc: list[float]
+    bjd_tdb: list[float]
+    airmass: Numbers
+    zero_point: Numbers
+    zero_point_uncertainty: Numbers
+    transparency: Numbers
+    radius_px: list[float]
+    """One for each night, which has its own star width."""
+    step: int
+    scatter_check_mag: Number
+    expected_check_mag: Number
+    common_offset_mag: float
+    series: list[StarSeries]
+
+
+class CurveOut(BaseModel):
+    revision: int
+    """Of the campaign that these curves show."""
+    filters: list[FilterCurveOut]
+    problems: list[str]
+    cast: CastOut | None
+    recipe: RecipeOut | None
+
+
+class OriginFact(BaseModel):
+    name: str
+    words: str
+
+
+class OriginBlock(BaseModel):
+    title: str
+    facts: list[OriginFact]
+
+
+class OriginOut(BaseModel):
+    """Where a point of the curve comes from, step by step back to the raw file."""
+
+    name: str
+    blocks: list[OriginBlock]

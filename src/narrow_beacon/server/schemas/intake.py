@@ -1,0 +1,98 @@
+"""Files, stacks, corrections, folders."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel, Field
+
+from narrow_beacon.server.schemas.common import Number
+
+
+class FileOut(BaseModel):
+    id: int
+    name: str
+    part: str
+    part_reason: str
+    kind: str
+    filter: str
+    exposure_s: Number
+    time_utc: str
+    temperature_c: Number
+    night: str
+    said: dict[str, str]
+    correction: dict[str, str]
+    question: bool
+
+
+class Stack(BaseModel):
+    part: str
+    kind: str
+    filter: str
+    exposure_s: Number
+    temperature_c: Number
+    settings: str
+    night: str
+    count: int
+    words: str
+    ids: list[int]
+
+
+class IntakeOut(BaseModel):
+    files: list[FileOut]
+    stacks: list[Stack]
+    missing: list[str]
+
+
+class Corrections(BaseModel):
+    """The observer's word on some files; "" takes an earlier word back, absent leaves it."""
+
+    ids: list[int]
+    kind: str | None = None
+    filter: str | None = None
+    exposure_s: str | None = None
+    time_utc: str | None = None
+
+
+class NamesQuery(BaseModel):
+    pattern: str = Field(max_length=200)
+
+
+class NamePatternIn(BaseModel):
+    """A pattern for what stands in the names of some files."""
+
+    ids: list[int]
+    pattern: str = Field(max_length=200)
+
+
+class NameOut(BaseModel):
+    """What a file's name says; None where the pattern does not ask."""
+
+    id: int
+    kind: str | None
+    filter: str | None
+    exposure_s: float | None
+    time_utc: str | None
+
+
+class NamesOut(BaseModel):
+    """Files whose names fit a pattern."""
+
+    files: list[NameOut]
+
+
+class Folder(BaseModel):
+    path: str
+    name: str
+    files: int
+    has_plan: bool
+
+
+class FolderList(BaseModel):
+    path: str
+    parent: str | None
+    folders: list[Folder]
+    files: int
+    has_plan: bool
+
+
+class FolderQuery(BaseModel):
+    path: str = ""

@@ -1,0 +1,40 @@
+"""Jobs and the log."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+from pydantic import BaseModel
+
+
+class LogOut(BaseModel):
+    id: int
+    at: datetime
+    who: str
+    words: str
+    undone: bool
+
+
+class LogList(BaseModel):
+    entries: list[LogOut]
+
+
+class NewJob(BaseModel):
+    kind: Literal["sort", "masters", "place", "census", "reduce"]
+
+
+class JobOut(BaseModel):
+    id: int
+    kind: str
+    state: str
+    words: str
+    done: int
+    total: int
+    failures: list[str]
+    created: datetime
+    finished: datetime | None
+
+
+class JobList(BaseModel):
+    jobs: list[JobOut]

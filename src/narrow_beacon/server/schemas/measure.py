@@ -1,0 +1,66 @@
+"""Radii, one star, the recipe."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel
+
+from narrow_beacon.server.schemas.common import Number, Numbers
+
+
+class RecipeIn(BaseModel):
+    steps: dict[str, int]
+    automatic: bool = False
+
+
+class FilterQuery(BaseModel):
+    filter: str = ""
+
+
+class StarQuery(BaseModel):
+    row: int
+    file: int
+
+
+class NightRadii(BaseModel):
+    night: int
+    radii_px: list[float]
+
+
+class RadiiOut(BaseModel):
+    filter: str
+    step: int
+    radii_px: list[float]
+    """Over all nights; each night's own are in ``nights``."""
+    nights: list[NightRadii]
+    radii_fwhm: list[float]
+    target_snr: Numbers
+    scatter_mag: Numbers
+    best: int
+
+
+class Budget(BaseModel):
+    star: Number
+    sky: Number
+    dark: Number
+    read: Number
+    scintillation: Number
+    total_mag: Number
+
+
+class StarOut(BaseModel):
+    row: int
+    name: str
+    filter: str
+    x_px: Number
+    y_px: Number
+    sky_adu_per_px: Number
+    peak_adu: Number
+    flags: str
+    radii_px: list[float]
+    counts_adu: Numbers
+    uncertainty_adu: Numbers
+    snr: Numbers
+    profile_radius_px: list[float]
+    profile_adu: list[float]
+    annulus_px: tuple[float, float]
+    budgets: list[Budget]

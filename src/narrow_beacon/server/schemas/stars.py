@@ -1,0 +1,81 @@
+"""The catalogue on the plate, placements, candidates and the cast."""
+
+from __future__ import annotations
+
+from pydantic import BaseModel
+
+from narrow_beacon.server.schemas.common import Number, Numbers
+
+
+class Catalogue(BaseModel):
+    """Stars of the field as columns; ``east_arcsec`` and ``north_arcsec`` from the target."""
+
+    row: list[int]
+    name: list[str]
+    ra_deg: list[float]
+    dec_deg: list[float]
+    east_arcsec: list[float]
+    north_arcsec: list[float]
+    magnitudes: dict[str, Numbers]
+    known_variable: list[bool]
+
+
+class MeasuredStars(BaseModel):
+    """Stars measured on an exposure as columns; pixels count from 0 at the first pixel's centre."""
+
+    row: list[int]
+    x_px: list[float]
+    y_px: list[float]
+    predicted_x_px: list[float]
+    predicted_y_px: list[float]
+    magnitude: Numbers
+    snr: Numbers
+    peak_adu: Numbers
+    flags: list[str]
+    radius_px: float
+    annulus_px: tuple[float, float]
+
+
+class PlacementOut(BaseModel):
+    words: str
+    how: str
+    scale_arcsec_per_px: Number
+    rotation_deg: Number
+    mirrored: bool | None
+    matched: int
+    compared: int
+    residual_px: Number
+    residual_arcsec: Number
+    false_log10: Number
+    ra_deg: Number
+    dec_deg: Number
+    trouble: str
+    wcs: dict[str, str | float]
+
+
+class Candidate(BaseModel):
+    row: int
+    name: str
+    magnitude: Number
+    colour: Number
+    measured: Number
+    off_line: Number
+    scatter_mag: Number
+    expected_mag: Number
+    varies: bool
+    present: float
+    words: str
+    series: Numbers
+
+
+class Candidates(BaseModel):
+    filter: str
+    band: str
+    file_ids: list[int]
+    candidates: list[Candidate]
+
+
+class CastIn(BaseModel):
+    target: int
+    comparison: list[int]
+    check: int | None
