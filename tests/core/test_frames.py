@@ -271,6 +271,7 @@ class TestNamePattern:
             ("*{seconds}s", "DARK-2.5s.fits", (None, None, 2.5)),
             ("{kind}/*/{filter}", "night/flat dark/low/B-1.fits", ("flat dark", "B", None)),
             ("{filter}", "V.fits.gz", (None, "V", None)),
+            ("**{seconds}s", "dark_30s.fits", (None, None, 30.0)),
         ],
     )
     def test_it_reads_what_stands_in_the_name(
@@ -302,7 +303,7 @@ class TestNamePattern:
         ("pattern", "words"),
         [
             ("*", "write {kind}"), ("{cake}", "none of {kind}"), ("{filter", "a lone {"),
-            ("{filter}-{filter}", "stands twice"),
+            ("{filter}-{filter}", "stands twice"), ("*a*a*a*a{filter}", "more than 3"),
         ],
     )  # fmt: skip
     def test_a_pattern_that_cannot_be_read_is_refused(self, pattern: str, words: str) -> None:

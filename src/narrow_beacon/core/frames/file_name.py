@@ -20,7 +20,9 @@ _SLOTS = {
     "seconds": r"\d+(?:\.\d+)?",
     "time": r"\d{4}-?\d\d-?\d\d[T_ -]?\d\d[-:.h]?\d\d[-:.m]?\d\d(?:\.\d{1,6})?",
 }
-_PIECE = re.compile(r"\{([^{}]*)\}|\*|[^{}*]+|[{}]")
+_PIECE = re.compile(r"\{([^{}]*)\}|\*+|[^{}*]+|[{}]")
+_MOST_STARS = 3
+"""More would let a name that nearly fits be tried in millions of ways."""
 
 
 class NamePatternError(BeaconError):
@@ -51,13 +53,18 @@ class NamePattern:
         """Raises NamePatternError for one that asks for nothing, or for what is not known."""
         text = pattern.strip().strip("/")
         self._folders = text.count("/")
+        if len(re.findall(r"\*+", text)) > _MOST_STARS:
+            raise NamePatternError(
+                f"“{text}” has more than {_MOST_STARS} *: one stands for all text"
+            )
         expression, slots = "", []
         for piece in _PIECE.finditer(text):
             slot = piece.group(1)
             if slot is None:
                 if piece.group() in "{}":
                     raise NamePatternError(f"“{text}” has a lone {piece.group()}: write {{filter}}")
-                expression += "[^/]*?" if piece.group() == "*" else re.escape(piece.group())
+                stars = piece.group().startswith("*")
+                expression += "[^/]*?" if stars else re.escape(piece.group())
             elif slot not in _SLOTS:
                 known = ", ".join(f"{{{name}}}" for name in _SLOTS)
                 raise NamePatternError(f"{{{slot}}} is none of {known}")
