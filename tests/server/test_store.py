@@ -21,7 +21,7 @@ from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
 from narrow_beacon.reduce.tasks import Quality
 from narrow_beacon.store.actions import Change, act, new_cast, redo, undo
-from narrow_beacon.store.campaigns import add_raw_file, fingerprint, new_campaign, sort_files
+from narrow_beacon.store.campaigns import add_raw_files, fingerprint, new_campaign, sort_files
 from narrow_beacon.store.census import join_tables, read_census_table, write_census_table
 from narrow_beacon.store.codec import (
     dump,
@@ -128,7 +128,7 @@ def campaign_with_files(session: Session, folder: Path) -> tuple[Campaign, list[
     for n in range(3):
         made = frame(folder, noise((20, 30), 400.0 + n, 5.0))
         raw = RawFile(made.name, made.sha256, made.source, made.facts, "")
-        add_raw_file(session, campaign, made.source.path, raw)
+        add_raw_files(session, campaign, [(made.source.path, raw)])
     session.flush()
     nights = sort_files(session, campaign)
     return campaign, list(nights.ids.values())

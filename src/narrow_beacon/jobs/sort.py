@@ -8,11 +8,11 @@ from pathlib import Path
 from narrow_beacon.core.frames.sort import RawFile, list_files
 from narrow_beacon.jobs.work import Work
 from narrow_beacon.reduce.tasks import read_raw_files
-from narrow_beacon.store.campaigns import CampaignNights, add_raw_file, files_of, refresh_files
+from narrow_beacon.store.campaigns import CampaignNights, add_raw_files, files_of, refresh_files
 from narrow_beacon.store.codec import dump
 from narrow_beacon.store.models import Campaign
 
-_FILES_PER_TASK = 4
+_FILES_PER_TASK = 8
 
 
 def sort_folders(work: Work) -> None:
@@ -31,10 +31,9 @@ def sort_folders(work: Work) -> None:
 
     def keep(part: tuple[list[str], list[RawFile]]) -> None:
         names, raws = part
+        read = zip(map(Path, names), raws, strict=True)
         with work.store.session() as session:
-            campaign = work.campaign(session)
-            for name, raw in zip(names, raws, strict=True):
-                add_raw_file(session, campaign, Path(name), raw)
+            add_raw_files(session, work.campaign(session), list(read))
         work.reporter.advance(len(raws))
 
     work.pool.map(_read_with_paths, calls, keep)

@@ -256,24 +256,31 @@ def refresh_files(session: Session, campaign: Campaign) -> CampaignNights:
     return sorted_now
 
 
-def add_raw_file(session: Session, campaign: Campaign, path: Path, raw: RawFile) -> None:
-    """Write down a file that was read, in place of what was known of it before."""
-    key = hashlib.sha256(str(path).encode()).hexdigest()
-    try:
-        status = path.stat()
-        size, modified = status.st_size, str(status.st_mtime_ns)
-    except OSError:
-        size, modified = 0, ""
-    file = session.scalars(
-        select(NightFile).where(NightFile.campaign_id == campaign.id, NightFile.path_sha256 == key)
-    ).first()
-    if file is None:
-        file = NightFile(
+def add_raw_files(
+    session: Session, campaign: Campaign, raws: Sequence[tuple[Path, RawFile]]
+) -> None:
+    """Write down files that were read, in place of what was known of them before."""
+    keys = [hashlib.sha256(str(path).encode()).hexdigest() for path, _ in raws]
+    known = {
+        file.path_sha256: file
+        for file in session.scalars(
+            select(NightFile).where(
+                NightFile.campaign_id == campaign.id, NightFile.path_sha256.in_(keys)
+            )
+        )
+    }
+    for key, (path, raw) in zip(keys, raws, strict=True):
+        try:
+            status = path.stat()
+            size, modified = status.st_size, str(status.st_mtime_ns)
+        except OSError:
+            size, modified = 0, ""
+        file = known.get(key) or NightFile(
             campaign_id=campaign.id, path=str(path), path_sha256=key, name=raw.name,
             size=size, modified_ns=modified, raw="", correction={},
         )  # fmt: skip
+        file.raw, file.size, file.modified_ns, file.sha256 = dump(raw), size, modified, raw.sha256
         session.add(file)
-    file.raw, file.size, file.modified_ns, file.sha256 = dump(raw), size, modified, raw.sha256
 
 
 def queue_job(session: Session, campaign: Campaign, kind: str) -> Job:
