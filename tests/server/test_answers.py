@@ -196,6 +196,7 @@ class TestCorrect:
             return chain
 
         chain = now()
+        version = client.get(f"{page}/exposures")["exposures"][0]["version"]
         (dark,) = [o for o in chain["options"] if o["label"].startswith("dark 60 s")]
         assert (dark["words"], dark["picked"]) == ("10 darks of 60 s at −10 °C, same night", False)
         assert "picked by the observer" in picked(dark["key"])["stations"][0]["words"]
@@ -204,6 +205,8 @@ class TestCorrect:
         assert without["left_out"] == ["dark"]
         assert without["stations"][0]["words"].startswith("bias off")
         assert "masters changed since" in self.stage(client, campaign, "measure")["words"]
+        # Its pixels are others, and the page is to ask for them.
+        assert client.get(f"{page}/exposures")["exposures"][0]["version"] != version
         for _ in range(2):
             client.post(f"{page}/undo")
         assert now()["stations"] == chain["stations"]
@@ -266,6 +269,17 @@ class TestImages:
         np.testing.assert_allclose(with_flat[middle], (without / flat)[middle], atol=1.0)
         raw, dark = pixels(path, "offset,flat,repair"), pixels(f"masters/{masters['dark']}")
         np.testing.assert_allclose(without[middle], (raw - dark)[middle], atol=1.0)
+
+    def test_the_browser_keeps_the_pixels_of_a_version_and_no_others(
+        self, client: Client, campaign: int, exposures: list[dict[str, Any]]
+    ) -> None:
+        master = client.get(f"campaigns/{campaign}/correct")["masters"][0]
+        for kind, shown in (("files", exposures[0]), ("masters", master)):
+            tile = f"images/{kind}/{shown['id']}/0/0/0?version="
+            kept = client.ask("GET", tile + shown["version"]).headers["Cache-Control"]
+            assert "immutable" in kept
+            assert client.ask("GET", f"{tile}old").headers["Cache-Control"] == "no-store"
+        assert len({e["version"] for e in exposures}) == len(exposures)
 
     def test_sky_and_noise_are_told_with_the_image(
         self, client: Client, exposures: list[dict[str, Any]], pixels: Any

@@ -29,7 +29,7 @@ from narrow_beacon.core.frames.pyramid import (
 from narrow_beacon.core.frames.sort import RawFile
 from narrow_beacon.reduce.calibrate import ChainReport
 from narrow_beacon.reduce.context import load_chain
-from narrow_beacon.server.night import master_version, version_word
+from narrow_beacon.server.night import image_version, master_version
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.correct import ImageInfo, ImageQuery
 from narrow_beacon.server.state import file_of, shared
@@ -99,8 +99,8 @@ def view_of_file(number: int, off: str = "") -> View:
                     ChainRecord.campaign_id == campaign, ChainRecord.name == chain_name
                 )
             ).first()
-        version = version_word(record.fingerprint) if record else ""
-        key = ("file", number, sha256, version, off)
+        version = image_version(sha256, record.fingerprint if record else "")
+        key = ("file", number, version, off)
         view = _kept(key)
         if view:
             return view

@@ -49,6 +49,7 @@ class ExposureRow(Protocol):
 
     id: int
     name: str
+    sha256: str
     night_id: int | None
     filter: str
     exposure_s: float | None
@@ -103,19 +104,19 @@ def _read(session: Session, campaign: Campaign, row: type) -> Sequence[Any]:
     ).all()
 
 
-def chain_versions(session: Session, campaign: Campaign) -> dict[str, str]:
-    """By chain a word that is another one when its planes are others."""
+def chain_prints(session: Session, campaign: Campaign) -> dict[str, str]:
+    """The fingerprint of every chain by its name."""
     found = session.execute(
         select(ChainRecord.name, ChainRecord.fingerprint).where(
             ChainRecord.campaign_id == campaign.id
         )
     )
-    return {name: version_word(fingerprint) for name, fingerprint in found}
+    return dict(found.tuples().all())
 
 
-def version_word(fingerprint: str) -> str:
-    """What stands for a fingerprint in addresses."""
-    return fingerprint[:12]
+def image_version(sha256: str, chain_print: str) -> str:
+    """A word that is another one when an exposure's corrected pixels are others."""
+    return f"{sha256[:10]}{chain_print[:10]}"
 
 
 def master_version(record: MasterRecord) -> str:

@@ -16,9 +16,10 @@ from narrow_beacon.core.frames.sort import RawFile
 from narrow_beacon.jobs.settle import accept_proposals
 from narrow_beacon.server.night import (
     ExposureRow,
-    chain_versions,
+    chain_prints,
     curves_now,
     exposures_of,
+    image_version,
     planes_of,
     target_position,
     times_of,
@@ -63,7 +64,7 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
             light[files[index].id] = curve.transparency[at]
             zero[files[index].id] = curve.ensemble.zero_point[at]
     shape = _shape(session, files)
-    chains = chain_versions(session, campaign)
+    chains = chain_prints(session, campaign)
     first_centre: dict[int, tuple[float, float]] = {}
     found = []
     for index, file in enumerate(files):
@@ -79,7 +80,7 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
                 id=file.id, name=file.name, night=file.night_id or 0, filter=file.filter,
                 jd_utc=float(times.jd_utc[index]), mid_utc=file.mid_utc,
                 exposure_s=file.exposure_s or 0.0, chain=file.chain,
-                version=chains.get(file.chain, ""),
+                version=image_version(file.sha256, chains.get(file.chain, "")),
                 airmass=finite(times.airmass[index]), fwhm_px=q.get("fwhm_px"),
                 elongation=q.get("elongation"), stars=q.get("stars"),
                 sky_adu_per_px=q.get("sky_adu_per_px"), transparency=finite(light.get(file.id)),
