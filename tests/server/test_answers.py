@@ -449,6 +449,8 @@ class TestOrigin:
         assert told["raw file", "SHA-256"] == hashlib.sha256(raw).hexdigest()
         catalogue = (night[0] / "field.vot").read_bytes()
         assert told["placed", "its SHA-256"] == hashlib.sha256(catalogue).hexdigest()
+        assert told["measured", "constants"].startswith("gain 1.3")
+        assert told["placed", "chance of a false one"].startswith("1 in 10")
         radius = float(told["measured", "aperture radius"].split()[0])
         assert radius == pytest.approx(curve["radius_px"][0], abs=0.001)
 

@@ -29,6 +29,10 @@ from narrow_beacon.store.models import (
 )
 
 blueprint = APIBlueprint("origin", __name__)
+_RAISED = str.maketrans("0123456789-", "⁰¹²³⁴⁵⁶⁷⁸⁹⁻")
+_CONSTANTS = {
+    "gain_e_per_adu": "gain", "read_noise_e": "read noise", "linear_limit_adu": "linear limit",
+}  # fmt: skip
 _FROM_HEADER = {
     "kind": "kind", "filter": "filter", "exposure_s": "exposure, s", "time_utc": "time, UTC",
     "temperature_c": "sensor, °C", "camera": "camera",
@@ -93,7 +97,7 @@ def _placed(session: Session, campaign: Campaign, file: NightFile) -> Facts:
     return [
         ("solution", solution_in_words(record)),
         ("found by", record.how),
-        ("chance of a false one", f"1 in 10^{-record.false_log10:.0f}"),
+        ("chance of a false one", f"1 in 10{f'{-record.false_log10:.0f}'.translate(_RAISED)}"),
         ("catalogue", f"{catalogue.name}, epoch {catalogue.epoch_yr:g}" if catalogue else ""),
         ("its SHA-256", catalogue.sha256 if catalogue else ""),
     ]
@@ -108,6 +112,7 @@ def _measured(session: Session, campaign: Campaign, file: NightFile) -> Facts:
     step = step_of(recipe, file.filter)
     inner, outer = ring_px(session, file, recipe)
     quality = file.quality or {}
+    constants = campaign.constants.items()
     version = f", settings version {recipe.version}" if recipe else ""
     return [
         ("stars", f"{census.rows.size} of the catalogue, at {len(RADII_FWHM)} radii"),
@@ -117,7 +122,7 @@ def _measured(session: Session, campaign: Campaign, file: NightFile) -> Facts:
         ),
         ("sky ring", f"{inner:.2f} to {outer:.2f} px"),
         ("star width", f"{quality['fwhm_px']:.2f} px" if quality.get("fwhm_px") else ""),
-        ("constants", ", ".join(f"{k} {v}" for k, v in campaign.constants.items())),
+        ("constants", ", ".join(f"{_CONSTANTS.get(k, k)} {v}" for k, v in constants)),
         ("fingerprint", file.measured_with),
     ]
 
@@ -142,7 +147,12 @@ def _point(session: Session, campaign: Campaign, file: NightFile) -> Facts:
     cast = session.get_one(CastRecord, campaign.cast_id)
     return [
         ("magnitude", f"{target.magnitude[at]:.4f} ± {target.uncertainty[at]:.4f} in {curve.band}"),
-        ("target", f"{names[curve.cast.target]}, instrumental {target.instrumental[at]:.4f}"),
+        (
+            "target",
+            f"{names[curve.cast.target]}, instrumental {target.instrumental[at]:.4f}".replace(
+                "-", "−"
+            ),
+        ),
         (
             "zero point",
             f"{ensemble.zero_point[at]:.4f} ± {ensemble.zero_point_uncertainty[at]:.4f}",
