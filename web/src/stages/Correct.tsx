@@ -40,7 +40,7 @@ export function CorrectBench() {
       {stage.state === "todo" && (
         <Section>
           <p className="mb-2 border-l-2 border-beam pl-2">
-            The calibration frames are others than when the masters were built.
+            Some exposures have no chain yet, or what the masters are made of has changed.
           </p>
           <Button main onClick={() => void startJob("masters")}>
             Build the masters again
