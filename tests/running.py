@@ -14,6 +14,7 @@ from astropy.io import fits
 from sqlalchemy import select
 
 from narrow_beacon.serve.mariadb import MariaDb
+from narrow_beacon.serve.places import find_places
 from narrow_beacon.serve.ports import free_port
 from narrow_beacon.serve.services import Demo, Server, start_cluster
 from narrow_beacon.server.security import make_token
@@ -22,7 +23,7 @@ from narrow_beacon.simulate.pointing import Pointing
 from narrow_beacon.store.database import Store
 from narrow_beacon.store.models import Job
 
-ROOT = Path(__file__).resolve().parent.parent
+PAGE = find_places().page
 JOB_TIMEOUT_S = 120.0
 UNKIND = "foxglove-005.fits"
 """The exposure whose header does not say what it is."""
@@ -48,7 +49,7 @@ class Running:
 
     def _serve(self) -> Server:
         server = Server(
-            ROOT, self.var, self.data, self.database.url, self.scheduler, Demo(),
+            PAGE, self.var, self.data, self.database.url, self.scheduler, Demo(),
             (self.nights,), "127.0.0.1", self.port,
         )  # fmt: skip
         return server.__enter__()

@@ -1,5 +1,5 @@
 import tailwindcss from "@tailwindcss/vite";
-import { defineConfig } from "vitest/config";
+import { defineConfig } from "vite";
 
 export default defineConfig({
   plugins: [tailwindcss()],
@@ -12,5 +12,4 @@ export default defineConfig({
     },
   },
   server: { proxy: { "/api": "http://127.0.0.1:8114" } },
-  test: { include: ["src/**/*.test.{ts,tsx}"], setupFiles: ["src/tests/setup.ts"] },
 });

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from pathlib import Path
 
 import click
+
+# One thread per process: work is spread over processes, and sums keep their order.
+for _name in ("OMP", "OPENBLAS", "MKL", "NUMBA"):
+    os.environ.setdefault(f"{_name}_NUM_THREADS", "1")
 
 
 @click.group(context_settings={"help_option_names": ["-h", "--help"]})
@@ -23,10 +28,10 @@ def main() -> None:
 @click.option("--bind", default="127.0.0.1", help="Another address needs BEACON_PASSWORD.")
 def start(demo: bool, port: int | None, allow: tuple[Path, ...], bind: str) -> None:
     """Start the application and print the address to open."""
+    from narrow_beacon.serve.places import find_places
     from narrow_beacon.serve.start import start as bring_up
 
-    root = Path(__file__).resolve().parents[2]
-    sys.exit(bring_up(root, demo=demo, port=port, allow=allow, bind=bind))
+    sys.exit(bring_up(find_places(), demo=demo, port=port, allow=allow, bind=bind))
 
 
 @main.command()

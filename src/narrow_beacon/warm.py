@@ -2,32 +2,37 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 import tempfile
 from pathlib import Path
 
 import numpy as np
 
+from narrow_beacon import __version__
+
+_TIMEOUT_S = 600.0
+
 
 def warm() -> None:
-    """Run every compiled kernel once on a small made-up image."""
+    """Run every compiled kernel once on a small made-up image, on two cores."""
+    others = [
+        subprocess.Popen([sys.executable, "-m", "narrow_beacon.warm", name]) for name in _PARTS
+    ]
+    if any([other.wait(_TIMEOUT_S) for other in others]):
+        raise RuntimeError("the numerical kernels could not be compiled")
+
+
+def warm_pixels() -> None:
+    """The kernels of masters, correction and view."""
     from astropy.io import fits
 
     from narrow_beacon.core.correct.apply import Workspace, correct, make_chain
     from narrow_beacon.core.correct.combine import combine
     from narrow_beacon.core.frames.fits_file import read_image
     from narrow_beacon.core.frames.pyramid import halve, measure_brightness, to_words
-    from narrow_beacon.core.measure.aperture import mask_stars, measure_apertures
-    from narrow_beacon.core.place.solve import Solver
-    from narrow_beacon.core.stars.trails import find_trails
-    from narrow_beacon.reduce.tasks import see
 
-    rng = np.random.default_rng(1)
-    y, x = np.mgrid[0:200, 0:240].astype(float)
-    image = rng.normal(300.0, 5.0, x.shape)
-    places = rng.uniform(20, 180, (40, 2))
-    for n, (cx, cy) in enumerate(places):
-        image += 8000.0 / (n + 1) * np.exp(-((x - cx) ** 2 + (y - cy) ** 2) / 4.0)
-    image[100, :] += 60.0
+    image, _ = _image()
     with tempfile.TemporaryDirectory() as name:
         paths = [Path(name) / f"{kind}.fits" for kind in ("words", "values")]
         fits.PrimaryHDU(image.round().astype(np.uint16)).writeto(paths[0])
@@ -38,26 +43,67 @@ def warm() -> None:
         defects[50, 50] = 1
         space = Workspace.of_shape(*image.shape)
         for source in sources:
-            pixels, flags = correct(source, make_chain(None, None, defects), 7000.0, space)
+            pixels, _ = correct(source, make_chain(None, None, defects), 7000.0, space)
         to_words(halve(pixels), measure_brightness(pixels))
-        seen = see(pixels, flags, 3.3)
-        find_trails(pixels, seen.found.block_means, seen.background, 3.3)
-        masked = np.zeros_like(flags)
-        stars = seen.stars
-        mask_stars(flags, masked, stars.x_px, stars.y_px, np.full(len(stars), 4.0))
-        measure_apertures(
-            pixels,
-            flags,
-            masked,
-            stars.x_px,
-            stars.y_px,
-            np.array([2.0, 4.0]),
-            (6.0, 9.0),
-            *seen.background.at(stars.x_px, stars.y_px),
-        )
-        ra, dec = 10.0 + places[:, 0] / 3600.0, places[:, 1] / 3600.0
-        Solver(ra, dec).place(places[:, 0], places[:, 1], image.shape)
+
+
+def warm_stars() -> None:
+    """The kernels of detection, placing and apertures."""
+    from narrow_beacon.core.measure.aperture import mask_stars, measure_apertures
+    from narrow_beacon.core.place.solve import Solver
+    from narrow_beacon.core.stars.trails import find_trails
+    from narrow_beacon.reduce.tasks import see
+
+    image, places = _image()
+    pixels, flags = image.astype(np.float32), np.zeros(image.shape, np.uint8)
+    seen = see(pixels, flags, 3.3)
+    find_trails(pixels, seen.found.block_means, seen.background, 3.3)
+    masked = np.zeros_like(flags)
+    stars = seen.stars
+    mask_stars(flags, masked, stars.x_px, stars.y_px, np.full(len(stars), 4.0))
+    measure_apertures(
+        pixels,
+        flags,
+        masked,
+        stars.x_px,
+        stars.y_px,
+        np.array([2.0, 4.0]),
+        (6.0, 9.0),
+        *seen.background.at(stars.x_px, stars.y_px),
+    )
+    ra, dec = 10.0 + places[:, 0] / 3600.0, places[:, 1] / 3600.0
+    Solver(ra, dec).place(places[:, 0], places[:, 1], image.shape)
+
+
+def _image() -> tuple[np.ndarray, np.ndarray]:
+    """Made-up stars and a trail on a noisy sky, and the stars' places."""
+    rng = np.random.default_rng(1)
+    y, x = np.mgrid[0:200, 0:240].astype(float)
+    image = rng.normal(300.0, 5.0, x.shape)
+    places = rng.uniform(20, 180, (40, 2))
+    for n, (cx, cy) in enumerate(places):
+        image += 8000.0 / (n + 1) * np.exp(-((x - cx) ** 2 + (y - cy) ** 2) / 4.0)
+    image[100, :] += 60.0
+    return image, places
+
+
+_PARTS = {"pixels": warm_pixels, "stars": warm_stars}
+
+
+def warm_once(var: Path) -> None:
+    """``warm`` where this version of program, Python and compiler has not run on this machine."""
+    import numba
+
+    made_by = f"{__version__} {sys.version} {numba.__version__}"
+    note = var / "kernels-of"
+    if not note.exists() or note.read_text() != made_by:
+        warm()
+        var.mkdir(parents=True, exist_ok=True)
+        note.write_text(made_by)
 
 
 if __name__ == "__main__":
-    warm()
+    if sys.argv[1:]:
+        _PARTS[sys.argv[1]]()
+    else:
+        warm()

@@ -15,6 +15,7 @@ import requests
 from sqlalchemy import select
 
 from narrow_beacon.serve.mariadb import MariaDb
+from narrow_beacon.serve.places import find_places
 from narrow_beacon.serve.ports import free_port
 from narrow_beacon.serve.services import Demo, Server, start_cluster
 from narrow_beacon.server.security import make_token
@@ -23,7 +24,6 @@ from narrow_beacon.store.census import read_census_table, write_census_table
 from narrow_beacon.store.database import Store
 from narrow_beacon.store.models import Campaign, CensusFile, NightFile, PlacementRecord
 
-ROOT = Path(__file__).resolve().parents[3]
 CHROMIUM = "/usr/bin/chromium"
 FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
@@ -54,7 +54,7 @@ def _application(folder: Path) -> Iterator[tuple[Server, Store]]:
         store.migrate()
         parts.callback(store.engine.dispose)
         server = Server(
-            ROOT, folder / "var", folder / "data", database.url, start_cluster(parts), Demo(),
+            find_places().page, folder / "var", folder / "data", database.url, start_cluster(parts), Demo(),
             (folder,), "127.0.0.1", free_port(),
         )  # fmt: skip
         yield parts.enter_context(server), store
@@ -153,7 +153,7 @@ def print_page() -> bool:
     """Measure the page; True if every aim was met."""
     from playwright.sync_api import sync_playwright
 
-    size = script_kilobytes(ROOT / "web" / "dist")
+    size = script_kilobytes(find_places().page)
     print("The page in Chromium, 1280 × 800")
     words = "script before the first chart, compressed"
     print(f"  {words:<44} {size:.0f} kB (aim {_SCRIPT_LIMIT_KB:g})")

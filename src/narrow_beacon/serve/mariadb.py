@@ -15,13 +15,14 @@ import pymysql
 
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.serve.alone import end_with_parent
+from narrow_beacon.serve.debian import find_program
 from narrow_beacon.serve.ports import free_port
 
+_INSTALL_TIMEOUT_S = 180.0
 _START_TIMEOUT_S = 60.0
 _FREE_TIMEOUT_S = 20.0
 _USER = "beacon"
 _DATABASE = "narrow_beacon"
-_PATHS = ("/usr/sbin", "/usr/bin", "/usr/local/sbin")
 
 
 class DatabaseStartError(BeaconError):
@@ -138,7 +139,7 @@ class MariaDb:
                 _find("mariadb-install-db"), "--no-defaults", f"--datadir={self.data}",
                 "--auth-root-authentication-method=normal", "--skip-test-db", *_as_user(),
             ],
-            capture_output=True, text=True,
+            capture_output=True, text=True, timeout=_INSTALL_TIMEOUT_S,
         )  # fmt: skip
         if done.returncode:
             shutil.rmtree(self.data, ignore_errors=True)
@@ -175,7 +176,7 @@ def _as_user() -> list[str]:
 
 
 def _find(name: str) -> str:
-    found = shutil.which(name) or shutil.which(name, path=os.pathsep.join(_PATHS))
+    found = find_program(name)
     if not found:
         raise DatabaseStartError(
             f"{name} is missing; run: sudo apt-get install -y mariadb-server-core"

@@ -131,7 +131,7 @@ class Server:
 
     def __init__(
         self,
-        root: Path,
+        page: Path,
         var: Path,
         data: Path,
         database_url: str,
@@ -146,7 +146,7 @@ class Server:
         folders = [Path(text) for text in named.split(":") if text] or [Path.home()]
         folders += [*allow, *([demo.folder] if demo.folder else []), data]
         self.config = ServerConfig(
-            database_url, data, scheduler, root / "web" / "dist", var / "secrets",
+            database_url, data, scheduler, page, var / "secrets",
             tuple(folders), demo.cone_url, demo.folder,
             host_names(bind), password,
         )  # fmt: skip

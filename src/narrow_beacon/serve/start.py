@@ -14,9 +14,12 @@ from typing import TypeVar
 
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.serve.alone import RunsAlreadyError, alone
+from narrow_beacon.serve.debian import need_database
+from narrow_beacon.serve.places import Places
 from narrow_beacon.serve.ports import free_port
 from narrow_beacon.serve.services import Server, start_cluster, start_database, start_demo
 from narrow_beacon.server.security import make_token
+from narrow_beacon.warm import warm_once
 
 T = TypeVar("T")
 _PORT = 8114
@@ -40,14 +43,15 @@ class _Clock:
         return time.monotonic() - self._begin
 
 
-def start(root: Path, *, demo: bool, port: int | None, allow: tuple[Path, ...], bind: str) -> int:
+def start(
+    places: Places, *, demo: bool, port: int | None, allow: tuple[Path, ...], bind: str
+) -> int:
     """Start all parts and wait for Ctrl+C; the exit status."""
     password = os.environ.get("BEACON_PASSWORD")
     if bind not in ("127.0.0.1", "localhost") and not password:
         print("Another address than this machine's own needs a password: set BEACON_PASSWORD.")
         return 2
-    var = Path(os.environ.get("BEACON_VAR", root / "var"))
-    data = Path(os.environ.get("BEACON_DATA", var / "data"))
+    var, data = places.var, places.data
     clock = _Clock()
     stopped = threading.Event()
     for name in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):  # the last: a closed terminal
@@ -56,11 +60,14 @@ def start(root: Path, *, demo: bool, port: int | None, allow: tuple[Path, ...], 
         with ExitStack() as parts:
             tell = parts.enter_context(alone(var))
             print("Narrow Beacon starts:", flush=True)
+            if places.installed:
+                clock.step("Debian packages", need_database)
+                clock.step("numerical kernels", lambda: warm_once(var))
             url = clock.step("database and records", lambda: start_database(parts, var, data))
             scheduler = clock.step("workers", lambda: start_cluster(parts))
             known = clock.step("demo nights", lambda: start_demo(parts, url, var, data, demo))
             server = Server(
-                root, var, data, url, scheduler, known, allow, bind, free_port(port or _PORT),
+                places.page, var, data, url, scheduler, known, allow, bind, free_port(port or _PORT),
                 password,
             )  # fmt: skip
             clock.step("server and page", lambda: parts.enter_context(server))
