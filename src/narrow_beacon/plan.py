@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 import re
 import tomllib
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -14,6 +14,7 @@ from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.errors import BeaconError, CatalogueError
+from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.header import sexagesimal_deg
 from narrow_beacon.core.report.layout import LayoutError, read_layout
 
@@ -57,6 +58,10 @@ class Plan:
     target_name: str | None = None
     target_ra_deg: float | None = None
     target_dec_deg: float | None = None
+    target_sure: bool = True
+    """False where name and position are only what the headers say the telescope pointed at."""
+    bands: Mapping[str, str] = field(default_factory=dict)
+    """The catalogue's band by the filter's name, where the observer says so."""
     comparison: tuple[str, ...] = ()
     check: str | None = None
     radius: RadiusRule = field(default_factory=RadiusRule)
@@ -122,18 +127,22 @@ def _choice(*words: str) -> Callable[[Any], str]:
     return parse
 
 
-def _radius(value: Any) -> RadiusRule:
+def radius_rule(value: Any) -> RadiusRule:
+    """The rule that "auto", a number of pixels or "1.6 fwhm" stands for. Raises ValueError."""
     if value == "auto":
         return RadiusRule()
     if isinstance(value, int | float) and not isinstance(value, bool):
         return RadiusRule(pixels=_number(0.5, 100)(value))
+    if isinstance(value, str) and re.fullmatch(r"\s*[\d.]+\s*", value):
+        return RadiusRule(pixels=_number(0.5, 100)(float(value)))
     match = re.fullmatch(r"\s*([\d.]+)\s*fwhm\s*", str(value))
     if match:
         return RadiusRule(widths=_number(0.2, 10)(float(match.group(1))))
     raise ValueError('must be "auto", a number of pixels, or text such as "1.6 fwhm"')
 
 
-def _annulus(value: Any) -> tuple[float, float]:
+def annulus_radii(value: Any) -> tuple[float, float]:
+    """Inner and outer radius of a sky ring. Raises ValueError."""
     if not isinstance(value, list) or len(value) != 2:
         raise ValueError("must be two numbers, inner and outer radius: [3.5, 5.5]")
     inner, outer = (_number(0.5, 500)(item) for item in value)
@@ -164,8 +173,9 @@ _KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
         "ra": _angle(0, 360, hours=True),
         "dec": _angle(-90, 90, hours=False),
     },
+    "bands": {},
     "cast": {"comparison": _texts, "check": _text},
-    "measure": {"radius": _radius, "annulus": _annulus, "unit": _choice("px", "fwhm")},
+    "measure": {"radius": radius_rule, "annulus": annulus_radii, "unit": _choice("px", "fwhm")},
     "output": {"folder": _text, "layout": _text},
 }
 
@@ -238,7 +248,7 @@ def _parse(document: dict[str, Any], notes: _Notes) -> dict[tuple[str, str], Any
             notes.add(section, "", "must be a section of its own, [" + section + "]")
             continue
         for key, value in content.items():
-            parse = _KEYS[section].get(key)
+            parse = _text if section == "bands" else _KEYS[section].get(key)
             if parse is None:
                 notes.add(section, key, f"no such key{_like(key, _KEYS[section])}")
                 continue
@@ -283,8 +293,6 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         notes.add("site", "", "needs both latitude_deg and longitude_deg")
     if (get("target", "ra") is None) != (get("target", "dec") is None):
         notes.add("target", "ra", "give both ra and dec, or neither")
-    if not any(section == "target" for section, _ in values):
-        notes.add("target", "", "is missing: the star's name in the catalogue, or ra and dec")
     layout = get("output", "layout", "plain")
     try:
         read_layout(layout, base)
@@ -311,6 +319,11 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         target_name=get("target", "name"),
         target_ra_deg=get("target", "ra"),
         target_dec_deg=get("target", "dec"),
+        bands={
+            filter_name(key): value
+            for (section, key), value in values.items()
+            if section == "bands" and value
+        },
         comparison=get("cast", "comparison", ()),
         check=get("cast", "check"),
         radius=get("measure", "radius", RadiusRule()),
@@ -334,8 +347,6 @@ def _check_catalogue(plan: Plan, values: dict[tuple[str, str], Any], notes: _Not
             notes.add(
                 "catalogue", "cone", "must be an address that starts with http:// or https://"
             )
-        if plan.target_ra_deg is None:
-            notes.add("target", "ra", "a cone search needs the target's ra and dec")
         return plan
     if plan.catalogue_file is None:
         return plan

@@ -13,6 +13,7 @@ from rich.progress import (
     TimeRemainingColumn,
 )
 from rich.progress import Progress as RichProgress
+from rich.text import Text
 
 from narrow_beacon.reduce import Outcome
 
@@ -31,13 +32,13 @@ class Bars:
         self._started = False
         self._task: TaskID | None = None
 
-    def start(self, words: str, total: int) -> None:
+    def start(self, words: str, total: int, done: int = 0) -> None:
         """Show a new bar, and take the one before as finished."""
         if not self._started:
             self._bars.start()  # only now: worker processes were forked without its thread
             self._started = True
         self._finish()
-        self._task = self._bars.add_task(words, total=total or None)
+        self._task = self._bars.add_task(words, total=total or None, completed=done)
 
     def advance(self, count: int = 1) -> None:
         """Move the current bar."""
@@ -62,23 +63,26 @@ def print_outcome(outcome: Outcome) -> None:
     """Say what was made, what was set aside and why, and what deserves a look."""
     from narrow_beacon.reduce.outputs import target_name
 
-    console = Console(highlight=False, soft_wrap=True)
+    # Names and headers are shown as they are: what looks like markup in them is none.
+    console = Console(highlight=False, soft_wrap=True, markup=False, emoji=False)
+
+    def heading(words: str, rest: str) -> None:
+        console.print(Text.assemble((words, "bold"), rest))
+
     names = outcome.stars.names
     for curve in outcome.curves:
         comparison = ", ".join(names[row] for row in curve.cast.comparison)
         check = names[curve.cast.check] if curve.cast.check is not None else "none"
-        console.print(
-            f"[bold]{target_name(outcome)} in {curve.filter}[/]: {len(curve.indices)} points"
-        )
+        heading(f"{target_name(outcome)} in {curve.filter}", f": {len(curve.indices)} points")
         console.print(f"  comparison {comparison}; check {check}")
         console.print(f"  aperture {curve.choice.reason}")
     if outcome.set_aside:
-        console.print(f"[bold]Set aside[/]: {len(outcome.set_aside)} exposures")
+        heading("Set aside", f": {len(outcome.set_aside)} exposures")
         for index in sorted(outcome.set_aside):
             frame = outcome.night.exposures[index]
             console.print(f"  {frame.name}: {outcome.set_aside[index]}")
     if outcome.night.left_out:
-        console.print(f"[bold]Left out[/]: {len(outcome.night.left_out)} files")
+        heading("Left out", f": {len(outcome.night.left_out)} files")
         reasons = Counter(item.reason for item in outcome.night.left_out)
         for item in outcome.night.left_out:
             if reasons[item.reason] <= 3:
@@ -87,12 +91,16 @@ def print_outcome(outcome: Outcome) -> None:
             if count > 3:
                 console.print(f"  {count} files: {reason}")
     if outcome.remarks:
-        console.print("[bold]Look at[/]:")
-        for words in outcome.remarks:
-            console.print(f"  {words}")
+        heading("Look at", ":")
+        for remark in outcome.remarks:
+            console.print(f"  {remark}")
+            if remark.matters:
+                console.print(f"    what it may cost: {remark.matters}")
+            if remark.remedy:
+                console.print(f"    what can be done: {remark.remedy}")
     if outcome.curves:
         console.print(f"Written to {outcome.plan.output}")
     else:
         console.print(
-            f"No exposure could be measured. The reasons are in {outcome.plan.output}/exposures.csv"
+            f"No curve could be made. The reasons are in {outcome.plan.output}/exposures.csv"
         )

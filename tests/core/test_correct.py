@@ -222,7 +222,7 @@ def test_flats_of_a_fading_twilight_weigh_alike_and_lose_their_signal(tmp_path: 
     ]
     made = build_master(flats, tmp_path, bias)
     assert np.std(made.plane / (pattern / np.median(pattern)) - 1) < 0.005
-    assert made.facts.made_with == (bias.facts.label,)
+    assert made.facts.made_with == (bias.facts.key,)
 
 
 def test_darks_are_grouped_by_temperature_and_exposure(tmp_path: Path) -> None:

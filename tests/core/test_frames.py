@@ -14,9 +14,11 @@ from hypothesis import strategies as st
 from builders import EVENING, frame, frame_of, header_of, noise, write_simple
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.file_name import NamePattern, NamePatternError, NameValues
+from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.fits_file import FitsImage, read_image, read_pixels
 from narrow_beacon.core.frames.header import FrameFacts, interpret, kind_of, sexagesimal_deg
 from narrow_beacon.core.frames.sort import (
+    Frame,
     LeftOut,
     TimeRule,
     inspect_file,
@@ -240,12 +242,41 @@ def test_sorting_leaves_out_copies_strangers_and_wrong_kinds(tmp_path: Path) -> 
     items.append(inspected("d9.fits", noise((60, 80), 900, 14).astype(np.uint16), "dark"))
     night = sort_night(items)  # type: ignore[arg-type]
     reasons = {item.name: item.reason for item in night.left_out}
-    assert len(night.exposures) == 4
+    assert len(night.exposures) == 6
     assert len(night.calibration) == 5
     assert "the same file as" in reasons["again.fits"]
-    assert reasons["small.fits"] == "foreign: 80 × 30 pixels, the night has 80 × 60"
-    assert "foreign: camera Puffin 2" in reasons["other.fits"]
     assert "wrong kind: called a dark" in reasons["d9.fits"]
+    # Another size and another camera are kits of their own, not strangers.
+    kits = {frame.name: frame.kit for frame in night.exposures}
+    assert kits["small.fits"] == "Kittiwake 800, 80 × 30"
+    assert kits["other.fits"] == "Puffin 2, 80 × 60"
+    assert kits["e0.fits"] == "Kittiwake 800, 80 × 60"
+
+
+def test_a_camera_that_is_not_named_is_the_only_one_of_its_size(tmp_path: Path) -> None:
+    def named(name: str, camera: str | None, rows: int = 8) -> Frame:
+        adu = noise((rows, 8), 500, 5, len(name) + rows).astype(np.uint16)
+        return frame_of(write_simple(tmp_path / name, adu, INSTRUME=camera))
+
+    some = [named("a.fits", "Puffin 2"), named("bb.fits", None), named("ccc.fits", None, 6)]
+    assert [f.camera for f in sort_night(some).exposures] == ["Puffin 2", "Puffin 2", None]
+    several = [*some, named("dddd.fits", "Fulmar 20")]
+    assert {f.name: f.camera for f in sort_night(several).exposures}["bb.fits"] is None
+
+
+@pytest.mark.parametrize(
+    ("spelling", "name"),
+    [
+        ("V", "V"), ("v", "V"), (" Johnson V ", "V"), ("V_2", "V"), ("Filter V", "V"),
+        ("johnson-r", "R"), ("Cousins R", "R"), ("Rc", "R"), ("R", "R"), ("r", "r"),
+        ("Sloan r", "r"), ("SDSS g'", "g"), ("g'", "g"), ("gp", "g"), ("b", "B"),
+        ("Lum", "L"), ("luminance", "L"), ("clear", "Clear"), ("No filter", "Clear"),
+        ("Ha", "Ha"), ("H-alpha", "Ha"), ("OIII 3nm", "OIII 3nm"), ("TG", "TG"),
+    ],
+)  # fmt: skip
+def test_a_filter_has_one_name_however_it_is_spelled(spelling: str, name: str) -> None:
+    assert filter_name(spelling) == name
+    assert filter_name(filter_name(spelling)) == name
 
 
 def test_files_are_found_in_subfolders_once_and_in_order(tmp_path: Path) -> None:

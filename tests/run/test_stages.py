@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import timedelta
 from pathlib import Path
-from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -15,25 +14,29 @@ from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.correct.masters import MasterFacts
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.errors import CatalogueError
-from narrow_beacon.core.frames.sort import Frame, LeftOut, SortedNight, TimeRule
+from narrow_beacon.core.frames.sort import Frame, LeftOut, SortedNight, TimeRule, settle
 from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.plan import Plan
-from narrow_beacon.reduce.calibrate import (
+from narrow_beacon.reduce.chains import (
     LEFT_OUT,
-    MasterFile,
     build_chain,
-    build_masters,
-    chain_name,
-    flat_remarks,
+    build_chains,
     inputs_of,
-    library_masters,
     plan_chain,
+    wanting,
 )
 from narrow_beacon.reduce.context import load_chain, save_chain
-from narrow_beacon.reduce.field import band_of, stars_of_plan
-from narrow_beacon.reduce.kit import KitConstants
-from narrow_beacon.reduce.tasks import ExposureResult, Quality, inspect_files
+from narrow_beacon.reduce.field import band_of, field_of
+from narrow_beacon.reduce.kit import Constants, constants_of
+from narrow_beacon.reduce.masters import (
+    MasterFile,
+    build_masters,
+    flat_remarks,
+    library_masters,
+)
+from narrow_beacon.reduce.names import chain_name
+from narrow_beacon.reduce.tasks import ExposureResult, Quality, read_raw_files
 from narrow_beacon.reduce.vet import cloudy, out_of_focus, spoiled_cast
 from narrow_beacon.reduce.workers import Workers, core_count
 from narrow_beacon.simulate.camera import Camera, Dust
@@ -73,7 +76,7 @@ def sky_frame(folder: Path, camera: Camera, exposure_s: float = 60.0) -> Frame:
 def built(tmp_path: Path, camera: Camera, exposure: Frame, frames: list[Frame]):  # type: ignore[no-untyped-def]
     (tmp_path / "masters").mkdir()
     with Workers(1) as pool:
-        masters = build_masters(frames, tmp_path / "masters", tmp_path, pool, lambda _: None)
+        masters, _ = build_masters(frames, tmp_path / "masters", tmp_path, pool)
     plan = plan_chain(chain_name(exposure), exposure, [m.facts for m in masters])
     return masters, build_chain(plan, masters, [exposure], tmp_path / "chain")
 
@@ -193,11 +196,12 @@ def test_chains_are_named_by_what_makes_them_differ(tmp_path: Path) -> None:
             (60, -10, "B"),
         )
     }
+    kit = "gain 100, offset 30, Kittiwake 800, 128 × 96"
     assert names == {
-        "2026-10-12, V, 60 s, −10 °C, gain 100, offset 30",
-        "2026-10-12, V, 90 s, −10 °C, gain 100, offset 30",
-        "2026-10-12, V, 60 s, −3 °C, gain 100, offset 30",
-        "2026-10-12, B, 60 s, −10 °C, gain 100, offset 30",
+        f"2026-10-12, V, 60 s, −10 °C, {kit}",
+        f"2026-10-12, V, 90 s, −10 °C, {kit}",
+        f"2026-10-12, V, 60 s, −3 °C, {kit}",
+        f"2026-10-12, B, 60 s, −10 °C, {kit}",
     }
 
 
@@ -220,12 +224,12 @@ def test_moved_dust_is_told_between_nights_only(tmp_path: Path) -> None:
         ]
 
     with Workers(1) as pool:
-        masters = build_masters(
-            [*flats(80.0, 0), *flats(150.0, 1)], tmp_path, tmp_path, pool, lambda _: None
-        )
-    words = flat_remarks(masters)
-    assert len(words) == 1
-    assert "2 places differ" in words[0]
+        masters, _ = build_masters([*flats(80.0, 0), *flats(150.0, 1)], tmp_path, tmp_path, pool)
+    remarks = flat_remarks(masters)
+    assert len(remarks) == 1
+    assert "2 places differ" in remarks[0].words
+    # A grain that takes 8% at its middle: 80 to 90 mmag, less where the flats are smoothed.
+    assert 50 < float(remarks[0].matters.split()[2]) < 95
     assert flat_remarks(masters[:1]) == []
 
 
@@ -233,7 +237,7 @@ def test_a_library_tells_what_is_no_master_of_ours(tmp_path: Path) -> None:
     write_simple(tmp_path / "stranger.fits", np.full(SHAPE, 5, np.uint16))
     masters, problems = library_masters(tmp_path)
     assert masters == []
-    assert "stranger.fits: is not a master of this program" in problems[0]
+    assert "stranger.fits: is not a master of this program" in problems[0].words
     assert library_masters(None) == ([], [])
 
 
@@ -246,7 +250,7 @@ def test_a_dark_with_stars_on_it_is_left_out_and_a_true_one_is_not(tmp_path: Pat
         (write_simple(tmp_path / name, adu, "dark"), name)
         for name, adu in (("s.fits", sky), ("d.fits", dark))
     ]
-    shown, true = inspect_files(paths, None, TimeRule())
+    shown, true = (settle(raw, None, TimeRule()) for raw in read_raw_files(paths))
     assert isinstance(shown, LeftOut)
     assert "stars are on it" in shown.reason
     assert isinstance(true, Frame)
@@ -264,31 +268,71 @@ def test_constants_come_from_plan_header_measurement_or_a_stated_guess(
     frames = calibration(tmp_path, camera)
     with_gain = frame(tmp_path, np.full(SHAPE, 500, np.uint16), EGAIN=1.31, SATURATE=50000)
     plain = frame(tmp_path, np.full(SHAPE, 500, np.uint16))
-    chains = {"a": SimpleNamespace(dark_adu_per_s=0.1, dark_frames=7)}
 
-    def kit(
-        exposure: Frame, given: Plan, calibration_frames: list[Frame]
-    ) -> tuple[KitConstants, float]:
-        made = KitConstants(given, None, SortedNight((exposure,), tuple(calibration_frames), ()))
-        return made, made.cameras(chains)["a"].gain_e_per_adu  # type: ignore[arg-type]
+    def kit(exposure: Frame, given: Plan, calibration: list[Frame]) -> tuple[Constants, float]:
+        night = SortedNight((exposure,), tuple(calibration), ())
+        with Workers(1) as pool:
+            chains = build_chains([exposure], [], tmp_path / "chains", {}, pool)
+        made = constants_of(given, None, night, chains.reports)
+        return made, made.uses[chain_name(exposure)].camera.gain_e_per_adu
+
+    def limit(made: Constants) -> float:
+        return next(iter(made.uses.values())).linear_limit_adu
 
     told, gain = kit(with_gain, plan(gain_e_per_adu=2.0, aperture_m=0.2), frames)
     assert gain == 2.0
     # 16,000 pixels of two pairs: the variance, and with it the gain, is known to some 3%.
-    doubt = next(words for words in told.remarks if "but the flats and bias frames say" in words)
+    doubt = next(r.words for r in told.remarks if "but the flats and bias frames say" in r.words)
     assert float(doubt.split()[-1]) == pytest.approx(1.3, rel=0.1)
-    assert told.linear_limit_adu() == 50000
+    assert limit(told) == 50000
     read, gain = kit(with_gain, plan(), frames)
     assert gain == 1.31
-    assert "from the header (EGAIN)" in read.constants["gain_e_per_adu"]
-    assert any("scintillation is left out" in words for words in read.remarks)
+    assert "from the header (EGAIN)" in read.words["gain_e_per_adu"]
+    left_out = next(r for r in read.remarks if "scintillation is left out" in r.words)
+    # Osborn's formula for 0.2 m, 60 s, airmass 1.5 at sea level: 1.5 × 10⁻²·⁵ × 0.2^(−2/3) ×
+    # 60^(−1/2) × 1.5^1.5 = 3.29e-3, 3.6 mmag.
+    assert left_out.matters.startswith("about 3.6 mmag an exposure")
     measured, gain = kit(plain, plan(), frames)
     assert gain == pytest.approx(1.3, rel=0.1)
-    assert "measured from pairs" in measured.constants["gain_e_per_adu"]
+    assert "measured from pairs" in measured.words["gain_e_per_adu"]
     guessed, gain = kit(plain, plan(), [])
     assert gain == 1.0
-    assert any("gain_e_per_adu is unknown" in words for words in guessed.remarks)
-    assert guessed.linear_limit_adu() == 60000
+    assert any("gain_e_per_adu is unknown" in r.words for r in guessed.remarks)
+    assert limit(guessed) == 60000
+    assert all(r.stage == "intake" and r.matters and r.remedy for r in guessed.remarks)
+
+
+def test_each_kit_has_its_own_constants(tmp_path: Path) -> None:
+    first = [frame(tmp_path, np.full(SHAPE, 500, np.uint16), EGAIN=1.3) for _ in range(3)]
+    other = frame(tmp_path, np.full((64, 80), 500, np.uint16), EGAIN=0.4, INSTRUME="Fulmar 20")
+    with Workers(1) as pool:
+        chains = build_chains([*first, other], [], tmp_path / "chains", {}, pool)
+    night = SortedNight((*first, other), (), ())
+    made = constants_of(plan(linear_limit_adu=4e4), None, night, chains.reports)
+    uses = {"Fulmar" in name: use for name, use in made.uses.items()}
+    assert [uses[key].camera.gain_e_per_adu for key in (False, True)] == [1.3, 0.4]
+    # What was given of the camera holds for the kit with most exposures alone.
+    assert [uses[key].linear_limit_adu for key in (False, True)] == [4e4, 6e4]
+    assert any(r.about.startswith("Fulmar 20") and "60000 ADU" in r.words for r in made.remarks)
+    assert any(r.words.startswith("2 kits took these exposures") for r in made.remarks)
+
+
+def test_what_calibration_is_wanting_is_what_the_chains_will_lack(
+    tmp_path: Path, camera: Camera
+) -> None:
+    exposure = sky_frame(tmp_path, camera, 90.0)
+    frames = calibration(tmp_path, camera)
+    _, report = built(tmp_path, camera, exposure, frames)
+    lacks = {words.lower() for words in wanting([exposure], frames)}
+    assert lacks == {f"{words}.".lower() for words in report.remarks if "only 7" not in words}
+    undated = [
+        frame(tmp_path, camera.read(np.random.default_rng(1), None, 2.0) + 9000, "flat",
+              exposure_s=2.0, DATE_OBS=None)
+        for _ in range(3)
+    ]  # fmt: skip
+    assert undated[0].night == ""
+    assert not any("flat" in words for words in wanting([exposure], [*frames[:7], *undated]))
+    assert any("not flat-fielded" in w.lower() for w in wanting([exposure], frames[:7]))
 
 
 @pytest.mark.parametrize(
@@ -307,22 +351,40 @@ def test_filters_find_their_band(name: str, band: str | None) -> None:
     assert band_of(name, star_table()) == band
 
 
+def test_the_observers_word_on_a_band_comes_first() -> None:
+    stars = star_table()
+    assert band_of("Clear", stars, {"clear": "B"}) == "B"
+    assert band_of("V", stars, {"Johnson V": "B"}) == "B"
+    assert band_of("Ha", stars, {"Ha": "V"}) == "V"
+    assert band_of("Ha", stars, {"Ha": "K"}) is None
+
+
 def test_the_target_is_found_by_position_then_by_name() -> None:
     table: StarTable = star_table()
-    remarks: list[str] = []
-    by_place = plan(stars=table, target_ra_deg=340.0402, target_dec_deg=38.0004)
-    assert stars_of_plan(by_place, [], remarks)[1] == 2
+    by_place = field_of(plan(stars=table, target_ra_deg=340.0402, target_dec_deg=38.0004), [])
+    assert (by_place.target, by_place.remarks) == (2, ())
     by_name = plan(stars=table, target_name="sorrel 4", target_ra_deg=10.0, target_dec_deg=10.0)
-    assert stars_of_plan(by_name, [], remarks)[1] == 3
-    assert remarks == []
+    assert field_of(by_name, []).target == 3
     new = plan(stars=table, target_name="Newcomer", target_ra_deg=340.05, target_dec_deg=38.01)
-    stars, row = stars_of_plan(new, [], remarks)
-    assert stars.names[row] == "Newcomer"
-    assert np.isnan(stars.bands["V"].magnitude[row])
-    assert stars.brightness_order()[-1] == row
-    assert len(remarks) == 1
+    field = field_of(new, [])
+    assert field.target is not None
+    assert field.added
+    assert field.stars.names[field.target] == "Newcomer"
+    assert np.isnan(field.stars.bands["V"].magnitude[field.target])
+    assert field.stars.brightness_order()[-1] == field.target
+    assert len(field.remarks) == 1
     with pytest.raises(CatalogueError):
         table.row("Newcomer")  # the catalogue itself stays as it was
+
+
+def test_where_the_telescope_pointed_is_no_target() -> None:
+    pointed = plan(
+        stars=star_table(), target_name="NE field", target_ra_deg=340.05, target_dec_deg=38.0,
+        target_sure=False,
+    )  # fmt: skip
+    field = field_of(pointed, [])
+    assert field.target is None
+    assert field.remarks[0].stage == "cast"
 
 
 def results(
@@ -408,9 +470,47 @@ def test_master_files_of_alike_groups_do_not_overwrite_one_another(
     ]
     (tmp_path / "m").mkdir()
     with Workers(1) as pool:
-        masters: list[MasterFile] = build_masters(
-            frames, tmp_path / "m", tmp_path, pool, lambda _: None
-        )
+        made = build_masters(frames, tmp_path / "m", tmp_path, pool)
+        masters: list[MasterFile] = made[0]
     assert len({master.path for master in masters}) == 2
     facts: list[MasterFacts] = [master.facts for master in masters]
     assert sorted(f.gain_setting or 0 for f in facts) == [0, 100]
+
+
+def test_a_frame_that_went_away_is_missed_by_its_master_alone(
+    tmp_path: Path, camera: Camera
+) -> None:
+    frames = calibration(tmp_path, camera)
+    darks = [one for one in frames if one.kind == "dark"]
+    Path(str(darks[3].source.path)).unlink()
+    with Workers(1) as pool:
+        masters, remarks = build_masters(frames, tmp_path, tmp_path, pool)
+    counts = {master.facts.kind: master.facts.count for master in masters}
+    assert counts == {"bias": 7, "dark": 6, "flat": 7}
+    assert len(remarks) == 1
+    assert darks[3].name in remarks[0].words
+
+
+def test_masters_and_planes_are_named_by_what_they_are_made_of(
+    tmp_path: Path, camera: Camera
+) -> None:
+    exposure = sky_frame(tmp_path, camera)
+    frames = calibration(tmp_path, camera)
+    (tmp_path / "m").mkdir()
+
+    def made(some: list[Frame]) -> tuple[set[str], str]:
+        with Workers(1) as pool:
+            masters, _ = build_masters(some, tmp_path / "m", tmp_path, pool)
+            chains = build_chains([exposure], masters, tmp_path / "chains", {}, pool)
+        (report,) = chains.reports.values()
+        return {master.path.name for master in masters}, report.folder
+
+    names, folder = made(frames)
+    planes = load_chain(folder).offset_adu.copy()
+    fewer, other = made([f for f in frames if f is not frames[9]])  # a dark less
+    assert len(names & fewer) == 2  # bias and flat stay
+    assert other != folder
+    assert not np.array_equal(load_chain(other).offset_adu, planes)
+    # What was kept under a name in this process is still what the name says.
+    assert made(frames) == (names, folder)
+    assert np.array_equal(load_chain(folder).offset_adu, planes)

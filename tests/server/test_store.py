@@ -19,11 +19,7 @@ from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
-from narrow_beacon.reduce.tasks import Quality
-from narrow_beacon.store.actions import Change, act, new_cast, redo, undo
-from narrow_beacon.store.campaigns import add_raw_files, fingerprint, new_campaign, sort_files
-from narrow_beacon.store.census import join_tables, read_census_table, write_census_table
-from narrow_beacon.store.codec import (
+from narrow_beacon.reduce.codec import (
     dump,
     load,
     quality_from_json,
@@ -31,6 +27,10 @@ from narrow_beacon.store.codec import (
     solution_from_json,
     solution_to_json,
 )
+from narrow_beacon.reduce.tasks import Quality
+from narrow_beacon.store.actions import Change, act, new_cast, redo, undo
+from narrow_beacon.store.campaigns import add_raw_files, fingerprint, new_campaign, sort_files
+from narrow_beacon.store.census import join_tables, read_census_table, write_census_table
 from narrow_beacon.store.database import migrations
 from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.fields import star_table as kept_stars

@@ -107,8 +107,8 @@ def print_demo() -> bool:
         for item in truth["other"]:
             row = rows[item["file"]]
             print(f"  {item['file']}: {item['trouble']} → {row['state']}: {row['reason']}")
-        for words in outcome.remarks:
-            print(f"  remark: {words}")
+        for remark in outcome.remarks:
+            print(f"  remark: {remark}")
         print(f"  in the wrong state: {len(wrong)} (aim 0)")
         for words in wrong:
             print(f"    {words}")

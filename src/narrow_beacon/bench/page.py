@@ -54,8 +54,8 @@ def _application(folder: Path) -> Iterator[tuple[Server, Store]]:
         store.migrate()
         parts.callback(store.engine.dispose)
         server = Server(
-            find_places().page, folder / "var", folder / "data", database.url, start_cluster(parts), Demo(),
-            (folder,), "127.0.0.1", free_port(),
+            find_places().page, folder / "var", folder / "data", database.url,
+            start_cluster(parts), Demo(), (folder,), "127.0.0.1", free_port(),
         )  # fmt: skip
         yield parts.enter_context(server), store
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import logging
 import threading
+import traceback
 from collections.abc import Callable
 
 from distributed import Client
@@ -16,12 +17,11 @@ from sqlalchemy.exc import InterfaceError, OperationalError
 
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
-from narrow_beacon.jobs.exposures import measure_all, place_all
-from narrow_beacon.jobs.masters import make_masters, renew_masters
+from narrow_beacon.jobs.keeper import RecordKeeper
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
-from narrow_beacon.jobs.settle import settle
-from narrow_beacon.jobs.sort import sort_folders
+from narrow_beacon.jobs.proposals import propose_by_looks
 from narrow_beacon.jobs.work import Work
+from narrow_beacon.reduce.walk import Walk
 from narrow_beacon.store.campaigns import now
 from narrow_beacon.store.database import Store
 from narrow_beacon.store.models import Campaign, Job
@@ -33,29 +33,41 @@ _LOOK_AGAIN_S = 5.0
 _MOST_FAILURES = 200
 
 
-def _place(work: Work) -> None:
-    renew_masters(work)
-    place_all(work)
+def _sort(walk: Walk, _: Work) -> None:
+    walk.read()
+    walk.to("sort")
 
 
-def _census(work: Work) -> None:
-    renew_masters(work)
-    measure_all(work)
-    settle(work, accept=False)
+def _masters(walk: Walk, _: Work) -> None:
+    walk.to("chains")
 
 
-def _reduce(work: Work) -> None:
-    sort_folders(work)
-    make_masters(work)
-    measure_all(work)
-    settle(work, accept=True)
+def _place(walk: Walk, work: Work) -> None:
+    walk.place()
+    propose_by_looks(work)
 
 
-KINDS: dict[str, Callable[[Work], None]] = {
-    "sort": sort_folders,
-    "masters": make_masters,
+def _census(walk: Walk, _: Work) -> None:
+    walk.census()
+    walk.settle(accept=False)
+
+
+def _settle(walk: Walk, _: Work) -> None:
+    walk.settle(accept=True)
+
+
+def _reduce(walk: Walk, _: Work) -> None:
+    walk.read()
+    walk.census()
+    walk.settle(accept=True)
+
+
+KINDS: dict[str, Callable[[Walk, Work], None]] = {
+    "sort": _sort,
+    "masters": _masters,
     "place": _place,
     "census": _census,
+    "settle": _settle,
     "reduce": _reduce,
 }
 
@@ -63,7 +75,10 @@ KINDS: dict[str, Callable[[Work], None]] = {
 class Runner:
     """Works through the jobs until it is stopped."""
 
-    def __init__(self, store: Store, client: Client, events: Events) -> None:
+    def __init__(
+        self, store: Store, client: Client, events: Events, log_file: str = "the server's log"
+    ) -> None:
+        self._log = log_file
         self._store = store
         self._client = client
         self._events = events
@@ -140,7 +155,7 @@ class Runner:
         pool = ClusterPool(self._client, cancelled)
         work = Work(self._store, pool, job.campaign_id, reporter, cancelled)
         try:
-            KINDS[job.kind](work)
+            KINDS[job.kind](Walk(RecordKeeper(work), pool, reporter), work)
         except CancelledError:
             if self._stopped.is_set():
                 return  # goes on at the next start
@@ -153,18 +168,24 @@ class Runner:
             if self._stopped.is_set():
                 return  # the cluster was closed under it; goes on at the next start
             log.exception("job %d failed", job.id)
-            words = f"An error of the program: {type(error).__name__}: {error}"
-            self._finish(job, progress, "failed", words)
+            words = (
+                f"An error of the program while {progress.words} "
+                f"({progress.done} of {progress.total}): {type(error).__name__}: {error}. What was "
+                f"done before holds, and the same job goes on from there. The log: {self._log}"
+            )
+            self._finish(job, progress, "failed", words, traceback.format_exc())
         else:
             self._finish(job, progress, "done", "")
         finally:
             self._now = None
 
-    def _finish(self, job: Job, progress: Progress, state: str, words: str) -> None:
+    def _finish(
+        self, job: Job, progress: Progress, state: str, words: str, trace: str = ""
+    ) -> None:
         self._now = None  # before anyone can read in the records that it is finished
         self._set(
             job.id, state=state, words=words, finished=now(), done=progress.done,
-            total=progress.total, failures=progress.failures[:_MOST_FAILURES],
+            total=progress.total, failures=progress.failures[:_MOST_FAILURES], log=trace,
         )  # fmt: skip
         with self._store.session() as session:
             session.get_one(Campaign, job.campaign_id).revision += 1

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import pickle
 from dataclasses import dataclass
 from functools import lru_cache
@@ -20,13 +21,24 @@ from narrow_beacon.core.place.solve import Solver
 
 @dataclass(frozen=True)
 class ExposureJob:
-    """One exposure to measure: its frame, chain and group, and its airmass."""
+    """One exposure to measure: its frame, chain and group, its airmass, and the Julian year of its
+    night, at which the stars are taken.
+    """
 
     index: int
     frame: Frame
     chain: str
     group: str
-    airmass: float
+    year: float
+    airmass: float = float("nan")
+
+
+@dataclass(frozen=True)
+class Probed:
+    """What the probes of a group found: its star width, and a reference solution if any."""
+
+    fwhm_px: float
+    reference: Solution | None
 
 
 @dataclass(frozen=True)
@@ -41,45 +53,69 @@ class GroupSettings:
 
 
 @dataclass(frozen=True)
+class ChainUse:
+    """What exposures of a chain are measured with; ``problem`` says why they can't be."""
+
+    folder: str
+    """Of the chain's planes."""
+    camera: CameraConstants
+    linear_limit_adu: float
+    scale_arcsec_per_px: float | None
+    problem: str = ""
+
+
+@dataclass(frozen=True)
 class Context:
     """Everything that the tasks of a reduction share."""
 
     stars: StarTable
-    year: float
+    stars_print: str
     bands: dict[str, str]
-    cameras: dict[str, CameraConstants]
-    """Camera constants by chain."""
-    linear_limit_adu: float
-    target_ra_deg: float
-    target_dec_deg: float
-    scale_arcsec_per_px: float | None
-    chains: dict[str, str]
-    """Folder of each chain's planes."""
+    chains: dict[str, ChainUse]
+    hint_deg: tuple[float, float] | None
+    """Where to look first for exposures whose headers give no position."""
     groups: dict[str, GroupSettings]
 
-    def save(self, path: Path) -> None:
-        """Write it where the workers will read it."""
-        path.write_bytes(pickle.dumps(self))
+    def save(self, folder: Path) -> str:
+        """Write it where the workers will read it, under the name of its content; the path."""
+        content = pickle.dumps(self)
+        path = folder / f"context-{hashlib.sha256(content).hexdigest()[:24]}"
+        if not path.exists():
+            scratch = path.with_suffix(".new")
+            scratch.write_bytes(content)
+            scratch.replace(path)
+        return str(path)
 
 
 @lru_cache(maxsize=2)
 def load_context(path: str) -> Context:
-    """The context at a path; read once in a process."""
+    """The context at a path, which is named by its content; read once in a process."""
     context: Context = pickle.loads(Path(path).read_bytes())
     return context
 
 
-@lru_cache(maxsize=2)
-def solver_of(path: str) -> tuple[Solver, Ints]:
-    """The solver of a context's catalogue, and table rows in the solver's order."""
-    context = load_context(path)
-    order = context.stars.brightness_order()
-    ra, dec = context.stars.at_epoch(context.year)
-    return Solver(ra[order], dec[order]), order
+_solvers: dict[tuple[str, float], tuple[Solver, Ints]] = {}
+_MOST_SOLVERS = 4
+
+
+def solver_of(context: Context, year: float) -> tuple[Solver, Ints]:
+    """The solver of a catalogue at a date, and table rows in the solver's order; made once in a
+    process for the same stars.
+    """
+    key = (context.stars_print, year)
+    if key not in _solvers:
+        order = context.stars.brightness_order()
+        ra, dec = context.stars.at_epoch(year)
+        while len(_solvers) >= _MOST_SOLVERS:
+            _solvers.pop(next(iter(_solvers)))
+        _solvers[key] = Solver(ra[order], dec[order]), order
+    return _solvers[key]
 
 
 def save_chain(chain: Chain, folder: Path) -> None:
-    """Write a chain's planes; workers map them into memory and share the pages."""
+    """Write a chain's planes to a folder named by their content; workers map them into memory and
+    share the pages.
+    """
     folder.mkdir(parents=True, exist_ok=True)
     for name in ("offset_adu", "gain", "defects", "repairs"):
         np.save(folder / f"{name}.npy", getattr(chain, name))

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -10,7 +11,9 @@ from narrow_beacon.core.catalogue.cone import search_cone
 from narrow_beacon.core.catalogue.sky_index import SkyIndex
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan, PlanError, cast_mistakes
 
 _DEFAULT_CONE_DEG = 1.0
@@ -18,61 +21,117 @@ _MATCH_TARGET_DEG = 3.0 / 3600.0
 _AS_V = ("clear", "l", "lum", "luminance", "none", "tg", "green")
 
 
-def stars_of_plan(
-    plan: Plan, exposures: Sequence[Frame], remarks: list[str]
-) -> tuple[StarTable, int]:
+@dataclass(frozen=True)
+class Field:
+    """The stars of a field and the target's row among them; None while it is not known."""
+
+    stars: StarTable
+    target: int | None
+    remarks: tuple[Remark, ...] = ()
+    added: bool = False
+    """Whether the target itself was added to the stars."""
+
+
+class NoFieldError(BeaconError):
+    """Nothing says which stars to take, or where they are; says what to give."""
+
+
+def field_of(plan: Plan, exposures: Sequence[Frame]) -> Field:
     """The catalogue, from its file or service, and the target's row in it.
 
     A target that the catalogue lacks is added at the plan's position, with a remark. Raises
-    PlanError where a service fails or a name is unknown.
+    PlanError where a service fails or a name of the cast is unknown, NoFieldError where there is
+    nothing to go by.
     """
     stars = plan.stars
     if stars is None:
-        assert plan.cone_url is not None
-        try:
-            stars = search_around(plan, exposures)
-        except BeaconError as error:
-            line = plan.line_of("catalogue", "cone")
-            raise PlanError([f"{plan.path.name}:{line}: [catalogue] cone: {error}"]) from error
-        mistakes = [
-            f"{plan.path.name}:{plan.line_of('cast', key)}: [cast] {key}: {words}"
-            for key, words in cast_mistakes(plan, stars)
-        ]
-        if mistakes:
-            raise PlanError(mistakes)
-    target = _find_target(plan, stars)
-    if target is None:
-        # The plan's checks made sure of a position.
-        assert plan.target_ra_deg is not None
-        assert plan.target_dec_deg is not None
-        name = plan.target_name or "target"
-        stars = stars.with_star(name, plan.target_ra_deg, plan.target_dec_deg)
-        target = len(stars) - 1
-        remarks.append(
-            f"the catalogue has no star within 3″ of the target's position: {name} is measured "
-            "there all the same"
+        stars = _searched(plan, exposures)
+    row = find_target(plan, stars)
+    if row is not None:
+        return Field(stars, row)
+    if plan.target_ra_deg is None or plan.target_dec_deg is None or not plan.target_sure:
+        words = "the target is not known yet"
+        if plan.target_name:
+            words = f"the catalogue does not know the target {plan.target_name}"
+        remedy = "click it in Cast and press T, or give its position in Intake"
+        remark = Remark("cast", words, matters="there is no curve without it", remedy=remedy)
+        return Field(stars, None, (remark,))
+    name = plan.target_name or "target"
+    stars = stars.with_star(name, plan.target_ra_deg, plan.target_dec_deg)
+    remark = Remark(
+        "cast",
+        f"the catalogue has no star within 3″ of the target's position: {name} is measured "
+        "there all the same",
+        name,
+        "its brightness and colour are unknown, so that comparison stars can't be chosen by them",
+        "check the position, or take a deeper catalogue",
+    )
+    return Field(stars, len(stars) - 1, (remark,), added=True)
+
+
+def _searched(plan: Plan, exposures: Sequence[Frame]) -> StarTable:
+    if plan.cone_url is None:
+        raise NoFieldError(
+            "No catalogue yet: name a file or a cone search service in Intake, so that the "
+            "exposures can be placed on the sky."
         )
-    return stars, target
+    try:
+        stars = search_around(plan, exposures)
+    except NoFieldError:
+        raise
+    except BeaconError as error:
+        if not plan.text:
+            raise
+        line = plan.line_of("catalogue", "cone")
+        raise PlanError([f"{plan.path.name}:{line}: [catalogue] cone: {error}"]) from error
+    mistakes = [
+        f"{plan.path.name}:{plan.line_of('cast', key)}: [cast] {key}: {words}"
+        for key, words in cast_mistakes(plan, stars)
+    ]
+    if mistakes and plan.text:
+        raise PlanError(mistakes)
+    return stars
 
 
 def search_around(plan: Plan, exposures: Sequence[Frame]) -> StarTable:
-    """The stars that the plan's service has about the target, wide enough for the exposures.
+    """The stars that the plan's service has about the target, or where the telescope pointed,
+    wide enough for the exposures.
 
-    Raises CatalogueError where the service fails.
+    Raises CatalogueError where the service fails, NoFieldError without a position.
     """
     assert plan.cone_url is not None
-    assert plan.target_ra_deg is not None
-    assert plan.target_dec_deg is not None
+    position = position_of(plan, exposures)
+    if position is None:
+        raise NoFieldError(
+            "A cone search needs a position, and neither headers nor Intake give one: give the "
+            "target's right ascension and declination in Intake, or a catalogue as a file."
+        )
     radius = _DEFAULT_CONE_DEG
     if plan.scale_arcsec_per_px and exposures:
         radius = 1.5 * float(np.hypot(*exposures[0].shape)) * plan.scale_arcsec_per_px / 3600
-    return search_cone(
-        plan.cone_url, plan.target_ra_deg, plan.target_dec_deg, radius, epoch_yr=plan.epoch_yr
-    )
+    return search_cone(plan.cone_url, *position, radius, epoch_yr=plan.epoch_yr)
 
 
-def _find_target(plan: Plan, stars: StarTable) -> int | None:
+def position_of(plan: Plan, exposures: Sequence[Frame]) -> tuple[float, float] | None:
+    """Where the field is, in degrees: the target, else the middle of where the headers point."""
     if plan.target_ra_deg is not None and plan.target_dec_deg is not None:
+        return plan.target_ra_deg, plan.target_dec_deg
+    pointed = [
+        (frame.facts.ra_deg.value, frame.facts.dec_deg.value)
+        for frame in exposures
+        if frame.facts.ra_deg and frame.facts.dec_deg
+    ]
+    if not pointed:
+        return None
+    ra, dec = np.array(pointed).T
+    turned = np.radians(ra - ra[0])
+    middle = ra[0] + np.degrees(np.median(np.arctan2(np.sin(turned), np.cos(turned))))
+    return float(middle % 360.0), float(np.median(dec))
+
+
+def find_target(plan: Plan, stars: StarTable) -> int | None:
+    """The target's row in a catalogue, by its position or name; None where it is not there."""
+    if plan.target_sure and plan.target_ra_deg is not None and plan.target_dec_deg is not None:
         ra, dec = stars.at_epoch(2000.0 if plan.epoch_yr is None else plan.epoch_yr)
         row, away = SkyIndex(ra, dec).nearest(plan.target_ra_deg, plan.target_dec_deg)
         if away < _MATCH_TARGET_DEG:
@@ -85,18 +144,59 @@ def _find_target(plan: Plan, stars: StarTable) -> int | None:
     return None
 
 
-def band_of(filter_name: str, stars: StarTable) -> str | None:
-    """The catalogue's band for a filter's name: "V", "v", "Johnson V", "V_2" all mean V."""
-    if filter_name in stars.bands:
-        return filter_name
-    words = filter_name.replace("_", " ").replace("-", " ").replace("'", "").split()
-    for word in reversed(words):
-        if word in stars.bands:
-            return word
+@dataclass(frozen=True)
+class Bands:
+    """The catalogue's band of each filter; ``without`` has words on filters that have none."""
+
+    of: dict[str, str]
+    without: dict[str, str]
+
+    @property
+    def remarks(self) -> list[Remark]:
+        """A remark on every filter without a band."""
+        return [
+            Remark(
+                "measure", words, name, "its exposures have no magnitudes",
+                "name the band that stands for this filter in Intake, or take another catalogue",
+            )
+            for name, words in self.without.items()
+        ]  # fmt: skip
+
+
+def bands_of(exposures: Sequence[Frame], stars: StarTable, said: Mapping[str, str]) -> Bands:
+    """The band of each filter of the exposures; ``said`` are the observer's, by filter."""
+    bands, without = {}, {}
+    for name in dict.fromkeys(frame.filter or "" for frame in exposures):
+        band = band_of(name, stars, said)
+        if band is not None:
+            bands[name] = band
+            continue
+        known = ", ".join(stars.bands)
+        words = f"the catalogue has no magnitudes in filter {name} (it has {known})"
+        if name in said:
+            words = f"the catalogue has no band {said[name]}, named for {name} (it has {known})"
+        without[name] = words
+    return Bands(bands, without)
+
+
+def band_of(name: str, stars: StarTable, said: Mapping[str, str] | None = None) -> str | None:
+    """The catalogue's band for a filter's name: the observer's word, else "V", "v", "Johnson V"
+    and "V_2" all mean V.
+    """
+    for filter_said, band in (said or {}).items():
+        if filter_name(filter_said) == filter_name(name):
+            return band if band in stars.bands else None
+    by_name = {filter_name(band): band for band in reversed(stars.bands)}
+    for candidate in (name, filter_name(name)):
+        if candidate in stars.bands:
+            return candidate
+        if candidate in by_name:
+            return by_name[candidate]
     by_case = {band.lower(): band for band in stars.bands}
+    words = name.replace("_", " ").replace("-", " ").replace("'", "").split()
     for word in reversed(words):
         if word.lower() in by_case:
             return by_case[word.lower()]
-    if filter_name.lower() in _AS_V:
+    if name.lower() in _AS_V:
         return "V" if "V" in stars.bands else None
     return None

@@ -17,7 +17,8 @@ from narrow_beacon.core.report.layout import read_layout, render_report
 from narrow_beacon.core.report.light_curve import CurvePoint, write_light_curve
 from narrow_beacon.core.report.provenance import versions, write_provenance
 from narrow_beacon.reduce.curves import FilterCurve
-from narrow_beacon.reduce.run import Outcome
+from narrow_beacon.reduce.names import chain_name
+from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.vet import THIN_CLOUD
 from narrow_beacon.reduce.workers import Pool
 
@@ -72,7 +73,7 @@ def target_name(outcome: Outcome) -> str:
     """The target as the plan calls it, else as the catalogue does."""
     if outcome.plan.target_name:
         return outcome.plan.target_name
-    return outcome.stars.names[outcome.target]
+    return "" if outcome.target is None else outcome.stars.names[outcome.target]
 
 
 def check_name(outcome: Outcome) -> str:
@@ -130,14 +131,16 @@ def exposure_rows(outcome: Outcome) -> list[ExposureRow]:
     ]
     used = _used_masters(outcome)
     needed_by: dict[str, str] = {}
+    labels = {master.facts.key: master.facts.label for master in outcome.masters}
     for master in outcome.masters:
-        for name, _ in master.facts.inputs:
-            needed_by[name] = master.facts.label
+        for _, sha256 in master.facts.inputs:
+            needed_by[sha256] = master.facts.key
     for frame in outcome.night.calibration:
-        label = needed_by.get(frame.name, "")
+        key = needed_by.get(frame.sha256, "")
+        label = labels.get(key, "a master that could not be built")
         state, reason = "calibration", f"in {label}"
-        if label not in used:
-            state, reason = "left out", f"no exposure needs it: {label}"
+        if key not in used:
+            reason = f"no exposure needs it: {label}"
         rows.append(_plain_row(frame, state, reason))
     for item in outcome.night.left_out:
         rows.append(
@@ -147,10 +150,10 @@ def exposure_rows(outcome: Outcome) -> list[ExposureRow]:
 
 
 def _used_masters(outcome: Outcome) -> set[str]:
-    by_label = {master.facts.label: master.facts for master in outcome.masters}
-    used = {label for chain in outcome.chains.values() for label in chain.masters}
-    for label in list(used):
-        used |= set(by_label[label].made_with)
+    by_key = {master.facts.key: master.facts for master in outcome.masters}
+    used = {key for chain in outcome.chains.values() for key in chain.masters}
+    for key in list(used):
+        used |= set(by_key[key].made_with) if key in by_key else set()
     return used
 
 
@@ -218,6 +221,7 @@ def provenance(outcome: Outcome) -> Mapping[str, object]:
         for item in sorted(given, key=lambda item: item.name)
         if item.sha256
     ]
+    labels = {master.facts.key: master.facts.label for master in outcome.masters}
     catalogue: dict[str, object] = {"stars": len(outcome.stars), "epoch": outcome.stars.epoch_yr}
     if plan.catalogue_file:
         catalogue |= {"file": plan.catalogue_file.name, "sha256": file_sha256(plan.catalogue_file)}
@@ -227,8 +231,9 @@ def provenance(outcome: Outcome) -> Mapping[str, object]:
         "target": target_name(outcome),
         **_joint_roles(roles),
         "filters": {curve.filter: _filter_facts(outcome, curve) for curve in outcome.curves},
-        "remarks": list(outcome.remarks),
-        "constants": outcome.constants,
+        "remarks": [str(remark) for remark in outcome.remarks],
+        "remarks_in_full": [vars(remark) for remark in outcome.remarks],
+        "constants": dict(outcome.constants),
         "catalogue": catalogue,
         "inputs": files,
         "masters": [
@@ -237,7 +242,7 @@ def provenance(outcome: Outcome) -> Mapping[str, object]:
                 "file": m.path.name,
                 "frames": m.facts.count,
                 "clipped_share": m.facts.clipped_share,
-                "made_with": m.facts.made_with,
+                "made_with": [labels.get(key, key) for key in m.facts.made_with],
                 "inputs": [{"file": name, "sha256": sha} for name, sha in m.facts.inputs],
             }
             for m in outcome.masters
@@ -246,7 +251,7 @@ def provenance(outcome: Outcome) -> Mapping[str, object]:
             chain.name: {
                 "stations": [station.words for station in chain.stations],
                 "remarks": chain.remarks,
-                "masters": chain.masters,
+                "masters": [labels.get(key, key) for key in chain.masters],
             }
             for chain in outcome.chains.values()
         },
@@ -303,7 +308,7 @@ def _exposure_facts(outcome: Outcome, index: int, frame: Frame) -> dict[str, obj
             for name, reading in vars(frame.facts).items()
             if getattr(reading, "keyword", None)
         },
-        "chain": next((c.name for c in outcome.chains.values() if c.name == _chain(frame)), None),
+        "chain": chain_name(frame) if chain_name(frame) in outcome.chains else None,
     }
     if result and result.placement:
         placement = result.placement
@@ -316,12 +321,6 @@ def _exposure_facts(outcome: Outcome, index: int, frame: Frame) -> dict[str, obj
             "wcs": placement.solution.header(),
         }
     return facts
-
-
-def _chain(frame: Frame) -> str:
-    from narrow_beacon.reduce.calibrate import chain_name
-
-    return chain_name(frame)
 
 
 def report_facts(outcome: Outcome) -> dict[str, str]:

@@ -1,159 +1,211 @@
-"""What a night needs before its exposures can be measured: bands, chains, probes, settings."""
+"""What a night needs before its exposures can be measured: field, bands, constants, groups."""
 
 from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from datetime import datetime
-from pathlib import Path
 
 import numpy as np
 
 from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.curve.time import Times, julian_year
-from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.curve.time import Site, Times, exposure_times, julian_year
+from narrow_beacon.core.frames.sort import Frame, SortedNight
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.place.solve import Placement
+from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan
-from narrow_beacon.reduce.calibrate import (
-    ChainPlan,
-    ChainReport,
-    MasterFile,
-    chain_name,
-    plan_chain,
-)
-from narrow_beacon.reduce.context import Context, ExposureJob, GroupSettings
+from narrow_beacon.reduce.chains import ChainReport
+from narrow_beacon.reduce.codec import solution_to_json
+from narrow_beacon.reduce.context import Context, ExposureJob, GroupSettings, Probed
 from narrow_beacon.reduce.curves import DEFAULT_STEP
-from narrow_beacon.reduce.field import band_of
-from narrow_beacon.reduce.kit import KitConstants
+from narrow_beacon.reduce.field import Bands, Field, bands_of, position_of
+from narrow_beacon.reduce.kit import constants_of
+from narrow_beacon.reduce.names import chain_name, fingerprint, group_name, stars_print
 from narrow_beacon.reduce.tasks import FIRST_GUESS_FWHM_PX, Quality
 
 EXPOSURES_PER_TASK = 5
 _PROBES = 3
-_CHAIN_EXAMPLES = 5
 
 
-def target_place(stars: StarTable, target: int, mid_utc: Sequence[datetime]) -> tuple[float, float]:
-    """Right ascension and declination in degrees of the target in the middle of the exposures."""
-    year = julian_year(mid_utc[len(mid_utc) // 2]) if mid_utc else 2000.0
-    ra, dec = stars.at_epoch(year)
-    return float(ra[target]), float(dec[target])
+@dataclass(frozen=True)
+class Prepared:
+    """Everything that placing and measuring need. ``prints`` name the planes of each chain."""
 
+    plan: Plan
+    night: SortedNight
+    field: Field
+    bands: Bands
+    chains: Mapping[str, ChainReport]
+    prints: Mapping[str, str]
+    context: Context
+    jobs: tuple[ExposureJob, ...]
+    constants: dict[str, str]
+    remarks: tuple[Remark, ...]
 
-def bands_of(exposures: Sequence[Frame], stars: StarTable) -> tuple[dict[str, str], dict[str, str]]:
-    """The catalogue's band of each filter, and words on the filters that have none."""
-    bands, without = {}, {}
-    for name in dict.fromkeys(frame.filter or "" for frame in exposures):
-        band = band_of(name, stars)
-        if band is not None:
-            bands[name] = band
+    @property
+    def exposures(self) -> Sequence[Frame]:
+        """Exposures in order of time."""
+        return self.night.exposures
+
+    @property
+    def times(self) -> Times:
+        """Times and airmass of the exposures for the target, or for the middle of the field."""
+        mids = [frame.mid_utc for frame in self.exposures if frame.mid_utc]
+        target = self.field.target
+        if target is not None:
+            position = target_place(self.field.stars, target)
         else:
-            known = ", ".join(stars.bands)
-            without[name] = f"the catalogue has no magnitudes in filter {name} (it has {known})"
-    return bands, without
+            position = position_of(self.plan, self.exposures) or (0.0, 0.0)
+        return exposure_times(mids, *position, self.plan.site)
 
 
-def chain_calls(
-    exposures: Sequence[Frame],
-    masters: Sequence[MasterFile],
-    folder: Path,
-    picks: Mapping[str, Mapping[str, str]] | None = None,
-) -> list[tuple[ChainPlan, Sequence[MasterFile], list[Frame], Path]]:
-    """The arguments of ``build_chain`` for every kind of exposure; planes go below ``folder``.
-
-    ``picks`` are the observer's by the chain's name, as ``plan_chain`` takes them.
-    """
-    by_name: dict[str, list[Frame]] = defaultdict(list)
-    for frame in exposures:
-        by_name[chain_name(frame)].append(frame)
-    facts = [master.facts for master in masters]
-    calls = []
-    for number, (name, frames) in enumerate(by_name.items()):
-        middle = len(frames) // 2
-        reach = _CHAIN_EXAMPLES // 2
-        examples = frames[max(0, middle - reach) : middle + reach + 1]
-        chain = plan_chain(name, frames[0], facts, (picks or {}).get(name))
-        calls.append((chain, masters, examples, folder / f"chain-{number}"))
-    return calls
-
-
-def make_context(
+def prepare(
     plan: Plan,
-    stars: StarTable,
-    target: int,
-    bands: dict[str, str],
-    exposures: Sequence[Frame],
-    chains: dict[str, ChainReport],
-    kit: KitConstants,
-) -> Context:
-    """What all tasks share, before the probes."""
-    mids = [frame.mid_utc for frame in exposures if frame.mid_utc]
-    ra, dec = target_place(stars, target, mids)
-    return Context(
-        stars=stars,
-        year=julian_year(mids[len(mids) // 2]),
-        bands=bands,
-        cameras=kit.cameras(chains),
-        linear_limit_adu=kit.linear_limit_adu(),
-        target_ra_deg=ra,
-        target_dec_deg=dec,
-        scale_arcsec_per_px=plan.scale_arcsec_per_px,
-        chains={name: chain.folder for name, chain in chains.items()},
+    night: SortedNight,
+    field: Field,
+    chains: Mapping[str, ChainReport],
+    prints: Mapping[str, str],
+) -> Prepared:
+    """Bands, constants and jobs of a night with at least one exposure."""
+    bands = bands_of(night.exposures, field.stars, plan.bands)
+    constants = constants_of(plan, plan.site, night, chains)
+    context = Context(
+        stars=field.stars,
+        stars_print=stars_print(field.stars),
+        bands=bands.of,
+        chains=constants.uses,
+        hint_deg=position_of(plan, night.exposures),
         groups={},
     )
+    return Prepared(
+        plan, night, field, bands, chains, prints, context, tuple(_jobs(night.exposures, bands)),
+        constants.words, (*field.remarks, *bands.remarks, *constants.remarks),
+    )  # fmt: skip
 
 
-def jobs_of(exposures: Sequence[Frame], bands: dict[str, str], times: Times) -> list[ExposureJob]:
+def target_place(stars: StarTable, target: int) -> tuple[float, float]:
+    """Right ascension and declination in degrees of the target, as its catalogue gives them: its
+    proper motion over years changes light times by hundredths of a second at the most.
+    """
+    return float(stars.ra_deg[target]), float(stars.dec_deg[target])
+
+
+def _jobs(exposures: Sequence[Frame], bands: Bands) -> list[ExposureJob]:
     """One job for every exposure whose filter has a band."""
     return [
-        ExposureJob(i, frame, chain_name(frame), group_name(frame), float(times.airmass[i]))
+        ExposureJob(i, frame, chain_name(frame), group_name(frame), _year(frame.night))
         for i, frame in enumerate(exposures)
-        if (frame.filter or "") in bands
+        if (frame.filter or "") in bands.of
     ]
 
 
-def group_name(frame: Frame) -> str:
-    """A night in one filter: exposures that share star width and radii."""
-    return f"{frame.night} {frame.filter}"
+def _year(night: str) -> float:
+    """The Julian year of a night: whatever else is measured, its stars stand where they stood."""
+    return julian_year(datetime.fromisoformat(night)) if night else 2000.0
 
 
-def probe_picks(jobs: Sequence[ExposureJob]) -> list[ExposureJob]:
+def probe_picks(jobs: Sequence[ExposureJob]) -> dict[str, list[ExposureJob]]:
     """A few exposures of each group to learn its star width and a reference solution from."""
-    picks = []
-    for members in _by_group(jobs).values():
+    picks = {}
+    for name, members in by_group(jobs).items():
         at = np.unique(np.linspace(0, len(members) - 1, _PROBES + 2).round().astype(int)[1:-1])
-        picks += [members[i] for i in at]
+        picks[name] = [members[i] for i in at]
     return picks
 
 
-def settings_of(
-    plan: Plan,
-    picks: Sequence[ExposureJob],
-    probes: Sequence[tuple[Quality | None, Placement | None]],
-) -> dict[str, GroupSettings]:
-    """Star width, reference solution and radii of every group, from its probes."""
-    settings = {}
-    for name in dict.fromkeys(job.group for job in picks):
-        own = [
-            (quality, placement)
-            for job, (quality, placement) in zip(picks, probes, strict=True)
-            if job.group == name and quality is not None and placement is not None
-        ]
-        widths = [quality.fwhm_px for quality, _ in own if np.isfinite(quality.fwhm_px)]
-        fwhm = float(np.median(widths)) if widths else FIRST_GUESS_FWHM_PX
-        best = max(own, key=lambda pair: pair[1].matched, default=None)
-        settings[name] = _settings(plan, fwhm, best[1].solution if best else None)
-    return settings
+def probe_print(ready: Prepared, picks: Sequence[ExposureJob]) -> str:
+    """The name of what a group's probes say."""
+    return fingerprint("probe", [_seen_print(ready, job) for job in picks])
 
 
-def runs_of(jobs: Sequence[ExposureJob]) -> list[list[ExposureJob]]:
-    """The jobs in tasks of several consecutive exposures of one group."""
+def probed_of(probes: Sequence[tuple[Quality | None, Placement | None]]) -> Probed:
+    """Star width and reference solution of a group, from its probes."""
+    own = [(q, p) for q, p in probes if q is not None and p is not None]
+    widths = [quality.fwhm_px for quality, _ in own if np.isfinite(quality.fwhm_px)]
+    fwhm = float(np.median(widths)) if widths else FIRST_GUESS_FWHM_PX
+    best = max(own, key=lambda pair: pair[1].matched, default=None)
+    return Probed(fwhm, best[1].solution if best else None)
+
+
+def with_groups(ready: Prepared, probed: Mapping[str, Probed]) -> Prepared:
+    """With the settings of all groups, and each exposure's airmass at its group's middle."""
+    groups = {name: _settings(ready.plan, p.fwhm_px, p.reference) for name, p in probed.items()}
+    airmass: dict[int, float] = {}
+    for name, members in by_group(ready.jobs).items():
+        airmass |= _airmass(members, groups[name].reference, ready.plan.site)
+    jobs = tuple(replace(job, airmass=airmass.get(job.index, float("nan"))) for job in ready.jobs)
+    return replace(ready, jobs=jobs, context=replace(ready.context, groups=groups))
+
+
+def _airmass(
+    members: Sequence[ExposureJob], reference: Solution | None, site: Site | None
+) -> dict[int, float]:
+    """Airmass by exposure in the middle of the field, whatever star is the target."""
+    facts = members[0].frame.facts
+    if reference is not None:
+        position = reference.centre
+    elif facts.ra_deg and facts.dec_deg:
+        position = facts.ra_deg.value, facts.dec_deg.value
+    else:
+        return {}
+    known = [job for job in members if job.frame.mid_utc]
+    mids = [job.frame.mid_utc for job in known if job.frame.mid_utc]
+    times = exposure_times(mids, *position, site)
+    return {job.index: float(value) for job, value in zip(known, times.airmass, strict=True)}
+
+
+def runs_of(jobs: Sequence[ExposureJob]) -> list[tuple[ExposureJob, ...]]:
+    """The jobs in tasks of several consecutive exposures of one group.
+
+    An exposure is placed from the one before it in its task, so tasks stay whole.
+    """
     return [
-        members[i : i + EXPOSURES_PER_TASK]
-        for members in _by_group(jobs).values()
+        tuple(members[i : i + EXPOSURES_PER_TASK])
+        for members in by_group(jobs).values()
         for i in range(0, len(members), EXPOSURES_PER_TASK)
     ]
+
+
+@dataclass(frozen=True)
+class ResultPrints:
+    """Names of what an exposure's results are made of, by its index."""
+
+    placed: dict[int, str]
+    measured: dict[int, str]
+    hint: str
+    """Of what an exposure that could not be placed may be placed with another time."""
+
+
+def result_prints(ready: Prepared) -> ResultPrints:
+    """The names of all results of a prepared night with its groups."""
+    placed: dict[int, str] = {}
+    measured: dict[int, str] = {}
+    for run in runs_of(ready.jobs):
+        group = ready.context.groups[run[0].group]
+        reference = solution_to_json(group.reference) if group.reference else None
+        before: list[str] = []
+        for job in run:
+            before.append(_seen_print(ready, job))
+            placed[job.index] = fingerprint("placed", before, group.fwhm_px, reference)
+            measured[job.index] = fingerprint(
+                "census", placed[job.index], group.radii_px, group.radii_follow_width,
+                group.annulus_px, ready.context.chains[job.chain].camera,
+                ready.context.bands[job.frame.filter or ""], job.airmass,
+            )  # fmt: skip
+    return ResultPrints(placed, measured, fingerprint("hint", ready.context.hint_deg))
+
+
+def _seen_print(ready: Prepared, job: ExposureJob) -> str:
+    use = ready.context.chains[job.chain]
+    facts = job.frame.facts
+    return fingerprint(
+        job.frame.sha256, ready.prints[job.chain], use.linear_limit_adu, use.scale_arcsec_per_px,
+        use.problem, ready.context.stars_print, job.year, job.frame.exposure_s,
+        facts.ra_deg, facts.dec_deg, facts.scale_arcsec_per_px,
+    )  # fmt: skip
 
 
 def fixed_step(plan: Plan) -> int | None:
@@ -161,7 +213,8 @@ def fixed_step(plan: Plan) -> int | None:
     return DEFAULT_STEP if plan.radius.pixels or plan.radius.widths else None
 
 
-def _by_group(jobs: Sequence[ExposureJob]) -> dict[str, list[ExposureJob]]:
+def by_group(jobs: Sequence[ExposureJob]) -> dict[str, list[ExposureJob]]:
+    """The jobs of each group, in order of time."""
     groups: dict[str, list[ExposureJob]] = defaultdict(list)
     for job in jobs:
         groups[job.group].append(job)

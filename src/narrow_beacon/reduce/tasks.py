@@ -10,18 +10,15 @@ from pathlib import Path
 import numpy as np
 
 from narrow_beacon.core.arrays import Flags, Plane
+from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.correct.apply import SPIKE, Workspace, correct
-from narrow_beacon.core.errors import NotPlacedError, UnreadableFileError
+from narrow_beacon.core.errors import BeaconError, NotPlacedError, UnreadableFileError
 from narrow_beacon.core.frames.fits_file import read_pixels
 from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.sort import (
-    Frame,
-    LeftOut,
     RawFile,
-    TimeRule,
     levels_of,
     read_raw,
-    settle,
 )
 from narrow_beacon.core.measure.census import ExposureCensus, take_census
 from narrow_beacon.core.place.follow import follow
@@ -35,19 +32,27 @@ from narrow_beacon.core.stars.trails import Trail, find_trails
 from narrow_beacon.reduce.context import (
     Context,
     ExposureJob,
-    GroupSettings,
     load_chain,
     load_context,
     solver_of,
 )
+from narrow_beacon.reduce.faults import words_of
 
 FIRST_GUESS_FWHM_PX = 3.5
+CATALOGUE = "a star catalogue"
+"""What is said of a file without an image that can be a catalogue begins so."""
+_TABLES = (".vot", ".votable", ".xml", ".ecsv", ".csv", ".fits", ".fit")
+_MOST_TABLE_BYTES = 60_000_000
 _LEAST_STARS = 7
 _MARGIN_PX = 4.0
 _HINT_ERROR_DEG = 1.0
 _SCALE_TOLERANCE = 0.06
 _FLAT_LIKE_ADU = 3000.0
 _SURE_SNR = 15.0
+
+
+class NotCorrectedError(BeaconError):
+    """The chain of an exposure could not be made."""
 
 
 @dataclass(frozen=True)
@@ -89,16 +94,29 @@ class Seen:
         return self.found.stars
 
 
-def inspect_files(
-    paths: Sequence[tuple[Path, str]], default_filter: str | None, rule: TimeRule
-) -> list[Frame | LeftOut]:
-    """Read what each of several files is; a dark or bias with stars on it is left out."""
-    return [settle(raw, default_filter, rule) for raw in read_raw_files(paths)]
-
-
 def read_raw_files(paths: Sequence[tuple[Path, str]]) -> list[RawFile]:
     """What each of several files says of itself, calibration frames with what their pixels show."""
-    return [_with_levels(read_raw(path, name)) for path, name in paths]
+    return [_read(path, name) for path, name in paths]
+
+
+def _read(path: Path, name: str) -> RawFile:
+    try:
+        raw = _with_levels(read_raw(path, name))
+        return _or_catalogue(raw, path) if raw.source is None else raw
+    except Exception as error:
+        return RawFile(name, "", None, None, words_of(error, "reading", name))
+
+
+def _or_catalogue(raw: RawFile, path: Path) -> RawFile:
+    """A file without an image may be a table of stars: then that is what is said of it."""
+    if path.suffix.lower() not in _TABLES or path.stat().st_size > _MOST_TABLE_BYTES:
+        return raw
+    try:
+        stars = read_catalogue(path)
+    except BeaconError:
+        return raw
+    words = f"{CATALOGUE} of {len(stars)} stars in {', '.join(stars.bands) or 'no band'}"
+    return replace(raw, problem=f"{words}: name it in Intake to use it")
 
 
 def _with_levels(raw: RawFile) -> RawFile:
@@ -107,8 +125,8 @@ def _with_levels(raw: RawFile) -> RawFile:
         return raw
     try:
         pixels = read_pixels(raw.source)
-    except UnreadableFileError as error:
-        return replace(raw, problem=str(error))
+    except (UnreadableFileError, OSError) as error:
+        return replace(raw, problem=words_of(error, "reading", raw.name))
     count = 0
     if kind != "flat":
         stars = detect(pixels, measure_background(pixels), FIRST_GUESS_FWHM_PX).stars
@@ -124,8 +142,11 @@ def _workspace(height: int, width: int) -> tuple[Workspace, Flags]:
 def look(context: Context, job: ExposureJob, guess_px: float) -> Seen:
     """Correct an exposure and find what is on it. Raises UnreadableFileError."""
     space, _ = _workspace(*job.frame.shape)
-    chain = load_chain(context.chains[job.chain])
-    pixels, flags = correct(job.frame.source, chain, context.linear_limit_adu, space)
+    use = context.chains[job.chain]
+    if use.problem:
+        raise NotCorrectedError(f"not corrected: {use.problem}")
+    chain = load_chain(use.folder)
+    pixels, flags = correct(job.frame.source, chain, use.linear_limit_adu, space)
     return see(pixels, flags, guess_px)
 
 
@@ -148,12 +169,13 @@ def see(pixels: Plane, flags: Flags, guess_px: float) -> Seen:
     return Seen(pixels, flags, background, found, profile, quality)
 
 
-def hint_of(context: Context, frame: Frame) -> Hint:
-    """What header and plan say of where the exposure is."""
-    facts = frame.facts
-    ra = facts.ra_deg.value if facts.ra_deg else context.target_ra_deg
-    dec = facts.dec_deg.value if facts.dec_deg else context.target_dec_deg
-    scale = context.scale_arcsec_per_px
+def hint_of(context: Context, job: ExposureJob) -> Hint:
+    """What header and plan say of where the exposure is; nothing where neither does."""
+    facts = job.frame.facts
+    ra, dec = context.hint_deg or (None, None)
+    if facts.ra_deg and facts.dec_deg:
+        ra, dec = facts.ra_deg.value, facts.dec_deg.value
+    scale = context.chains[job.chain].scale_arcsec_per_px
     tolerance = _SCALE_TOLERANCE
     if scale is None and facts.scale_arcsec_per_px:
         scale, tolerance = facts.scale_arcsec_per_px.value, 2 * _SCALE_TOLERANCE
@@ -173,7 +195,7 @@ def place_exposure(
         placement = follow(solver, last, stars.x_px, stars.y_px, error)
         if placement:
             return placement
-    hint = hint_of(context, job.frame)
+    hint = hint_of(context, job)
     return solver.place(stars.x_px, stars.y_px, job.frame.shape, hint, error)
 
 
@@ -192,13 +214,14 @@ def _few_stars(seen: Seen) -> str:
 def probe(context_path: str, job: ExposureJob) -> tuple[Quality | None, Placement | None]:
     """Look at an exposure to learn its group's star width and a reference solution."""
     context = load_context(context_path)
-    solver, _ = solver_of(context_path)
+    solver, _ = solver_of(context, job.year)
     try:
         seen = look(context, job, FIRST_GUESS_FWHM_PX)
         if seen.profile and abs(seen.profile.fwhm_px - FIRST_GUESS_FWHM_PX) > 1.0:
             seen = look(context, job, seen.profile.fwhm_px)
         placement = place_exposure(context, solver, job, seen, None)
-    except (UnreadableFileError, NotPlacedError):
+    except Exception as error:
+        words_of(error, "looking at", job.frame.name)
         return None, None
     return seen.quality, placement
 
@@ -207,57 +230,44 @@ def place_exposures(context_path: str, jobs: Sequence[ExposureJob]) -> list[Expo
     """Look at and place consecutive exposures of one group, as ``measure_exposures`` does, without
     their censuses.
     """
-    context = load_context(context_path)
-    last = context.groups[jobs[0].group].reference
-    results = []
-    for job in jobs:
-        _, result = _look_and_place(context_path, context, job, last)
-        results.append(result)
-        if result.placement:
-            last = result.placement.solution
-    return results
+    return _each(load_context(context_path), jobs, census=False)
 
 
 def measure_exposures(context_path: str, jobs: Sequence[ExposureJob]) -> list[ExposureResult]:
-    """The census of consecutive exposures of one group; each is placed from the one before.
-
-    The first starts at the group's reference solution, so that the result does not depend on how
-    exposures are shared out.
+    """The census of consecutive exposures of one group; each is placed from the one before, the
+    first from the group's reference solution.
     """
-    context = load_context(context_path)
+    return _each(load_context(context_path), jobs, census=True)
+
+
+def _each(context: Context, jobs: Sequence[ExposureJob], census: bool) -> list[ExposureResult]:
     last = context.groups[jobs[0].group].reference
     results = []
     for job in jobs:
-        result = measure_exposure(context_path, context, job, last)
+        try:
+            seen, result = _look_and_place(context, job, last)
+            if census and seen is not None and result.placement is not None:
+                result = replace(result, census=_census(context, job, seen, result.placement))
+        except Exception as error:
+            words = words_of(error, "measuring", job.frame.name)
+            result = ExposureResult(job.index, words, None, None, None)
         results.append(result)
         if result.placement:
             last = result.placement.solution
     return results
 
 
-def measure_exposure(
-    context_path: str, context: Context, job: ExposureJob, last: Solution | None
-) -> ExposureResult:
-    """Correct, look, place and measure one exposure; never raises for what is on it."""
-    seen, result = _look_and_place(context_path, context, job, last)
-    if seen is None or result.placement is None or result.reason:
-        return result
-    solver, order = solver_of(context_path)
-    settings = context.groups[job.group]
-    solution = result.placement.solution
-    return replace(result, census=_census(context, solver, order, job, settings, seen, solution))
-
-
 def _look_and_place(
-    context_path: str, context: Context, job: ExposureJob, last: Solution | None
+    context: Context, job: ExposureJob, last: Solution | None
 ) -> tuple[Seen | None, ExposureResult]:
     """One exposure up to its placement; its pixels stay in the workspace."""
-    solver, _ = solver_of(context_path)
+    solver, _ = solver_of(context, job.year)
     settings = context.groups[job.group]
     try:
         seen = look(context, job, settings.fwhm_px)
-    except UnreadableFileError as error:
-        return None, ExposureResult(job.index, str(error), None, None, None)
+    except (NotCorrectedError, UnreadableFileError, OSError) as error:
+        words = words_of(error, "reading", job.frame.name)
+        return None, ExposureResult(job.index, words, None, None, None)
     quality = seen.quality
     if quality.fwhm_px > 2.0 * settings.fwhm_px:
         # Very wide stars: the filter for sharp ones misses most of them.
@@ -270,8 +280,7 @@ def _look_and_place(
         if not words.startswith(("wrong kind", "unplaceable")):
             words = f"unplaceable: {words}"
         return seen, ExposureResult(job.index, words, quality, None, None)
-    reason = _wrong_field(context, placement)
-    return seen, ExposureResult(job.index, reason, quality, placement, None)
+    return seen, ExposureResult(job.index, None, quality, placement, None)
 
 
 def _mark_strikes(seen: Seen, gain_e_per_adu: float) -> None:
@@ -285,36 +294,16 @@ def _mark_strikes(seen: Seen, gain_e_per_adu: float) -> None:
     )  # fmt: skip
 
 
-def _wrong_field(context: Context, placement: Placement) -> str | None:
-    solution = placement.solution
-    x, y = solution.pixel(np.array([context.target_ra_deg]), np.array([context.target_dec_deg]))
-    height, width = solution.shape
-    if 0 <= x[0] <= width - 1 and 0 <= y[0] <= height - 1:
-        return None
-    outside = np.hypot(
-        max(-x[0], x[0] - width + 1, 0.0), max(-y[0], y[0] - height + 1, 0.0)
-    ) * solution.scale_arcsec_per_px / 60.0  # fmt: skip
-    if not np.isfinite(outside):
-        return "wrong field: the target is on another part of the sky"
-    return f"wrong field: the target is {outside:.1f}′ outside the frame"
-
-
-def _census(
-    context: Context,
-    solver: Solver,
-    order: np.ndarray,
-    job: ExposureJob,
-    settings: GroupSettings,
-    seen: Seen,
-    solution: Solution,
-) -> ExposureCensus:
-    rows, x, y = solver.in_frame(solution, margin_px=-_MARGIN_PX)
+def _census(context: Context, job: ExposureJob, seen: Seen, placement: Placement) -> ExposureCensus:
+    solver, order = solver_of(context, job.year)
+    settings, use = context.groups[job.group], context.chains[job.chain]
+    rows, x, y = solver.in_frame(placement.solution, margin_px=-_MARGIN_PX)
     table_rows = order[rows]
     sort = np.argsort(table_rows, kind="stable")
     table_rows, x, y = table_rows[sort], x[sort], y[sort]
     band = context.bands[job.frame.filter or ""]
     magnitudes = context.stars.bands[band].magnitude[table_rows]
-    _mark_strikes(seen, context.cameras[job.chain].gain_e_per_adu)
+    _mark_strikes(seen, use.camera.gain_e_per_adu)
     trails: list[Trail] = find_trails(
         seen.pixels, seen.found.block_means, seen.background, settings.fwhm_px
     )
@@ -327,5 +316,5 @@ def _census(
         seen.pixels, seen.flags, masked, table_rows, x, y, magnitudes, seen.background,
         seen.stars, trails,
         min(fwhm, 2.0 * settings.fwhm_px), radii, settings.annulus_px, job.frame.exposure_s,
-        job.airmass, context.cameras[job.chain], load_chain(context.chains[job.chain]).gain,
+        job.airmass, use.camera, load_chain(use.folder).gain,
     )  # fmt: skip

@@ -10,12 +10,14 @@ from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.reduce.tasks import ExposureResult
 
 WIDE_RATIO = 1.6
 ELONGATED = 1.45
 CLOUDY = 0.5
 THIN_CLOUD = 0.85
+WRONG_FIELD = "wrong field"
 _ROBUST_LIMIT = 5.0
 
 
@@ -39,6 +41,31 @@ def out_of_focus(results: Sequence[ExposureResult]) -> dict[int, str]:
                 f"stars are drawn out: elongation {stretch:.2f}, {usual_stretch:.2f} on the others"
             )
     return reasons
+
+
+def off_target(results: Sequence[ExposureResult], ra_deg: float, dec_deg: float) -> dict[int, str]:
+    """Reasons by exposure index for exposures on which a position of the sky is not."""
+    reasons = {}
+    for result in results:
+        if result.placement:
+            words = outside(result.placement.solution, ra_deg, dec_deg)
+            if words:
+                reasons[result.index] = words
+    return reasons
+
+
+def outside(solution: Solution, ra_deg: float, dec_deg: float) -> str:
+    """How far a position is outside of an exposure, in words; nothing where it is inside."""
+    x, y = solution.pixel(np.array([ra_deg]), np.array([dec_deg]))
+    height, width = solution.shape
+    if 0 <= x[0] <= width - 1 and 0 <= y[0] <= height - 1:
+        return ""
+    away = np.hypot(
+        max(-x[0], x[0] - width + 1, 0.0), max(-y[0], y[0] - height + 1, 0.0)
+    ) * solution.scale_arcsec_per_px / 60.0  # fmt: skip
+    if not np.isfinite(away):
+        return f"{WRONG_FIELD}: the target is on another part of the sky"
+    return f"{WRONG_FIELD}: the target is {away:.1f}′ outside the frame"
 
 
 def cloudy(indices: Sequence[int], transparency: Floats) -> dict[int, str]:

@@ -28,6 +28,7 @@ from narrow_beacon.store.campaigns import new_campaign, queue_job, take_plan
 from narrow_beacon.store.database import Store
 from narrow_beacon.store.models import Campaign
 
+LOG_NAME = "server.log"
 _SERVER_TIMEOUT_S = 40.0
 _THREADS = 24
 _DEMO_NAME = "Larkspur 114"
@@ -151,7 +152,7 @@ class Server:
             host_names(bind), password,
         )  # fmt: skip
         self.url = f"http://{bind}:{port}"
-        self.log = var / "server.log"
+        self.log = var / LOG_NAME
         self._address = f"{bind}:{port}"
         self._process: subprocess.Popen[bytes] | None = None
 

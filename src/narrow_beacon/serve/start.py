@@ -13,11 +13,12 @@ from pathlib import Path
 from typing import TypeVar
 
 from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.reduce.faults import LOG_VARIABLE
 from narrow_beacon.serve.alone import RunsAlreadyError, alone
 from narrow_beacon.serve.debian import need_database
 from narrow_beacon.serve.places import Places
 from narrow_beacon.serve.ports import free_port
-from narrow_beacon.serve.services import Server, start_cluster, start_database, start_demo
+from narrow_beacon.serve.services import LOG_NAME, Server, start_cluster, start_database, start_demo
 from narrow_beacon.server.security import make_token
 from narrow_beacon.warm import warm_once
 
@@ -59,6 +60,7 @@ def start(
     try:
         with ExitStack() as parts:
             tell = parts.enter_context(alone(var))
+            os.environ[LOG_VARIABLE] = str(var / LOG_NAME)  # for the workers, too
             print("Narrow Beacon starts:", flush=True)
             if places.installed:
                 clock.step("Debian packages", need_database)
@@ -67,8 +69,8 @@ def start(
             scheduler = clock.step("workers", lambda: start_cluster(parts))
             known = clock.step("demo nights", lambda: start_demo(parts, url, var, data, demo))
             server = Server(
-                places.page, var, data, url, scheduler, known, allow, bind, free_port(port or _PORT),
-                password,
+                places.page, var, data, url, scheduler, known, allow, bind,
+                free_port(port or _PORT), password,
             )  # fmt: skip
             clock.step("server and page", lambda: parts.enter_context(server))
             tell(server.url)

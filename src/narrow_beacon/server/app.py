@@ -112,7 +112,7 @@ def make_app(config: ServerConfig, *, run_jobs: bool = True) -> APIFlask:
     store = Store(config.database_url, config.data)
     events = Events()
     client = Client(config.scheduler)
-    runner = Runner(store, client, events)
+    runner = Runner(store, client, events, str(config.secrets.parent / "server.log"))
     app.extensions["narrow_beacon"] = ServerState(
         store, runner, events, Folders(list(config.folders)), config.cone_url, config.demo_folder
     )

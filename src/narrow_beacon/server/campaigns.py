@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +17,10 @@ from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.errors import CatalogueError
 from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.frames.header import sexagesimal_deg
-from narrow_beacon.plan import PlanError, read_plan
+from narrow_beacon.core.report.layout import read_layout
+from narrow_beacon.plan import PlanError, annulus_radii, radius_rule, read_plan
+from narrow_beacon.reduce.field import find_target
+from narrow_beacon.server.next_step import next_step
 from narrow_beacon.server.night import target_position
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.campaigns import (
@@ -26,23 +30,35 @@ from narrow_beacon.server.schemas.campaigns import (
     CastOut,
     CatalogueOut,
     KitValues,
+    Measuring,
     NewCampaign,
     NightOut,
     Progress,
     RecipeOut,
+    RemarkOut,
+    SeenIn,
     Settings,
     SiteValues,
     Target,
 )
+from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.stages import stages_of
 from narrow_beacon.server.state import campaign_of, changing, shared
-from narrow_beacon.store.actions import Change, act, next_redo, next_undo
-from narrow_beacon.store.campaigns import new_campaign, queue_job, take_plan
+from narrow_beacon.store.actions import Change, act, new_cast, next_redo, next_undo
+from narrow_beacon.store.campaigns import (
+    changed_after_measuring,
+    new_campaign,
+    plan_of,
+    queue_job,
+    take_plan,
+)
+from narrow_beacon.store.delete import delete_campaign, remove_made_files
 from narrow_beacon.store.fields import save_catalogue, star_table
 from narrow_beacon.store.models import (
     Campaign,
     CastRecord,
     Catalogue,
+    Job,
     Kit,
     Night,
     NightFile,
@@ -50,6 +66,7 @@ from narrow_beacon.store.models import (
     Site,
     Star,
 )
+from narrow_beacon.store.remarks import remarks_of
 
 blueprint = APIBlueprint("campaigns", __name__)
 PLAN_NAME = "plan.toml"
@@ -65,7 +82,9 @@ def app_state() -> AppState:
         for night in session.scalars(select(Night).order_by(Night.evening)):
             nights.setdefault(night.campaign_id, []).append(night.evening)
         campaigns = [
-            CampaignName(id=c.id, name=c.name, nights=nights.get(c.id, []))
+            CampaignName(
+                id=c.id, name=c.name, nights=nights.get(c.id, []), archived=bool(c.archived)
+            )
             for c in session.scalars(select(Campaign).order_by(Campaign.id))
         ]
     running = state.runner.progress
@@ -125,32 +144,156 @@ def read(number: int) -> CampaignOut:
 @blueprint.output(CampaignOut)
 def change(number: int, body: Settings) -> CampaignOut:
     """Change settings, as one action; what follows from them is out of date then and says so."""
-    state = shared()
     with changing(number) as (session, campaign):
-        if body.folders is not None:
-            campaign.folders = [str(state.folders.check(text)) for text in body.folders]
-            queue_job(session, campaign, "sort")
+        target = _target(session, campaign, body)
+        catalogue = _catalogue(session, campaign, body)
         changed = {
-            "name": {"name": body.name} if body.name else {},
-            "target": _target(session, campaign, body),
+            "the name": {"name": body.name} if body.name else {},
+            "target": target | _cast_of(session, campaign, target, catalogue),
             "site": _replacement(session, Site, campaign.site_id, body.site),
             "kit": _replacement(session, Kit, campaign.kit_id, body.kit),
-            "filter of files without one": {}
-            if body.default_filter is None
-            else {"default_filter": body.default_filter or None},
-            "catalogue": _catalogue(session, body),
+            "filter of files without one": _unless_absent(body, "default_filter"),
+            "library of masters": _library(body),
+            "bands": {} if body.bands is None else {"bands": body.bands},
+            "epoch of the catalogue": _unless_absent(body, "epoch_yr"),
+            "radius and sky ring": _measuring(body),
+            "layout": _layout(body),
+            "catalogue": catalogue,
         }
-        words = ", ".join(name for name, values in changed.items() if values)
-        act(
-            session, campaign, f"changed {words}",
-            [
-                Change("campaign", campaign.id, field, value)
-                for values in changed.values()
-                for field, value in values.items()
-            ],
-        )  # fmt: skip
+        words = ", ".join(name for name, values in changed.items() if any(
+            getattr(campaign, field) != value for field, value in values.items()
+        ))  # fmt: skip
+        changes = [
+            Change("campaign", campaign.id, field, value)
+            for values in changed.values()
+            for field, value in values.items()
+        ]
+        act(session, campaign, f"changed {words}", changes)
+        if body.folders is not None:
+            _change_folders(session, campaign, body.folders)
+        if body.archived is not None:
+            kept = "archived it" if body.archived else "took it out of the archive"
+            act(session, campaign, kept, [Change("campaign", number, "archived", body.archived)])
+        if target and campaign.cast_id:
+            queue_job(session, campaign, "settle")
         campaign.revision += 1
         return describe(session, campaign)
+
+
+@blueprint.delete("/api/campaigns/<int:number>")
+@blueprint.output(Done)
+def remove(number: int) -> Done:
+    """Delete a campaign's records and what was made for it; raw files and uploads stay."""
+    state = shared()
+    with state.store.session() as session:
+        campaign = campaign_of(session, number)
+        name = campaign.name
+        busy = select(Job.id).where(Job.campaign_id == number, Job.state == "running")
+        if session.scalars(busy).first() is not None:
+            raise Problem(409, "It is at work", f"Stop the job of {name} first, then delete it.")
+        delete_campaign(session, campaign)
+    folder = state.store.folder(f"campaign-{number}")
+    kept = remove_made_files(folder)
+    state.events.publish("changed", campaign=number)
+    words = f"Deleted {name}; no raw file was touched."
+    return Done(words=f"{words} What was uploaded is still in {kept}." if kept else words)
+
+
+@blueprint.post("/api/campaigns/<int:number>/remarks/seen")
+@blueprint.input(SeenIn, arg_name="body")
+@blueprint.output(Done)
+def mark_seen(number: int, body: SeenIn) -> Done:
+    """Mark remarks as seen by the observer, or as not seen."""
+    with changing(number) as (session, campaign):
+        found = [r for r in remarks_of(session, number) if r.id in set(body.ids)]
+        for record in found:
+            record.seen = body.seen
+        campaign.revision += 1
+        return Done(words=f"{len(found)} marked as {'seen' if body.seen else 'not seen'}.")
+
+
+def _unless_absent(body: Settings, name: str) -> dict[str, Any]:
+    """A setting that was sent, also where it was emptied."""
+    return {name: getattr(body, name) or None} if name in body.model_fields_set else {}
+
+
+def _library(body: Settings) -> dict[str, Any]:
+    if not body.library:
+        return _unless_absent(body, "library")
+    folder = shared().folders.check(body.library)
+    if not folder.is_dir():
+        raise Problem(422, "Not a folder", f"{folder} is a file; name the folder of the masters.")
+    return {"library": str(folder)}
+
+
+def _layout(body: Settings) -> dict[str, Any]:
+    if body.layout is None:
+        return {}
+    layout = body.layout
+    if "/" in layout:
+        layout = str(shared().folders.check(layout))
+    read_layout(layout, Path("/"))
+    return {"layout": layout}
+
+
+def _measuring(body: Settings) -> dict[str, Any]:
+    if body.measuring is None:
+        return {}
+    try:
+        radius = radius_rule(body.measuring.radius)
+        annulus = annulus_radii(list(body.measuring.annulus))
+    except ValueError as error:
+        raise Problem(422, "Radius or ring not understood", f"{error}.") from error
+    values = {
+        "radius_px": radius.pixels,
+        "radius_fwhm": radius.widths,
+        "annulus": list(annulus),
+        "annulus_in_pixels": body.measuring.annulus_in_pixels,
+    }
+    return {"measuring": values}
+
+
+def _change_folders(session: Session, campaign: Campaign, wanted: list[str]) -> None:
+    """Add or take out folders, as one action that can be undone; their files' records stay."""
+    known = set(campaign.folders)
+    new = [text if text in known else str(shared().folders.check(text)) for text in wanted]
+    new = list(dict.fromkeys(new))
+    added = [Path(f).name for f in new if f not in known]
+    gone = [Path(f).name for f in campaign.folders if f not in new]
+    words = [f"added the folder {name}" for name in added]
+    words += [f"took out the folder {name}" for name in gone]
+    changes = [Change("campaign", campaign.id, "folders", new)]
+    act(session, campaign, "; ".join(words) or "kept the folders", changes)
+    queue_job(session, campaign, "sort")
+
+
+def _cast_of(
+    session: Session, campaign: Campaign, target: dict[str, Any], catalogue: dict[str, Any]
+) -> dict[str, Any]:
+    """The cast for another target: the census holds all stars, so that the parts just change."""
+    if not target or catalogue or not campaign.cast_id or not campaign.catalogue_id:
+        return {}
+    stars = star_table(session, campaign.catalogue_id)
+    plan = replace(
+        plan_of(session, campaign),
+        target_name=target.get("target_name", campaign.target_name) or None,
+        target_ra_deg=target.get("target_ra_deg", campaign.target_ra_deg),
+        target_dec_deg=target.get("target_dec_deg", campaign.target_dec_deg),
+        target_sure=True,
+    )
+    row = find_target(plan, stars)
+    old = session.get_one(CastRecord, campaign.cast_id)
+    if row is None:
+        # The catalogue lacks it: it is added, and measured with the next census.
+        changed_after_measuring(session, campaign, ["target"])
+        return {"cast_id": None}
+    if row == old.target:
+        return {}
+    comparison = [star for star in old.comparison if star != row]
+    check = None if old.check_star == row else old.check_star
+    cast = new_cast(session, campaign, row, comparison, check)
+    cast.automatic = old.automatic
+    return {"cast_id": cast.id}
 
 
 def _replacement(
@@ -167,7 +310,7 @@ def _replacement(
     return {f"{kind.__tablename__}_id": record.id}
 
 
-def _catalogue(session: Session, body: Settings) -> dict[str, Any]:
+def _catalogue(session: Session, campaign: Campaign, body: Settings) -> dict[str, Any]:
     """Other stars need another cast."""
     values: dict[str, Any] = {}
     if body.cone_url is not None:
@@ -176,7 +319,8 @@ def _catalogue(session: Session, body: Settings) -> dict[str, Any]:
             values |= {"catalogue_id": None, "cast_id": None}
     if body.catalogue_file:
         path = shared().folders.check(body.catalogue_file)
-        stars = read_catalogue(path)
+        epoch = body.epoch_yr if "epoch_yr" in body.model_fields_set else campaign.epoch_yr
+        stars = read_catalogue(path, epoch)
         record = save_catalogue(session, stars, path.name, str(path), file_sha256(path))
         session.flush()
         values |= {"catalogue_id": record.id, "cast_id": None}
@@ -224,6 +368,12 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
         select(Night).where(Night.campaign_id == campaign.id).order_by(Night.evening)
     )
     position = target_position(session, campaign)
+    stages = stages_of(session, campaign)
+    kits = session.scalars(
+        select(NightFile.kit)
+        .where(NightFile.campaign_id == campaign.id, NightFile.part == "exposure")
+        .distinct()
+    ).all()
     last, undone = next_undo(session, campaign), next_redo(session, campaign)
     return CampaignOut(
         id=campaign.id,
@@ -248,6 +398,11 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
         if kit
         else KitValues(),
         default_filter=campaign.default_filter,
+        library=campaign.library,
+        epoch_yr=campaign.epoch_yr,
+        bands=campaign.bands or {},
+        measuring=_measuring_out(campaign),
+        archived=bool(campaign.archived),
         catalogue=CatalogueOut(
             name=catalogue.name,
             origin=Path(catalogue.origin).name if catalogue.sha256 else catalogue.origin,
@@ -263,13 +418,40 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
         cast=cast_out(cast) if cast else None,
         recipe=recipe_out(recipe) if recipe else None,
         layout=campaign.layout or "plain",
-        stages=stages_of(session, campaign),
+        stages=stages,
         nights=[NightOut(id=night.id, evening=night.evening) for night in nights],
         filters=[name for name, _ in filters],
-        remarks=campaign.remarks,
+        kits=sorted(kits),
+        remarks=[
+            RemarkOut(
+                id=r.id,
+                stage=r.stage,
+                about=r.about,
+                words=r.words,
+                matters=r.matters,
+                remedy=r.remedy,
+                seen=r.seen,
+            )
+            for r in remarks_of(session, campaign.id)
+        ],
+        next=next_step(session, campaign, stages),
         constants=campaign.constants,
         undo=last.words if last else None,
         redo=undone.words if undone else None,
+    )
+
+
+def _measuring_out(campaign: Campaign) -> Measuring:
+    kept = campaign.measuring
+    if not kept:
+        return Measuring()
+    radius = "auto"
+    if kept["radius_px"] is not None:
+        radius = f"{kept['radius_px']:g}"
+    elif kept["radius_fwhm"] is not None:
+        radius = f"{kept['radius_fwhm']:g} fwhm"
+    return Measuring(
+        radius=radius, annulus=kept["annulus"], annulus_in_pixels=kept["annulus_in_pixels"]
     )
 
 
@@ -278,6 +460,7 @@ def cast_out(cast: CastRecord) -> CastOut:
     return CastOut(
         version=cast.version, target=cast.target, comparison=cast.comparison,
         check=cast.check_star, reasons=cast.reasons, dropped=cast.dropped,
+        automatic=bool(cast.automatic),
     )  # fmt: skip
 
 
@@ -285,5 +468,4 @@ def recipe_out(recipe: Recipe) -> RecipeOut:
     """A recipe as the page needs it."""
     return RecipeOut(
         version=recipe.version, steps=recipe.steps, automatic=recipe.automatic,
-        annulus_fwhm=(recipe.annulus_inner_fwhm, recipe.annulus_outer_fwhm),
     )  # fmt: skip

@@ -18,6 +18,7 @@ from narrow_beacon.server.schemas.stars import Candidate, Candidates, CastIn
 from narrow_beacon.server.state import campaign_of, changing, quick, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.actions import Change, act, new_cast
+from narrow_beacon.store.campaigns import queue_job
 from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.models import CastRecord
 
@@ -122,6 +123,8 @@ def set_cast(number: int, body: CastIn) -> Response:
                 Change("campaign", campaign.id, "target_dec_deg", float(dec)),
                 Change("campaign", campaign.id, "target_sure", True),
             ]
+            # Other reasons to set exposures aside; the census holds all stars.
+            queue_job(session, campaign, "settle")
         act(session, campaign, _words(stars.names, old, cast), changes)
         return quick(describe_curves(session, campaign))
 

@@ -6,7 +6,8 @@ from apiflask import APIBlueprint
 from sqlalchemy import func, select
 
 from narrow_beacon.core.correct.masters import MasterFacts
-from narrow_beacon.reduce.calibrate import LEFT_OUT, ChainReport
+from narrow_beacon.reduce.chains import LEFT_OUT, ChainReport
+from narrow_beacon.reduce.codec import load
 from narrow_beacon.server.night import master_version
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
@@ -21,7 +22,6 @@ from narrow_beacon.server.schemas.correct import (
 from narrow_beacon.server.state import campaign_of, changing, shared
 from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import chains_of
-from narrow_beacon.store.codec import load
 from narrow_beacon.store.models import MasterRecord, NightFile
 
 blueprint = APIBlueprint("correct", __name__)
@@ -44,12 +44,11 @@ def correct(number: int) -> CorrectOut:
         masters = session.scalars(
             select(MasterRecord).where(MasterRecord.campaign_id == number).order_by(MasterRecord.id)
         ).all()
-        remarks = [words for words in campaign.remarks if words.startswith("dust moved")]
-    used = {label for chain in chains.values() for label in chain.masters}
+    used = {key for chain in chains.values() for key in chain.masters}
+    labels = {facts.key: facts.label for r in masters for facts in [load(MasterFacts, r.facts)]}
     return CorrectOut(
         chains=[_chain(chain, counts.get(chain.name, 0)) for chain in chains.values()],
-        masters=[_master(record, used) for record in masters],
-        remarks=remarks,
+        masters=[_master(record, used, labels) for record in masters],
     )
 
 
@@ -93,11 +92,12 @@ def pick(number: int, body: MasterPick) -> Done:
         return Done(words=entry.words if entry else "Nothing to change.")
 
 
-def _master(record: MasterRecord, used: set[str]) -> MasterOut:
+def _master(record: MasterRecord, used: set[str], labels: dict[str, str]) -> MasterOut:
     facts = load(MasterFacts, record.facts)
     return MasterOut(
         id=record.id, label=facts.label, kind=facts.kind, filter=facts.filter or "",
         exposure_s=facts.exposure_s, temperature_c=facts.temperature_c, night=facts.night,
         count=facts.count, level_adu=facts.level_adu, clipped_share=facts.clipped_share,
-        made_with=list(facts.made_with), used=facts.label in used, version=master_version(record),
+        made_with=[labels.get(key, key) for key in facts.made_with], used=facts.key in used,
+        camera=facts.camera or "", version=master_version(record),
     )  # fmt: skip

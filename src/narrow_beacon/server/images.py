@@ -27,13 +27,13 @@ from narrow_beacon.core.frames.pyramid import (
     to_words,
 )
 from narrow_beacon.core.frames.sort import RawFile
-from narrow_beacon.reduce.calibrate import ChainReport
+from narrow_beacon.reduce.chains import ChainReport
+from narrow_beacon.reduce.codec import load
 from narrow_beacon.reduce.context import load_chain
 from narrow_beacon.server.night import image_version, master_version
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.correct import ImageInfo, ImageQuery
 from narrow_beacon.server.state import file_of, shared
-from narrow_beacon.store.codec import load
 from narrow_beacon.store.models import ChainRecord, MasterRecord
 
 blueprint = APIBlueprint("images", __name__)

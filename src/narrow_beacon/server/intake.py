@@ -15,6 +15,8 @@ from werkzeug.utils import secure_filename
 from narrow_beacon.core.frames.file_name import NamePattern, NamePatternError, NameValues
 from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.sort import RawFile
+from narrow_beacon.reduce.chains import wanting
+from narrow_beacon.reduce.codec import load
 from narrow_beacon.server.campaigns import PLAN_NAME
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
@@ -34,8 +36,7 @@ from narrow_beacon.server.schemas.intake import (
 from narrow_beacon.server.stages import needs_answer
 from narrow_beacon.server.state import campaign_of, changing, files_in, shared
 from narrow_beacon.store.actions import Change, act
-from narrow_beacon.store.campaigns import files_with_headers, queue_job
-from narrow_beacon.store.codec import load
+from narrow_beacon.store.campaigns import files_with_headers, queue_job, sort_files
 from narrow_beacon.store.models import Night, NightFile
 
 blueprint = APIBlueprint("intake", __name__)
@@ -120,9 +121,12 @@ def intake(number: int) -> IntakeOut:
             for night in session.query(Night).filter_by(campaign_id=campaign.id)
         }
         raws = [load(RawFile, record.raw) for record in records]
+        night = sort_files(session, campaign).night
     files = [_file(record, raw, evenings) for record, raw in zip(records, raws, strict=True)]
     stacks = _stacks(records, raws, evenings)
-    return IntakeOut(files=files, stacks=stacks, missing=_missing(stacks))
+    return IntakeOut(
+        files=files, stacks=stacks, missing=wanting(night.exposures, night.calibration)
+    )
 
 
 def _file(record: NightFile, raw: RawFile, evenings: dict[int, str]) -> FileOut:
@@ -157,18 +161,18 @@ def _stacks(
             (
                 record.part, record.kind, record.filter, exposure_s,
                 degree if record.kind != "flat" else None, _settings(raw),
-                evenings.get(record.night_id or 0, ""),
+                evenings.get(record.night_id or 0, ""), record.kit,
             )
         ].append(record)  # fmt: skip
     stacks = []
     for key, members in groups.items():
-        part, kind, name, exposure_s, degree, settings, night = key
+        part, kind, name, exposure_s, degree, settings, night, kit = key
         thin = part == "calibration" and len(members) < _THIN
         words = f"thin: {len(members)}, {_THIN} or more make a quiet master" if thin else ""
         stacks.append(
             Stack(
                 part=str(part), kind=str(kind), filter=str(name), exposure_s=exposure_s,
-                temperature_c=degree, settings=str(settings), night=str(night),
+                temperature_c=degree, settings=str(settings), night=str(night), kit=str(kit),
                 count=len(members), words=words, ids=[member.id for member in members],
             )
         )  # fmt: skip
@@ -191,25 +195,6 @@ def _settings(raw: RawFile) -> str:
     if raw.facts.offset_setting:
         parts.append(f"offset {raw.facts.offset_setting.value:g}")
     return ", ".join(parts)
-
-
-def _missing(stacks: list[Stack]) -> list[str]:
-    """What calibration the exposures lack, in words."""
-    sky = [stack for stack in stacks if stack.part == "exposure"]
-    have = [stack for stack in stacks if stack.part == "calibration"]
-    words = []
-    if sky and not any(stack.kind == "bias" for stack in have):
-        words.append("There are no bias frames: a dark of another length cannot be scaled.")
-    for seconds in sorted({stack.exposure_s or 0.0 for stack in sky}):
-        lengths = sorted({s.exposure_s or 0.0 for s in have if s.kind == "dark"})
-        if not any(abs(length / seconds - 1.0) < 0.2 for length in lengths if seconds):
-            others = ", ".join(f"{length:g} s" for length in lengths) or "none at all"
-            words.append(f"No dark near {seconds:g} s; there are {others}.")
-    for night in sorted({stack.night for stack in sky}):
-        for name in sorted({stack.filter for stack in sky if stack.night == night}):
-            if not any(s.kind == "flat" and s.filter == name and s.night == night for s in have):
-                words.append(f"No flat in {name} of the night {night}.")
-    return words
 
 
 @blueprint.post("/api/campaigns/<int:number>/corrections")

@@ -88,8 +88,8 @@ def jobs(number: int) -> JobList:
 def _job(job: Job) -> JobOut:
     return JobOut(
         id=job.id, kind=job.kind, state=job.state or "waiting", words=job.words or "",
-        done=job.done or 0, total=job.total or 0, failures=job.failures, created=job.created,
-        finished=job.finished,
+        done=job.done or 0, total=job.total or 0, failures=job.failures, log=job.log or "",
+        created=job.created, finished=job.finished,
     )  # fmt: skip
 
 

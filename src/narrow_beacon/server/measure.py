@@ -5,14 +5,12 @@ from __future__ import annotations
 import numpy as np
 from apiflask import APIBlueprint
 from flask import Response
-from sqlalchemy.orm import Session
 
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.core.measure.noise import CameraConstants, error_budget
 from narrow_beacon.reduce.curves import judge_radii
-from narrow_beacon.reduce.kit import KitConstants
 from narrow_beacon.server.curve import describe_curves
 from narrow_beacon.server.images import view_of_file
 from narrow_beacon.server.night import (
@@ -37,10 +35,9 @@ from narrow_beacon.server.schemas.measure import (
 from narrow_beacon.server.state import campaign_of, changing, file_of, quick, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.actions import Change, act, new_recipe
-from narrow_beacon.store.campaigns import chains_of, plan_of, sort_files
 from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.measured import filter_table
-from narrow_beacon.store.models import Campaign, Recipe
+from narrow_beacon.store.models import Recipe
 
 blueprint = APIBlueprint("measure", __name__)
 _MARGIN_PX = 2.0
@@ -95,11 +92,11 @@ def star(number: int, query: StarQuery) -> StarOut:
         if hit.size == 0:
             raise Problem(409, "Not on this exposure", f"{stars.names[query.row]} lies outside.")
         recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
-        annulus = ring_px(session, file, recipe)
+        annulus = ring_px(session, file)
         files = exposures_of(session, campaign)
         times = times_of(session, campaign, files)
         airmass = float(times.airmass[[f.id for f in files].index(query.file)])
-        camera = _camera(session, campaign, file.chain)
+        camera = CameraConstants(**(campaign.cameras or {})[file.chain])
     i = int(hit[0])
     step = step_of(recipe, file.filter)
     x, y, sky = float(census.x_px[i]), float(census.y_px[i]), float(census.sky_adu_per_px[i])
@@ -126,22 +123,6 @@ def star(number: int, query: StarQuery) -> StarOut:
         snr=[finite(v) for v in counts / sigma], profile_radius_px=distance.tolist(),
         profile_adu=value.tolist(), annulus_px=annulus, budgets=budgets,
     )  # fmt: skip
-
-
-_cameras: dict[tuple[object, ...], dict[str, CameraConstants]] = {}
-
-
-def _camera(session: Session, campaign: Campaign, chain: str) -> CameraConstants:
-    """The camera's constants for a chain; measuring them reads frames, so they are kept."""
-    chains = chains_of(session, campaign)
-    folders = tuple(sorted(report.folder for report in chains.values()))
-    key = (campaign.id, campaign.kit_id, campaign.site_id, folders)
-    if key not in _cameras:
-        plan = plan_of(session, campaign)
-        kit = KitConstants(plan, plan.site, sort_files(session, campaign).night)
-        _cameras.clear()
-        _cameras[key] = kit.cameras(chains)
-    return _cameras[key][chain]
 
 
 def _profile(number: int, x: float, y: float, reach: float) -> tuple[np.ndarray, np.ndarray]:
@@ -171,8 +152,7 @@ def set_recipe(number: int, body: RecipeIn) -> Response:
         steps = {**(old.steps if old else {}), **body.steps}
         if old and old.steps == steps:
             return quick(describe_curves(session, campaign))
-        annulus = (old.annulus_inner_fwhm, old.annulus_outer_fwhm) if old else (3.5, 5.5)
-        recipe = new_recipe(session, campaign, steps, body.automatic, annulus)
+        recipe = new_recipe(session, campaign, steps, body.automatic)
         words = ", ".join(f"{RADII_FWHM[s]:g} star widths in {n}" for n, s in body.steps.items())
         act(
             session, campaign, f"set the radius to {words}",

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import threading
 from collections import OrderedDict
 from collections.abc import Sequence
@@ -18,14 +17,13 @@ from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.curve.time import Times, exposure_times
-from narrow_beacon.core.errors import CatalogueError, NotMeasurableError
+from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.place.solution import Solution, project
 from narrow_beacon.reduce.curves import DEFAULT_STEP, FilterCurve, curve_of_cast
 from narrow_beacon.reduce.field import band_of
 from narrow_beacon.reduce.prepare import target_place
 from narrow_beacon.store.campaigns import place_of
 from narrow_beacon.store.census import CensusTable
-from narrow_beacon.store.codec import solution_from_json
 from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.measured import filter_table, filters_measured
 from narrow_beacon.store.models import (
@@ -34,11 +32,11 @@ from narrow_beacon.store.models import (
     CensusFile,
     ChainRecord,
     MasterRecord,
-    Night,
     NightFile,
     PlacementRecord,
     Recipe,
 )
+from narrow_beacon.store.placements import solution_of
 
 _times: OrderedDict[tuple[object, ...], Times] = OrderedDict()
 _lock = threading.Lock()
@@ -52,9 +50,13 @@ class ExposureRow(Protocol):
     sha256: str
     night_id: int | None
     filter: str
+    group_name: str
     exposure_s: float | None
     mid_utc: datetime | None
     chain: str
+    kit: str
+    width: int
+    height: int
     quality: dict[str, Any] | None
     trouble: str
     aside_by: str
@@ -70,6 +72,7 @@ class SortedRow(Protocol):
     name: str
     night_id: int | None
     filter: str
+    group_name: str
     mid_utc: datetime | None
 
 
@@ -97,11 +100,13 @@ def sorted_exposures(session: Session, campaign: Campaign) -> Sequence[SortedRow
 
 
 def _read(session: Session, campaign: Campaign, row: type) -> Sequence[Any]:
-    return session.execute(
-        select(*(getattr(NightFile, name) for name in row.__annotations__))
-        .where(NightFile.campaign_id == campaign.id, NightFile.part == "exposure")
-        .order_by(NightFile.mid_utc, NightFile.name)
+    found = session.execute(
+        select(*(getattr(NightFile, name) for name in row.__annotations__)).where(
+            NightFile.campaign_id == campaign.id, NightFile.part == "exposure"
+        )
     ).all()
+    # In the order of the core, which the database's own order of letters is not.
+    return sorted(found, key=lambda file: (file.mid_utc, file.name))
 
 
 def chain_prints(session: Session, campaign: Campaign) -> dict[str, str]:
@@ -137,17 +142,28 @@ def set_aside_ids(session: Session, campaign: Campaign) -> set[int]:
 
 def target_position(session: Session, campaign: Campaign) -> tuple[float, float] | None:
     """Right ascension and declination in degrees of the target, where they are known."""
+    stars = star_table(session, campaign.catalogue_id) if campaign.catalogue_id else None
+    if campaign.cast_id and stars is not None:
+        # Where the catalogue has the star: times are for it, and not for what was typed.
+        return target_place(stars, session.get_one(CastRecord, campaign.cast_id).target)
     if campaign.target_ra_deg is not None and campaign.target_dec_deg is not None:
         return campaign.target_ra_deg, campaign.target_dec_deg
-    if campaign.catalogue_id is None:
-        return None
-    stars = star_table(session, campaign.catalogue_id)
-    if campaign.cast_id:
-        cast = session.get_one(CastRecord, campaign.cast_id)
-        return target_place(stars, cast.target, [])
-    with contextlib.suppress(CatalogueError):
-        return target_place(stars, stars.row(campaign.target_name), [])
-    return None
+    row = stars.find(campaign.target_name) if stars is not None else None
+    return target_place(stars, row) if stars is not None and row is not None else None
+
+
+def view_position(session: Session, campaign: Campaign) -> tuple[float, float] | None:
+    """Where the sky's plane touches what is shown: the target, or the first exposure's middle."""
+    position = target_position(session, campaign)
+    if position is not None:
+        return position
+    first = session.scalars(
+        select(PlacementRecord)
+        .join(NightFile, NightFile.id == PlacementRecord.file_id)
+        .where(NightFile.campaign_id == campaign.id)
+        .order_by(NightFile.mid_utc)
+    ).first()
+    return solution_of(first).centre if first else None
 
 
 def times_of(session: Session, campaign: Campaign, files: Sequence[SortedRow]) -> Times:
@@ -203,21 +219,25 @@ def curves_now(
     aside = set() if everything else set_aside_ids(session, campaign)
     times = times_of(session, campaign, files)
     index_of = {file.id: index for index, file in enumerate(files)}
-    groups = {index: f"{file.night_id} {file.filter}" for index, file in enumerate(files)}
+    groups = {index: file.group_name for index, file in enumerate(files)}
+    said = campaign.bands or {}
     airmass = dict(enumerate(times.airmass.tolist()))
     cast = Cast(record.target, tuple(record.comparison), record.check_star)
     tables, curves, problems = {}, [], []
     for name in filters_measured(session, campaign.id):
         table = filter_table(session, campaign.id, name)
-        band = band_of(name, stars)
+        band = band_of(name, stars, said)
         if table is None or band is None:
             continue
         tables[name] = table
-        keep = [
-            (at, index_of[number])
-            for at, number in enumerate(table.file_ids)
-            if number in index_of and number not in aside
-        ]
+        keep = sorted(
+            (
+                (at, index_of[number])
+                for at, number in enumerate(table.file_ids)
+                if number in index_of and number not in aside
+            ),
+            key=lambda pair: pair[1],  # in order of time, whatever kits took them
+        )
         if not keep:
             problems.append(f"every exposure in {name} is set aside")
             continue
@@ -254,38 +274,23 @@ _RING_FWHM = (3.5, 5.5)
 _USUAL_FWHM_PX = 3.0
 
 
-def ring_px(session: Session, file: NightFile, recipe: Recipe | None) -> tuple[float, float]:
-    """Inner and outer radius of the sky ring of a file's night and filter, in pixels."""
-    evening = session.scalars(select(Night.evening).where(Night.id == file.night_id)).first()
-    width = session.scalars(
-        select(CensusFile.fwhm_px).where(
-            CensusFile.campaign_id == file.campaign_id,
-            CensusFile.group_name == f"{evening} {file.filter}",
+def ring_px(session: Session, file: NightFile) -> tuple[float, float]:
+    """Inner and outer radius of the sky ring of a file's night, filter and kit, in pixels."""
+    record = session.scalars(
+        select(CensusFile).where(
+            CensusFile.campaign_id == file.campaign_id, CensusFile.group_name == file.group_name
         )
     ).first()
+    if record is not None and record.annulus_px:
+        return record.annulus_px[0], record.annulus_px[1]
     inner, outer = _RING_FWHM
-    if recipe:
-        inner, outer = recipe.annulus_inner_fwhm, recipe.annulus_outer_fwhm
-    return inner * (width or _USUAL_FWHM_PX), outer * (width or _USUAL_FWHM_PX)
+    return inner * _USUAL_FWHM_PX, outer * _USUAL_FWHM_PX
 
 
 def placements_of(session: Session, ids: Sequence[int]) -> dict[int, PlacementRecord]:
     """Placements by file."""
     found = session.scalars(select(PlacementRecord).where(PlacementRecord.file_id.in_(ids)))
     return {placement.file_id: placement for placement in found}
-
-
-_solutions: OrderedDict[int, Solution] = OrderedDict()
-
-
-def solution_of(placement: PlacementRecord) -> Solution:
-    """The solution of a placement; a record never changes, it is only followed by another."""
-    with _lock:
-        if placement.id not in _solutions:
-            _solutions[placement.id] = solution_from_json(placement.solution)
-            while len(_solutions) > 5000:
-                _solutions.popitem(last=False)
-        return _solutions[placement.id]
 
 
 _planes: dict[tuple[int, float, float], tuple[float, ...]] = {}

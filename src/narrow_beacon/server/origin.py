@@ -12,12 +12,12 @@ from narrow_beacon import __version__
 from narrow_beacon.core.frames.sort import RawFile
 from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.core.measure.growth import RADII_FWHM
+from narrow_beacon.reduce.codec import load
 from narrow_beacon.server.night import curves_now, ring_px, step_of
 from narrow_beacon.server.place import solution_in_words
 from narrow_beacon.server.schemas.curve import OriginBlock, OriginFact, OriginOut
 from narrow_beacon.server.state import campaign_of, file_of, shared
 from narrow_beacon.store.campaigns import chains_of
-from narrow_beacon.store.codec import load
 from narrow_beacon.store.measured import filter_table
 from narrow_beacon.store.models import (
     Campaign,
@@ -110,7 +110,7 @@ def _measured(session: Session, campaign: Campaign, file: NightFile) -> Facts:
     census = table.exposure(table.file_ids.index(file.id))
     recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
     step = step_of(recipe, file.filter)
-    inner, outer = ring_px(session, file, recipe)
+    inner, outer = ring_px(session, file)
     quality = file.quality or {}
     constants = campaign.constants.items()
     version = f", settings version {recipe.version}" if recipe else ""

@@ -9,9 +9,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.correct.masters import MasterFacts
-from narrow_beacon.core.place.solve import Placement
-from narrow_beacon.reduce.calibrate import MasterFile
-from narrow_beacon.reduce.run import Outcome
+from narrow_beacon.core.remarks import Remark
+from narrow_beacon.reduce.codec import load, quality_from_json
+from narrow_beacon.reduce.masters import MasterFile
+from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.server.night import (
     CurvesNow,
@@ -19,12 +20,12 @@ from narrow_beacon.server.night import (
     curves_now,
     exposures_of,
     placements_of,
-    solution_of,
 )
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.store.campaigns import chains_of, plan_of, sort_files
-from narrow_beacon.store.codec import load, quality_from_json
 from narrow_beacon.store.models import Campaign, MasterRecord, PlacementRecord
+from narrow_beacon.store.placements import placement_of
+from narrow_beacon.store.remarks import remarks_of
 
 
 def outcome_now(session: Session, campaign: Campaign, output: Path) -> tuple[Outcome, CurvesNow]:
@@ -57,7 +58,6 @@ def outcome_now(session: Session, campaign: Campaign, output: Path) -> tuple[Out
         night=nights.night,
         masters=tuple(MasterFile(load(MasterFacts, m.facts), Path(m.path)) for m in masters),
         chains=chains_of(session, campaign),
-        context=None,
         times=now.times,
         results=results,
         curves=now.curves,
@@ -66,7 +66,10 @@ def outcome_now(session: Session, campaign: Campaign, output: Path) -> tuple[Out
             for index, number in enumerate(ids)
             if files[number].trouble or files[number].aside_by
         },
-        remarks=tuple(campaign.remarks),
+        remarks=tuple(
+            Remark(r.stage, r.words, r.about, r.matters, r.remedy)
+            for r in remarks_of(session, campaign.id)
+        ),
         constants=dict(campaign.constants),
     )
     return outcome, now
@@ -82,10 +85,5 @@ def _settings_text(campaign: Campaign, now: CurvesNow) -> str:
 
 def _result(index: int, file: ExposureRow, placement: PlacementRecord | None) -> ExposureResult:
     quality = quality_from_json(file.quality) if file.quality else None
-    placed = None
-    if placement:
-        placed = Placement(
-            solution_of(placement), placement.matched, placement.compared, placement.residual_px,
-            placement.false_log10, placement.how,
-        )  # fmt: skip
+    placed = placement_of(placement) if placement else None
     return ExposureResult(index, file.trouble or None, quality, placed, None)

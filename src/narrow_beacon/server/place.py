@@ -12,10 +12,9 @@ from narrow_beacon.core.place.solution import project
 from narrow_beacon.reduce.field import band_of
 from narrow_beacon.server.night import (
     ring_px,
-    solution_of,
     sorted_exposures,
     step_of,
-    target_position,
+    view_position,
 )
 from narrow_beacon.server.schemas.stars import Catalogue, MeasuredStars, PlacementOut
 from narrow_beacon.server.state import campaign_of, file_of, shared
@@ -23,6 +22,7 @@ from narrow_beacon.server.vet import finite
 from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.measured import filter_table
 from narrow_beacon.store.models import Campaign, PlacementRecord, Recipe
+from narrow_beacon.store.placements import solution_of
 
 blueprint = APIBlueprint("place", __name__)
 _FIELD_DEG = 1.5
@@ -34,7 +34,7 @@ def stars(number: int) -> Catalogue:
     """The catalogue's stars about the target, where they are at the time of the first night."""
     with shared().store.session() as session:
         campaign = campaign_of(session, number)
-        position = target_position(session, campaign)
+        position = view_position(session, campaign)
         if campaign.catalogue_id is None or position is None:
             return Catalogue(
                 row=[], name=[], ra_deg=[], dec_deg=[], east_arcsec=[], north_arcsec=[],
@@ -80,7 +80,7 @@ def measured(number: int) -> MeasuredStars:
             return nothing
         recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
         stars = star_table(session, campaign.catalogue_id or 0)
-        annulus = ring_px(session, file, recipe)
+        annulus = ring_px(session, file)
         solution = solution_of(placement)
         year = julian_year(file.mid_utc) if file.mid_utc else 2000.0
     at = table.file_ids.index(number)
@@ -93,7 +93,7 @@ def measured(number: int) -> MeasuredStars:
     with np.errstate(invalid="ignore", divide="ignore"):
         magnitude = -2.5 * np.log10(np.where(counts > 0, counts, np.nan) / exposure_s)
         snr = counts / sigma
-    band = band_of(file.filter, stars)
+    band = band_of(file.filter, stars, campaign.bands)
     if band is not None:
         away = stars.bands[band].magnitude[census.rows] - magnitude
         bright = snr > 50

@@ -17,6 +17,7 @@ from narrow_beacon import __version__
 from narrow_beacon.core.report.figure import draw_light_curve
 from narrow_beacon.core.report.layout import read_layout, render_report
 from narrow_beacon.core.report.light_curve import CurvePoint
+from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.outputs import (
     check_name,
     curve_points,
@@ -24,7 +25,6 @@ from narrow_beacon.reduce.outputs import (
     target_name,
     write_outputs,
 )
-from narrow_beacon.reduce.run import Outcome
 from narrow_beacon.reduce.workers import Workers
 from narrow_beacon.server.night import CurvesNow
 from narrow_beacon.server.outcome import outcome_now
@@ -33,7 +33,15 @@ from narrow_beacon.server.schemas.report import Check, ReportOut, ReportPage
 from narrow_beacon.server.stages import out_of_date
 from narrow_beacon.server.state import campaign_of, changing, shared
 from narrow_beacon.store.campaigns import now as this_moment
-from narrow_beacon.store.models import Campaign, NightFile, Point, Reduction, Report
+from narrow_beacon.store.models import (
+    Campaign,
+    CastRecord,
+    NightFile,
+    Point,
+    Recipe,
+    Reduction,
+    Report,
+)
 
 blueprint = APIBlueprint("report", __name__)
 _LARGE_UNCERTAINTY_MAG = 0.1
@@ -72,19 +80,21 @@ def _reports(
     """What was handed out, newest first, with how many of its points are others now."""
     ids = {file.name: file.id for file in now.files}
     current = {(ids[p.exposure], p.filter): p.magnitude for p in points}
+    star = now.stars.names[now.cast.target]
     found = []
     for record in session.scalars(
         select(Report).where(Report.campaign_id == campaign.id).order_by(Report.id.desc())
     ):
+        whose = session.get_one(Reduction, record.reduction_id).star or star
         sent = session.scalars(select(Point).where(Point.reduction_id == record.reduction_id))
         changed = 0
-        for point in sent:
+        for point in sent if whose == star else ():
             value = current.get((point.file_id, point.filter))
             changed += value is None or abs(value - point.magnitude) > _SAME_MAG
         found.append(
             ReportOut(
                 id=record.id, created=record.created, layout=record.layout, files=record.files,
-                points=record.points, changed=changed,
+                points=record.points, changed=changed, star=whose, other=whose != star,
             )
         )  # fmt: skip
     return found
@@ -123,15 +133,17 @@ def _checks(
     if proposals:
         words = f"{len(proposals)} exposures are proposed to be set aside; decide in Vet."
         checks.append(Check(state="look", words=words))
-    if reports:
-        last = reports[0]
+    own = [sent for sent in reports if not sent.other]
+    if own:
+        last = own[0]
         words = f"{last.points} points were handed out on {last.created:%d %B %Y, %H:%M} UTC"
         words += (
             f"; {last.changed} of them differ now." if last.changed else ", all as they are now."
         )
         checks.append(Check(state="look", words=words))
     else:
-        checks.append(Check(state="good", words="No point was handed out before."))
+        words = f"No point of {now.stars.names[now.cast.target]} was handed out before."
+        checks.append(Check(state="good", words=words))
     return checks
 
 
@@ -195,7 +207,7 @@ def export(number: int) -> ReportOut:
             raise Problem(409, "Nothing to export", "No point has a magnitude.")
         reduction = Reduction(
             campaign_id=number, cast_id=campaign.cast_id, recipe_id=campaign.recipe_id,
-            created=moment, version=__version__,
+            created=moment, version=__version__, star=now.stars.names[now.cast.target],
         )  # fmt: skip
         session.add(reduction)
         session.flush()
@@ -214,10 +226,13 @@ def export(number: int) -> ReportOut:
         )  # fmt: skip
         session.add(record)
         session.flush()
+        # What was handed out stands: more nights no longer change who plays which part.
+        session.get_one(CastRecord, campaign.cast_id).automatic = False
+        session.get_one(Recipe, campaign.recipe_id).automatic = False
         campaign.revision += 1
         return ReportOut(
             id=record.id, created=moment, layout=record.layout, files=names, points=len(points),
-            changed=0,
+            changed=0, star=reduction.star, other=False,
         )  # fmt: skip
 
 

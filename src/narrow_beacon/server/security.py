@@ -123,13 +123,18 @@ class Folders:
     def __init__(self, allowed: list[Path]) -> None:
         self.allowed = [path.expanduser().resolve() for path in allowed]
 
+    def allows(self, path: Path) -> bool:
+        """Whether a path lies below a folder that may be read."""
+        whole = path.resolve()
+        return any(whole == root or root in whole.parents for root in self.allowed)
+
     def check(self, text: str) -> Path:
         """The folder or file at a path. Raises Problem where it is elsewhere or missing."""
         path = Path(text).expanduser()
         if not path.is_absolute():
             raise Problem(422, "Not a full path", f"“{text}” has to begin with /.")
         path = path.resolve()
-        if not any(path == root or root in path.parents for root in self.allowed):
+        if not self.allows(path):
             roots = ", ".join(str(root) for root in self.allowed)
             raise Problem(
                 403,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from typing import Any
 
@@ -16,14 +17,16 @@ from narrow_beacon.store.models import (
     ChainRecord,
     Job,
     NightFile,
+    RemarkRecord,
     Report,
 )
 
 _STAGE_OF_JOB = {
     "sort": ("intake",), "masters": ("correct",), "place": ("place",), "census": ("measure",),
+    "settle": ("vet",),
     "reduce": ("intake", "correct", "place", "measure"),
 }  # fmt: skip
-QUESTIONS = ("its header", "wrong kind", "no longer there")
+QUESTIONS = ("its header", "wrong kind", "not there now")
 """Reasons that the observer can answer begin with one of these."""
 
 
@@ -35,7 +38,7 @@ def stages_of(session: Session, campaign: Campaign) -> list[Stage]:
             NightFile.proposal, NightFile.placed_with, NightFile.measured_with, NightFile.chain,
             NightFile.kind, NightFile.filter, NightFile.exposure_s, NightFile.night_id,
             NightFile.sha256,
-        ).where(NightFile.campaign_id == campaign.id)
+        ).where(NightFile.campaign_id == campaign.id, NightFile.part != "removed")
     ).all()  # fmt: skip
     exposures = [file for file in files if file.part == "exposure"]
     chains = set(
@@ -59,14 +62,30 @@ def stages_of(session: Session, campaign: Campaign) -> list[Stage]:
         _after_census("curve", census is not None and campaign.cast_id is not None, True, ""),
         _report(session, campaign, census is not None and campaign.cast_id is not None),
     ]
-    return [
-        stage.model_copy(update={"state": "working"}) if stage.key in working else stage
-        for stage in stages
-    ]
+    unseen = Counter(
+        session.scalars(
+            select(RemarkRecord.stage).where(
+                RemarkRecord.campaign_id == campaign.id, ~RemarkRecord.seen
+            )
+        )
+    )
+    return [_with_remarks(stage, unseen[stage.key], stage.key in working) for stage in stages]
+
+
+def _with_remarks(stage: Stage, unseen: int, working: bool) -> Stage:
+    """A stage with the remarks that were not seen yet: then there is something to look at."""
+    state, words = stage.state, stage.words
+    if unseen:
+        state = "look" if state == "done" else state
+        noun = f"{unseen} remark{'s' if unseen > 1 else ''}"
+        words = f"{words}; {noun}" if words else noun
+    if working:
+        state = "working"
+    return stage.model_copy(update={"state": state, "words": words, "remarks": unseen})
 
 
 def _stage(key: str, state: str, words: str, count: int = 0) -> Stage:
-    return Stage(key=key, state=state, words=words, count=count)  # type: ignore[arg-type]
+    return Stage(key=key, state=state, words=words, count=count, remarks=0)  # type: ignore[arg-type]
 
 
 def _working(session: Session, campaign: Campaign) -> set[str]:
@@ -106,9 +125,6 @@ def _correct(
         return _stage("correct", "todo", "build the masters")
     if campaign.masters_with != calibration_print(campaign, files):
         return _stage("correct", "todo", "build the masters again: what they are made of changed")
-    dust = sum(words.startswith("dust moved") for words in campaign.remarks)
-    if dust:
-        return _stage("correct", "look", "dust moved between flats", dust)
     return _stage("correct", "done", f"{len(chains)} chains")
 
 
@@ -141,7 +157,7 @@ def _place(campaign: Campaign, exposures: Sequence[Any], chains: set[str]) -> St
 def _measure(campaign: Campaign, exposures: Sequence[Any], chains: set[str]) -> Stage:
     if not exposures or not chains:
         return _stage("measure", "waiting", "waits for Correct")
-    missing = sum(not file.measured_with for file in exposures)
+    missing = sum(not file.measured_with and not file.trouble for file in exposures)
     if missing:
         return _stage("measure", "todo", f"{missing} to measure")
     if campaign.changed_since:

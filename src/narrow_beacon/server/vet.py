@@ -12,10 +12,8 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon.core.curve.almanac import SkyAbove, sky_above
 from narrow_beacon.core.curve.time import Site
-from narrow_beacon.core.frames.sort import RawFile
-from narrow_beacon.jobs.settle import accept_proposals
+from narrow_beacon.jobs.proposals import accept_proposals
 from narrow_beacon.server.night import (
-    ExposureRow,
     chain_prints,
     curves_now,
     exposures_of,
@@ -23,13 +21,13 @@ from narrow_beacon.server.night import (
     planes_of,
     target_position,
     times_of,
+    view_position,
 )
 from narrow_beacon.server.schemas.common import Done, Ids
 from narrow_beacon.server.schemas.night import Exposure, Exposures, SetAside, SkyNight, SkyOut
 from narrow_beacon.server.state import campaign_of, changing, files_in, quick, shared
 from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import place_of
-from narrow_beacon.store.codec import load
 from narrow_beacon.store.models import Campaign, NightFile
 
 blueprint = APIBlueprint("vet", __name__)
@@ -54,7 +52,7 @@ def exposures(number: int) -> Response:
 def _exposures(session: Session, campaign: Campaign) -> Exposures:
     files = exposures_of(session, campaign)
     times = times_of(session, campaign, files)
-    position = target_position(session, campaign)
+    position = view_position(session, campaign)
     planes = planes_of(session, campaign, position) if position else {}
     light: dict[int, float] = {}
     zero: dict[int, float] = {}
@@ -63,14 +61,13 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
         for at, index in enumerate(curve.indices):
             light[files[index].id] = curve.transparency[at]
             zero[files[index].id] = curve.ensemble.zero_point[at]
-    shape = _shape(session, files)
     chains = chain_prints(session, campaign)
     first_centre: dict[int, tuple[float, float]] = {}
     found = []
     for index, file in enumerate(files):
         plane, drift = planes.get(file.id), None
         if plane and not file.trouble:
-            middle = _middle(plane, *shape)
+            middle = _middle(plane, file.height, file.width)
             start = first_centre.setdefault(file.night_id or 0, middle)
             drift = float(np.hypot(middle[0] - start[0], middle[1] - start[1]))
         q = file.quality or {}
@@ -86,18 +83,13 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
                 sky_adu_per_px=q.get("sky_adu_per_px"), transparency=finite(light.get(file.id)),
                 zero_point=finite(zero.get(file.id)), drift_arcsec=drift,
                 plane=list(plane) if plane else None,
-                width=shape[1], height=shape[0], placed=plane is not None,
+                width=file.width, height=file.height, kit=file.kit, placed=plane is not None,
                 measured=bool(file.measured_with) and not file.trouble, trouble=file.trouble or "",
                 aside=file.aside_reason if file.aside_by else "", aside_by=file.aside_by or "",
                 proposal=file.proposal or "",
             )
         )  # fmt: skip
     return Exposures.model_construct(exposures=found, reference=_reference(found))
-
-
-def _shape(session: Session, files: Sequence[ExposureRow]) -> tuple[int, int]:
-    source = load(RawFile, session.get_one(NightFile, files[0].id).raw).source if files else None
-    return (source.height, source.width) if source else (1, 1)
 
 
 def _middle(plane: Sequence[float], height: int, width: int) -> tuple[float, float]:

@@ -237,7 +237,7 @@ def demo_calibration() -> list[CalibrationShot]:
     planted = []
     for shot in shots:
         if shot.file.startswith("night-1/calibration/dark-60s-09"):
-            shot = replace(shot, temperature_c=-3.6, troubles=("too warm",), expected="left out")
+            shot = replace(shot, temperature_c=-3.6, troubles=("too warm",), expected="calibration")
         if shot.file.startswith("night-1/calibration/flat-B-12"):
             shot = replace(
                 shot, header_kind="exposure", troubles=("called an exposure in its header",),

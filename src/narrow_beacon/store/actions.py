@@ -21,10 +21,11 @@ from narrow_beacon.store.models import (
 )
 
 _RECORDS: dict[str, type[Record]] = {"file": NightFile, "campaign": Campaign}
-_SORTING_FIELDS = {"correction", "kit_id", "site_id", "default_filter"}
+_SORTING_FIELDS = {"correction", "kit_id", "site_id", "default_filter", "folders"}
 _CENSUS_FIELDS = {
     "kit_id": "kit", "site_id": "site", "catalogue_id": "catalogue", "cone_url": "catalogue",
-    "correction": "files", "default_filter": "files",
+    "correction": "files", "default_filter": "files", "bands": "bands", "epoch_yr": "catalogue",
+    "measuring": "radius or sky ring", "library": "library of masters", "folders": "files",
 }  # fmt: skip
 """What a census was made with: noise, airmass, stars, and what the files are."""
 
@@ -121,6 +122,8 @@ def _after(session: Session, campaign: Campaign, fields: set[str]) -> None:
         refresh_files(session, campaign)
     changed = [words for field, words in _CENSUS_FIELDS.items() if field in fields]
     changed_after_measuring(session, campaign, changed)
+    if "folders" in fields:
+        queue_job(session, campaign, "sort")
     if "picks" in fields:
         queue_job(session, campaign, "masters")
     campaign.revision += 1
@@ -162,7 +165,6 @@ def new_recipe(
     campaign: Campaign,
     steps: dict[str, int],
     automatic: bool,
-    annulus: tuple[float, float],
 ) -> Recipe:
     """The next version of the recipe; ``act`` puts it in force."""
     newest = session.scalars(
@@ -172,7 +174,7 @@ def new_recipe(
     ).first()
     record = Recipe(
         campaign_id=campaign.id, version=(newest or 0) + 1, created=now(), steps=steps,
-        automatic=automatic, annulus_inner_fwhm=annulus[0], annulus_outer_fwhm=annulus[1],
+        automatic=automatic,
     )  # fmt: skip
     session.add(record)
     session.flush()

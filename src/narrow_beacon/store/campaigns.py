@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -16,17 +16,12 @@ from sqlalchemy.orm import Session, undefer
 
 from narrow_beacon.core.curve.time import Site as Place
 from narrow_beacon.core.frames.fits_file import file_sha256
-from narrow_beacon.core.frames.sort import (
-    Correction,
-    RawFile,
-    SortedNight,
-    TimeRule,
-    settle,
-    sort_night,
-)
-from narrow_beacon.plan import Plan
-from narrow_beacon.reduce.calibrate import ChainReport, chain_name
-from narrow_beacon.store.codec import dump, load
+from narrow_beacon.core.frames.sort import Correction, Frame, RawFile, SortedNight
+from narrow_beacon.plan import Plan, RadiusRule
+from narrow_beacon.reduce.chains import ChainReport
+from narrow_beacon.reduce.codec import dump, load
+from narrow_beacon.reduce.names import chain_name, fingerprint, group_name
+from narrow_beacon.reduce.sorting import SortedFiles, sort_raw_files
 from narrow_beacon.store.fields import save_catalogue, star_table
 from narrow_beacon.store.models import (
     Campaign,
@@ -37,9 +32,13 @@ from narrow_beacon.store.models import (
     Kit,
     Night,
     NightFile,
-    Recipe,
     Site,
 )
+
+AWAY = "not there now; was it moved, or is its disk away? What is known of it is kept"
+"""Why a file that was read before takes no part."""
+OF_HEADERS = "headers"
+"""The name of a site that the files' headers gave."""
 
 
 def now() -> datetime:
@@ -47,16 +46,11 @@ def now() -> datetime:
     return datetime.now(UTC).replace(tzinfo=None)
 
 
-def fingerprint(*parts: object) -> str:
-    """A short name of some inputs: the same inputs give the same name."""
-    return hashlib.sha256(repr(parts).encode()).hexdigest()[:40]
-
-
 def new_campaign(session: Session, name: str, folders: Sequence[Path]) -> Campaign:
     """A campaign of which only the folders are known."""
     campaign = Campaign(
         name=name, created=now(), folders=[str(folder) for folder in folders],
-        wanted_comparison=[], remarks=[], constants={}, picks={},
+        wanted_comparison=[], remarks=[], constants={}, picks={}, bands={}, archived=False,
     )  # fmt: skip
     session.add(campaign)
     session.flush()
@@ -70,9 +64,14 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     campaign.target_ra_deg, campaign.target_dec_deg = plan.target_ra_deg, plan.target_dec_deg
     campaign.target_sure = bool(plan.target_name or plan.target_ra_deg is not None)
     campaign.default_filter = plan.default_filter
+    campaign.library = str(plan.library.resolve()) if plan.library else None
+    campaign.epoch_yr = plan.epoch_yr
+    campaign.bands = dict(plan.bands)
+    campaign.measuring = measuring_of(plan)
     campaign.wanted_comparison = list(plan.comparison)
     campaign.wanted_check = plan.check
-    campaign.layout = plan.layout
+    own = plan.base / plan.layout
+    campaign.layout = str(own.resolve()) if own.is_file() else plan.layout
     campaign.cone_url = plan.cone_url
     if plan.site:
         site = Site(
@@ -103,6 +102,16 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
         campaign.catalogue_id = record.id
 
 
+def measuring_of(plan: Plan) -> dict[str, Any]:
+    """A plan's radius and sky ring, as a campaign keeps them."""
+    return {
+        "radius_px": plan.radius.pixels,
+        "radius_fwhm": plan.radius.widths,
+        "annulus": list(plan.annulus),
+        "annulus_in_pixels": plan.annulus_in_pixels,
+    }
+
+
 def base_folder(campaign: Campaign) -> Path:
     """What the names of a campaign's files are relative to."""
     parents = [str(Path(folder).parent) for folder in campaign.folders]
@@ -112,18 +121,25 @@ def base_folder(campaign: Campaign) -> Path:
 def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) -> Plan:
     """The campaign's settings as the core's plan."""
     kit = session.get(Kit, campaign.kit_id) if campaign.kit_id else None
-    recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
+    measuring = campaign.measuring or measuring_of(Plan(Path(), "", ()))
     base = base_folder(campaign)
     plan = Plan(
         path=base / "campaign",
         text="",
         folders=tuple(Path(folder) for folder in campaign.folders),
+        library=library_of(campaign),
         default_filter=campaign.default_filter,
+        epoch_yr=campaign.epoch_yr,
         cone_url=campaign.cone_url,
-        site=place_of(session, campaign),
+        site=place_of(session, campaign, of_headers=False),
         target_name=campaign.target_name or None,
         target_ra_deg=campaign.target_ra_deg,
         target_dec_deg=campaign.target_dec_deg,
+        target_sure=campaign.target_sure,
+        bands=campaign.bands or {},
+        radius=RadiusRule(measuring["radius_px"], measuring["radius_fwhm"]),
+        annulus=(measuring["annulus"][0], measuring["annulus"][1]),
+        annulus_in_pixels=measuring["annulus_in_pixels"],
         comparison=tuple(campaign.wanted_comparison),
         check=campaign.wanted_check,
         output=output,
@@ -148,17 +164,41 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
             timestamp=kit.timestamp,
             clock_offset_s=kit.clock_offset_s,
         )
-    if recipe:
-        plan = replace(plan, annulus=(recipe.annulus_inner_fwhm, recipe.annulus_outer_fwhm))
     return plan
 
 
-def place_of(session: Session, campaign: Campaign) -> Place | None:
-    """Where the telescope stands, where that is known."""
+def library_of(campaign: Campaign) -> Path | None:
+    """The folder of masters of earlier nights, where it is there."""
+    folder = Path(campaign.library) if campaign.library else None
+    return folder if folder and folder.is_dir() else None
+
+
+def place_of(session: Session, campaign: Campaign, *, of_headers: bool = True) -> Place | None:
+    """Where the telescope stands, where that is known; ``of_headers``: also where only the headers
+    of its files say so.
+    """
     if campaign.site_id is None:
         return None
     site = session.get_one(Site, campaign.site_id)
+    if site.name == OF_HEADERS and not of_headers:
+        return None
     return Place(site.latitude_deg, site.longitude_deg, site.elevation_m)
+
+
+def _take_from_headers(session: Session, campaign: Campaign, plan: Plan) -> None:
+    """What only the headers say of target and site, until the observer does."""
+    if not campaign.target_name and campaign.target_ra_deg is None:
+        campaign.target_name = plan.target_name or ""
+        campaign.target_ra_deg, campaign.target_dec_deg = plan.target_ra_deg, plan.target_dec_deg
+    known = session.get(Site, campaign.site_id) if campaign.site_id else None
+    if plan.site is None or (known and known.name != OF_HEADERS):
+        return
+    values = vars(plan.site)
+    if known is None or any(getattr(known, name) != value for name, value in values.items()):
+        site = Site(name=OF_HEADERS, **values)
+        session.add(site)
+        session.flush()
+        campaign.site_id = site.id
 
 
 @dataclass(frozen=True)
@@ -170,43 +210,59 @@ class CampaignNights:
 
 
 def files_of(session: Session, campaign: Campaign) -> Sequence[NightFile]:
-    """All files of a campaign, in order of path."""
+    """All files below a campaign's folders, in order of path."""
     return session.scalars(
-        select(NightFile).where(NightFile.campaign_id == campaign.id).order_by(NightFile.path)
+        select(NightFile)
+        .where(NightFile.campaign_id == campaign.id, NightFile.part != "removed")
+        .order_by(NightFile.path)
     ).all()
 
 
 def files_with_headers(session: Session, campaign: Campaign) -> Sequence[NightFile]:
-    """All files of a campaign with what their headers say, in order of path."""
-    return session.scalars(
+    """All files below a campaign's folders with what their headers say, in order of path."""
+    folders = [Path(folder) for folder in campaign.folders]
+    files = session.scalars(
         select(NightFile)
         .options(undefer(NightFile.raw))
         .where(NightFile.campaign_id == campaign.id)
         .order_by(NightFile.path)
     ).all()
+    return [file for file in files if any(f in Path(file.path).parents for f in folders)]
+
+
+@dataclass(frozen=True)
+class KnownFiles:
+    """What is known of a campaign's files: as they were read, the observer's words, and their
+    records' numbers, all by name.
+    """
+
+    raws: list[RawFile]
+    words: dict[str, Correction]
+    ids: dict[str, int]
+
+
+def known_files(session: Session, campaign: Campaign) -> KnownFiles:
+    """The files of a campaign as a walk sorts them."""
+    base = base_folder(campaign)
+    raws, words, ids = [], {}, {}
+    for file in files_with_headers(session, campaign):
+        name = Path(os.path.relpath(file.path, base)).as_posix()
+        raw = replace(load(RawFile, file.raw), name=name)
+        if file.away:
+            raw = RawFile(name, "", None, None, AWAY)
+        raws.append(raw)
+        word = correction_of(file)
+        if word:
+            words[name] = word
+        ids[name] = file.id
+    return KnownFiles(raws, words, ids)
 
 
 def sort_files(session: Session, campaign: Campaign) -> CampaignNights:
     """Sort the files by their headers and the observer's corrections."""
-    return _sorted(session, campaign, files_with_headers(session, campaign))
-
-
-def _sorted(session: Session, campaign: Campaign, files: Sequence[NightFile]) -> CampaignNights:
-    plan_kit = session.get(Kit, campaign.kit_id) if campaign.kit_id else None
-    place = place_of(session, campaign)
-    rule = TimeRule(
-        plan_kit.timestamp if plan_kit else "start",
-        plan_kit.clock_offset_s if plan_kit else 0.0,
-        place.longitude_deg if place else 0.0,
-    )
-    base = base_folder(campaign)
-    items, ids = [], {}
-    for file in files:
-        name = Path(os.path.relpath(file.path, base)).as_posix()
-        raw = replace(load(RawFile, file.raw), name=name)
-        items.append(settle(raw, campaign.default_filter, rule, correction_of(file)))
-        ids[name] = file.id
-    return CampaignNights(sort_night(items), ids)
+    known = known_files(session, campaign)
+    plan = plan_of(session, campaign)
+    return CampaignNights(sort_raw_files(plan, known.raws, known.words).night, known.ids)
 
 
 def correction_of(file: NightFile) -> Correction | None:
@@ -219,41 +275,69 @@ def correction_of(file: NightFile) -> Correction | None:
     return Correction(**values)
 
 
-def refresh_files(session: Session, campaign: Campaign) -> CampaignNights:
+def refresh_files(session: Session, campaign: Campaign) -> SortedFiles:
     """Sort anew and write down what every file is now."""
-    files = files_with_headers(session, campaign)
-    sorted_now = _sorted(session, campaign, files)
-    by_id = {file.id: file for file in files}
+    known = known_files(session, campaign)
+    files = sort_raw_files(plan_of(session, campaign), known.raws, known.words)
+    write_sorted(session, campaign, files, known.ids)
+    return files
+
+
+def write_sorted(
+    session: Session, campaign: Campaign, files: SortedFiles, ids: Mapping[str, int]
+) -> None:
+    """Write down what every file is; those below no folder of the campaign are out of it."""
+    by_id = {
+        file.id: file
+        for file in session.scalars(select(NightFile).where(NightFile.campaign_id == campaign.id))
+    }
     nights = {
         night.evening: night
         for night in session.scalars(select(Night).where(Night.campaign_id == campaign.id))
     }
-    night = sorted_now.night
+    night = files.night
     for frame in (*night.exposures, *night.calibration):
-        file = by_id[sorted_now.ids[frame.name]]
+        file = by_id[ids[frame.name]]
         if frame.night and frame.night not in nights:
             record = Night(campaign_id=campaign.id, evening=frame.night)
             session.add(record)
             session.flush()
             nights[frame.night] = record
-        file.name = frame.name
-        file.part = "exposure" if frame.kind == "exposure" else "calibration"
-        if file.part == "calibration":
-            # What was said of it as an exposure holds no longer.
-            file.trouble = file.proposal = file.placed_with = file.measured_with = ""
-        file.part_reason = ""
+        _write_frame(file, frame)
         file.night_id = nights[frame.night].id if frame.night else None
-        file.kind, file.filter = frame.kind, frame.filter or ""
-        file.exposure_s, file.mid_utc = frame.exposure_s, frame.mid_utc
-        file.temperature_c, file.sha256 = frame.temperature_c, frame.sha256
-        file.chain = chain_name(frame) if frame.kind == "exposure" else ""
     for item in night.left_out:
-        file = by_id[sorted_now.ids[item.name]]
+        file = by_id[ids[item.name]]
         file.name, file.part, file.part_reason = item.name, "left out", item.reason
         file.kind, file.filter, file.sha256 = item.kind, item.filter, item.sha256
-        file.chain = ""
+        file.chain = file.group_name = ""
+    for number in by_id.keys() - set(ids.values()):
+        by_id[number].part, by_id[number].part_reason = "removed", "its folder was taken out"
+    used = {file.night_id for file in by_id.values() if file.part != "removed"}
+    for record in nights.values():
+        if record.id not in used:
+            for file in by_id.values():
+                file.night_id = None if file.night_id == record.id else file.night_id
+            session.flush()
+            session.delete(record)
+    _take_from_headers(session, campaign, files.plan)
     campaign.files_stamp = uuid4().hex
-    return sorted_now
+
+
+def _write_frame(file: NightFile, frame: Frame) -> None:
+    file.name = frame.name
+    file.part = "exposure" if frame.kind == "exposure" else "calibration"
+    if file.part == "calibration":
+        # What was said of it as an exposure holds no longer.
+        file.trouble = file.proposal = file.placed_with = file.measured_with = ""
+    file.part_reason = ""
+    file.kind, file.filter = frame.kind, frame.filter or ""
+    file.exposure_s, file.mid_utc = frame.exposure_s, frame.mid_utc
+    file.temperature_c, file.sha256 = frame.temperature_c, frame.sha256
+    file.kit = frame.kit
+    file.height, file.width = frame.shape
+    exposure = frame.kind == "exposure"
+    file.chain = chain_name(frame) if exposure else ""
+    file.group_name = group_name(frame) if exposure else ""
 
 
 def add_raw_files(
@@ -279,6 +363,7 @@ def add_raw_files(
             campaign_id=campaign.id, path=str(path), path_sha256=key, name=raw.name,
             size=size, modified_ns=modified, raw="", correction={},
         )  # fmt: skip
+        file.away = False
         file.raw, file.size, file.modified_ns, file.sha256 = dump(raw), size, modified, raw.sha256
         session.add(file)
 

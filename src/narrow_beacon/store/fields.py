@@ -13,6 +13,7 @@ from narrow_beacon.store.models import Catalogue, Star
 
 _tables: dict[tuple[str, int], StarTable] = {}
 _lock = threading.Lock()
+_KEPT = 8
 
 
 def save_catalogue(
@@ -52,6 +53,8 @@ def star_table(session: Session, catalogue_id: int) -> StarTable:
     key = (str(session.get_bind().engine.url), catalogue_id)
     with _lock:
         if key not in _tables:
+            while len(_tables) >= _KEPT:
+                _tables.pop(next(iter(_tables)))
             _tables[key] = _read(session, catalogue_id)
         return _tables[key]
 

@@ -110,7 +110,20 @@ class Campaign(Record):
     masters_with: Mapped[str] = mapped_column(String(64), default="")
     """Fingerprint of what masters and chains were made of; another one means that they are old."""
     remarks: Mapped[list[Any]]
+    """Not in use: remarks are records of their own."""
     constants: Mapped[dict[str, Any]]
+    library: Mapped[str | None] = mapped_column(String(2000))
+    """The folder of masters of earlier nights."""
+    epoch_yr: Mapped[float | None]
+    """Of the catalogue's positions, where no column says it."""
+    bands: Mapped[dict[str, Any] | None]
+    """The catalogue's band by filter, where the observer says so."""
+    measuring: Mapped[dict[str, Any] | None]
+    """Radius and sky ring as the observer wants them: radius_px or radius_fwhm, annulus, and
+    annulus_in_pixels."""
+    cameras: Mapped[dict[str, Any] | None]
+    """The camera's constants by chain, as the census was made with."""
+    archived: Mapped[bool] = mapped_column(default=False, server_default="0")
 
 
 class Night(Record):
@@ -125,7 +138,8 @@ class Night(Record):
 class NightFile(Record):
     """A file of a campaign: what it says, what the observer says, what came of it.
 
-    ``part`` is "exposure", "calibration" or "left out", with ``part_reason``. Exposures carry
+    ``part`` is "exposure", "calibration" or "left out", with ``part_reason``, or "removed" with its
+    folder. Exposures carry
     quality, state and reason: ``aside_by`` is "" for one that takes part, else "program" or
     "observer"; ``proposal`` is a reason that the program puts forward; ``kept`` means that the
     observer restored it, so that no proposal applies.
@@ -153,7 +167,14 @@ class NightFile(Record):
     exposure_s: Mapped[float | None]
     mid_utc: Mapped[datetime | None]
     temperature_c: Mapped[float | None]
-    chain: Mapped[str] = mapped_column(String(200), default="")
+    chain: Mapped[str] = mapped_column(String(400), default="")
+    group_name: Mapped[str] = mapped_column(String(300), default="", server_default="")
+    """Night, filter and kit."""
+    kit: Mapped[str] = mapped_column(String(200), default="", server_default="")
+    width: Mapped[int] = mapped_column(default=0, server_default="0")
+    height: Mapped[int] = mapped_column(default=0, server_default="0")
+    away: Mapped[bool] = mapped_column(default=False, server_default="0")
+    """Not there at the last look; what is known of it is kept."""
     quality: Mapped[dict[str, Any] | None]
     trouble: Mapped[str] = mapped_column(Text, default="")
     """Why it could not be read, placed or measured; empty where it could."""
@@ -183,7 +204,7 @@ class ChainRecord(Record):
     __tablename__ = "chain"
     __table_args__ = (UniqueConstraint("campaign_id", "name"),)
     campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
-    name: Mapped[str] = mapped_column(String(200))
+    name: Mapped[str] = mapped_column(String(400))
     report: Mapped[str] = mapped_column(_LONG_TEXT)
     fingerprint: Mapped[str] = mapped_column(String(64))
 
@@ -224,6 +245,8 @@ class CastRecord(Record):
     check_star: Mapped[int | None]
     reasons: Mapped[dict[str, Any]]
     dropped: Mapped[dict[str, Any]]
+    automatic: Mapped[bool] = mapped_column(default=False, server_default="0")
+    """The program chose it, so that more nights may change it."""
 
 
 class Recipe(Record):
@@ -248,12 +271,14 @@ class CensusFile(Record):
     __tablename__ = "census_file"
     __table_args__ = (UniqueConstraint("campaign_id", "group_name"),)
     campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
-    group_name: Mapped[str] = mapped_column(String(80))
+    group_name: Mapped[str] = mapped_column(String(300))
     filter: Mapped[str] = mapped_column(String(40))
     path: Mapped[str] = mapped_column(String(1000))
     fingerprint: Mapped[str] = mapped_column(String(64))
     exposures: Mapped[int]
     fwhm_px: Mapped[float]
+    annulus_px: Mapped[list[Any] | None]
+    """Inner and outer radius of the sky ring."""
 
 
 class Reduction(Record):
@@ -265,6 +290,8 @@ class Reduction(Record):
     recipe_id: Mapped[int] = mapped_column(ForeignKey("recipe.id"))
     created: Mapped[datetime]
     version: Mapped[str] = mapped_column(String(40))
+    star: Mapped[str] = mapped_column(String(120), default="", server_default="")
+    """The target's name, to whom the points belong."""
 
 
 class Point(Record):
@@ -293,6 +320,25 @@ class Report(Record):
     points: Mapped[int]
 
 
+class RemarkRecord(Record):
+    """A remark of the step that made it, in place of those of its last time; ``seen`` by the
+    observer stays as long as the words do.
+    """
+
+    __tablename__ = "remark"
+    __table_args__ = (Index("by_stage", "campaign_id", "stage"),)
+    campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
+    step: Mapped[str] = mapped_column(String(20))
+    place: Mapped[int]
+    """Among the step's remarks."""
+    stage: Mapped[str] = mapped_column(String(12))
+    about: Mapped[str] = mapped_column(String(400), default="")
+    words: Mapped[str] = mapped_column(Text)
+    matters: Mapped[str] = mapped_column(Text, default="")
+    remedy: Mapped[str] = mapped_column(Text, default="")
+    seen: Mapped[bool] = mapped_column(default=False)
+
+
 class Job(Record):
     """Long work: how far it is, what failed and why.
 
@@ -307,6 +353,8 @@ class Job(Record):
     done: Mapped[int] = mapped_column(default=0)
     total: Mapped[int] = mapped_column(default=0)
     failures: Mapped[list[Any]]
+    log: Mapped[str] = mapped_column(Text, default="", server_default="")
+    """The whole trace of an error of the program."""
     created: Mapped[datetime]
     started: Mapped[datetime | None]
     finished: Mapped[datetime | None]

@@ -55,6 +55,10 @@ class StarTable:
             raise CatalogueError(f"no star “{name}” in the catalogue{hint}")
         return row
 
+    def find(self, name: str) -> int | None:
+        """The row of a star by name, case and spaces ignored; None where it is not there."""
+        return self._rows.get(_key(name))
+
     def at_epoch(self, year: float) -> tuple[Floats, Floats]:
         """Right ascension and declination in degrees at a Julian year, proper motion applied.
 

@@ -16,6 +16,7 @@ from astropy.io import fits
 from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.correct.combine import Combined, combine
 from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.fits_file import read_pixels
 from narrow_beacon.core.frames.sort import Frame, levels_of
 
@@ -44,7 +45,8 @@ class MasterFacts:
     inputs: tuple[tuple[str, str], ...]
     """(file, SHA-256) of every frame that went in."""
     made_with: tuple[str, ...] = ()
-    """Labels of the masters that were taken off first."""
+    """Keys of the masters that were taken off first."""
+    camera: str | None = None
 
     @property
     def label(self) -> str:
@@ -61,7 +63,10 @@ class MasterFacts:
     @property
     def key(self) -> str:
         """A name that no other master of the same nights has, and that stays when it is rebuilt."""
-        settings = (self.gain_setting, self.offset_setting, self.readout_mode, *self.binning)
+        settings = (
+            self.gain_setting, self.offset_setting, self.readout_mode, *self.binning,
+            *((self.camera,) if self.camera else ()), *reversed(self.shape),
+        )  # fmt: skip
         return f"{self.label} ({', '.join(str(value) for value in settings)})"
 
 
@@ -82,7 +87,7 @@ def group_calibration(frames: Sequence[Frame]) -> list[list[Frame]]:
         settings = (frame.gain_setting, frame.offset_setting, frame.readout_mode, frame.binning)
         exposure_s = 0.0 if frame.kind in ("bias", "flat") else frame.exposure_s
         coarse[
-            (frame.kind, frame.filter or "", exposure_s, str(settings), frame.night, frame.shape)
+            (frame.kind, frame.filter or "", exposure_s, str(settings), frame.night, frame.kit)
         ].append(frame)
     groups = []
     for key in sorted(coarse, key=str):
@@ -137,7 +142,8 @@ def build_master(group: Sequence[Frame], scratch: Path, signal: Master | None = 
         level_adu=level,
         clipped_share=made.clipped_share,
         inputs=tuple((frame.name, frame.sha256) for frame in group),
-        made_with=(signal.facts.label,) if signal else (),
+        made_with=(signal.facts.key,) if signal else (),
+        camera=first.camera,
     )
     return Master(facts, made.plane)
 
@@ -172,15 +178,26 @@ def write_master(master: Master, path: Path) -> None:
 
 def read_master(path: Path) -> Master:
     """A master written by ``write_master``. Raises UnreadableFileError."""
+    facts = read_facts(path)
+    try:
+        with fits.open(path, memmap=False) as hdus:
+            return Master(facts, np.ascontiguousarray(hdus[0].data, np.float32))
+    except (OSError, ValueError) as error:
+        raise UnreadableFileError(f"{path.name}: unreadable master ({error}).") from error
+
+
+def read_facts(path: Path) -> MasterFacts:
+    """What a master is, without its pixels. Raises UnreadableFileError."""
     try:
         with fits.open(path, memmap=False) as hdus:
             if MASTER_KIND not in hdus[0].header:
                 raise UnreadableFileError(f"{path.name}: is not a master of this program.")
-            plane = np.ascontiguousarray(hdus[0].data, np.float32)
             values = json.loads(str(hdus["FACTS"].data["facts"][0]))
     except (OSError, KeyError, ValueError) as error:
         raise UnreadableFileError(f"{path.name}: unreadable master ({error}).") from error
     for name in ("binning", "shape", "made_with"):
         values[name] = tuple(values[name])
+    if values["filter"]:
+        values["filter"] = filter_name(values["filter"])
     values["inputs"] = tuple((name, sha256) for name, sha256 in values["inputs"])
-    return Master(MasterFacts(**values), plane)
+    return MasterFacts(**values)

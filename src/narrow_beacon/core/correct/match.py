@@ -82,10 +82,7 @@ def choose_flat(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
     fits = [
         i
         for i, master in enumerate(masters)
-        if master.kind == "flat"
-        and master.filter == frame.filter
-        and master.shape == frame.shape
-        and master.binning == frame.binning
+        if master.kind == "flat" and master.filter == frame.filter and same_pixels(frame, master)
     ]
     return _nearest(frame, masters, fits, f"flat in {frame.filter}")
 
@@ -103,6 +100,7 @@ def picked_master(frame: Frame, masters: Sequence[MasterFacts], index: int) -> C
         ("offset", frame.offset_setting, master.offset_setting),
         ("readout mode", frame.readout_mode, master.readout_mode),
         ("binning", frame.binning, master.binning),
+        ("camera", frame.camera, master.camera),
     ):
         if not _agree(ours, theirs):
             remarks.append(f"{master.label} has {what} {theirs}, the exposure {ours}")
@@ -123,12 +121,20 @@ def _same_settings(frame: Frame, masters: Sequence[MasterFacts]) -> list[int]:
     return [
         i
         for i, master in enumerate(masters)
-        if master.shape == frame.shape
-        and master.binning == frame.binning
+        if same_pixels(frame, master)
         and _agree(frame.gain_setting, master.gain_setting)
         and _agree(frame.offset_setting, master.offset_setting)
         and _agree(frame.readout_mode, master.readout_mode)
     ]
+
+
+def same_pixels(frame: Frame, master: MasterFacts) -> bool:
+    """Whether a master is of the frame's camera, size and binning."""
+    return (
+        master.shape == frame.shape
+        and master.binning == frame.binning
+        and _agree(frame.camera, master.camera)
+    )
 
 
 def _same_exposure(frame: Frame, master: MasterFacts) -> bool:
@@ -159,6 +165,8 @@ def _days(frame: Frame, master: MasterFacts) -> int:
 
 
 def _age(frame: Frame, master: MasterFacts) -> str:
+    if not master.night:
+        return ", of no stated night"
     days = _days(frame, master)
     return ", same night" if days == 0 else f", {days} day{'s' if days > 1 else ''} apart"
 
@@ -184,6 +192,8 @@ def _remarks(frame: Frame, master: MasterFacts) -> tuple[str, ...]:
             "10 or more are wanted"
         )
     days = _days(frame, master)
+    if master.kind == "flat" and not master.night:
+        remarks.append(f"{master.label} has no date: it is taken to fit every night")
     if master.kind == "flat" and days > 0:
         remarks.append(f"{master.label} is not of the exposure's night: dust may have moved")
     elif days > _OLD_DAYS:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter, defaultdict
+from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, fields, replace
 from datetime import datetime, timedelta
@@ -12,6 +12,7 @@ import numpy as np
 
 from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.fits_file import (
     PixelSource,
     file_sha256,
@@ -55,6 +56,8 @@ class Frame:
     night: str
     levels: Levels | None = None
     """Of calibration frames, once their pixels were read."""
+    camera: str | None = None
+    """Where stated, or where only one camera has this size and binning."""
 
     @property
     def binning(self) -> tuple[int, int]:
@@ -80,6 +83,15 @@ class Frame:
     def shape(self) -> tuple[int, int]:
         """(height, width) in pixels."""
         return self.source.height, self.source.width
+
+    @property
+    def kit(self) -> str:
+        """Camera, size and binning in words: what is corrected and measured together."""
+        height, width = self.shape
+        parts = [self.camera or "camera", f"{width} × {height}"]
+        if self.binning != (1, 1):
+            parts.append("binned {} × {}".format(*self.binning))
+        return ", ".join(parts)
 
 
 @dataclass(frozen=True)
@@ -165,12 +177,13 @@ def settle(
         return LeftOut(raw.name, raw.problem)
     facts = _corrected(raw.facts, word) if word else raw.facts
     kind = facts.kind.value if facts.kind else ""
-    filter_name = facts.filter.value if facts.filter else default_filter
-    exclude = raw.problem or _exclude_reason(facts, kind, filter_name)
+    said = facts.filter.value if facts.filter else default_filter
+    name = None if said is None else filter_name(said)
+    exclude = raw.problem or _exclude_reason(facts, kind, name)
     if not exclude and kind in _DARK_KINDS and raw.sky_stars >= SKY_STARS and not _said(facts.kind):
         exclude = f"wrong kind: called a {kind}, but {raw.sky_stars} stars are on it"
     if exclude:
-        return LeftOut(raw.name, exclude, kind, filter_name or "", raw.sha256)
+        return LeftOut(raw.name, exclude, kind, name or "", raw.sha256)
     assert facts.exposure_s is not None or kind == "bias"
     exposure_s = facts.exposure_s.value if facts.exposure_s else 0.0
     mid = _middle(facts, exposure_s, rule)
@@ -180,12 +193,13 @@ def settle(
         source=raw.source,
         facts=facts,
         kind=kind,
-        filter=filter_name if kind in ("exposure", "flat") else None,
+        filter=name if kind in ("exposure", "flat") else None,
         mid_utc=mid,
         exposure_s=exposure_s,
         temperature_c=facts.temperature_c.value if facts.temperature_c else None,
         night=night_of(mid, rule.longitude_deg) if mid else "",
         levels=raw.levels if kind != "exposure" else None,
+        camera=facts.camera.value if facts.camera else None,
     )
 
 
@@ -204,7 +218,7 @@ def _said(reading: Reading[str] | None) -> bool:
     return reading is not None and reading.keyword == OBSERVER
 
 
-def _exclude_reason(facts: FrameFacts, kind: str, filter_name: str | None) -> str | None:
+def _exclude_reason(facts: FrameFacts, kind: str, name: str | None) -> str | None:
     if facts.processed:
         return facts.processed
     if not kind:
@@ -213,7 +227,7 @@ def _exclude_reason(facts: FrameFacts, kind: str, filter_name: str | None) -> st
         return "its header gives no exposure time"
     if kind == "exposure" and facts.time_utc is None:
         return "its header gives no time"
-    if kind in ("exposure", "flat") and filter_name is None:
+    if kind in ("exposure", "flat") and name is None:
         return "its header gives no filter; set [frames] filter in the plan if there was one"
     return None
 
@@ -254,8 +268,7 @@ def sort_night(inspected: Sequence[Frame | LeftOut]) -> SortedNight:
     """Separate exposures from calibration frames; leave out what does not belong, with reasons."""
     left_out = [item for item in inspected if isinstance(item, LeftOut)]
     frames = [item for item in inspected if isinstance(item, Frame)]
-    frames = _drop_duplicates(frames, left_out)
-    frames = _drop_foreign(frames, left_out)
+    frames = _name_cameras(_drop_duplicates(frames, left_out))
     exposures = [frame for frame in frames if frame.kind == "exposure"]
     calibration = [frame for frame in frames if frame.kind != "exposure"]
     calibration = _drop_odd_calibration(calibration, left_out)
@@ -282,36 +295,17 @@ def _drop_duplicates(frames: list[Frame], left_out: list[LeftOut]) -> list[Frame
     return kept
 
 
-def _drop_foreign(frames: list[Frame], left_out: list[LeftOut]) -> list[Frame]:
-    """Leave out frames of another size, binning or camera than most exposures have."""
-
-    def set_up(frame: Frame) -> tuple[tuple[int, int], tuple[int, int], str | None]:
-        camera = frame.facts.camera.value if frame.facts.camera else None
-        return frame.shape, frame.binning, camera
-
-    votes = Counter(set_up(frame) for frame in frames if frame.kind == "exposure")
-    if not votes:
-        return frames
-    usual_shape, usual_binning, usual_camera = votes.most_common(1)[0][0]
-    kept = []
+def _name_cameras(frames: list[Frame]) -> list[Frame]:
+    """Give frames that don't state their camera the only one that has their size and binning."""
+    stated: dict[tuple[object, ...], set[str]] = defaultdict(set)
     for frame in frames:
-        shape, binning, camera = set_up(frame)
-        if shape != usual_shape:
-            words = (
-                f"{shape[1]} × {shape[0]} pixels, the night has {usual_shape[1]} × {usual_shape[0]}"
-            )
-        elif binning != usual_binning:
-            words = (
-                f"binned {binning[0]} × {binning[1]}, the night "
-                f"{usual_binning[0]} × {usual_binning[1]}"
-            )
-        elif usual_camera and camera and camera != usual_camera:
-            words = f"camera {camera}, the night has {usual_camera}"
-        else:
-            kept.append(frame)
-            continue
-        left_out.append(leave_out(frame, f"foreign: {words}"))
-    return kept
+        if frame.camera:
+            stated[frame.shape, frame.binning].add(frame.camera)
+    only = {key: next(iter(names)) for key, names in stated.items() if len(names) == 1}
+    return [
+        frame if frame.camera else replace(frame, camera=only.get((frame.shape, frame.binning)))
+        for frame in frames
+    ]
 
 
 def _drop_odd_calibration(frames: list[Frame], left_out: list[LeftOut]) -> list[Frame]:
@@ -319,8 +313,9 @@ def _drop_odd_calibration(frames: list[Frame], left_out: list[LeftOut]) -> list[
     groups: dict[tuple[object, ...], list[Frame]] = defaultdict(list)
     for frame in frames:
         degree = None if frame.temperature_c is None else round(frame.temperature_c)
-        like = (frame.kind, frame.filter, frame.exposure_s, frame.gain_setting, degree)
-        groups[like if frame.kind != "flat" else ("flat", frame.filter)].append(frame)
+        own = (frame.kind, frame.filter, frame.kit)
+        like = (*own, frame.exposure_s, frame.gain_setting, degree)
+        groups[like if frame.kind != "flat" else own].append(frame)
     kept = []
     for members in groups.values():
         for frame in members:

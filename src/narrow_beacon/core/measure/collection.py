@@ -88,7 +88,8 @@ class FilterCensus:
             self.rows[at],
             self.exposure_s,
             self.radii_px,
-            self.counts_adu[:, at],
-            self.uncertainty_adu[:, at],
-            self.near_px[:, at],
+            # In one order in memory, so that sums are the same bit for bit wherever they came from.
+            np.ascontiguousarray(self.counts_adu[:, at]),
+            np.ascontiguousarray(self.uncertainty_adu[:, at]),
+            np.ascontiguousarray(self.near_px[:, at]),
         )

@@ -13,6 +13,7 @@ class CampaignName(BaseModel):
     id: int
     name: str
     nights: list[str]
+    archived: bool
 
 
 class Progress(BaseModel):
@@ -80,13 +81,14 @@ class CastOut(BaseModel):
     check: int | None
     reasons: dict[str, str]
     dropped: dict[str, str]
+    automatic: bool
+    """The program chose it; more nights may change it until the observer does."""
 
 
 class RecipeOut(BaseModel):
     version: int
     steps: dict[str, int]
     automatic: bool
-    annulus_fwhm: tuple[float, float]
 
 
 class Stage(BaseModel):
@@ -94,6 +96,54 @@ class Stage(BaseModel):
     state: Literal["done", "look", "todo", "waiting", "working"]
     count: int
     words: str
+    remarks: int
+    """Remarks at this stage that the observer has not seen yet."""
+
+
+class RemarkOut(BaseModel):
+    """What the program assumed, doubts or could not do, what it may cost, what can be done."""
+
+    id: int
+    stage: str
+    about: str
+    words: str
+    matters: str
+    remedy: str
+    seen: bool
+
+
+class SeenIn(BaseModel):
+    ids: list[int]
+    seen: bool = True
+
+
+class Offer(BaseModel):
+    """Something that lies at hand: what it is, and the setting that takes it."""
+
+    words: str
+    catalogue_file: str = ""
+    cone_url: str = ""
+
+
+class NextStep(BaseModel):
+    """The one next thing to do: where, why, and what lies at hand for it.
+
+    ``job`` is long work to begin; without one the stage is where it is done.
+    """
+
+    stage: str
+    words: str
+    button: str
+    job: Literal["", "sort", "masters", "place", "census", "reduce"] = ""
+    offers: list[Offer] = []
+
+
+class Measuring(BaseModel):
+    """Radius and sky ring: ``radius`` is "auto", pixels, or star widths as in "1.6 fwhm"."""
+
+    radius: str = "auto"
+    annulus: tuple[float, float] = (3.5, 5.5)
+    annulus_in_pixels: bool = False
 
 
 class NightOut(BaseModel):
@@ -110,6 +160,11 @@ class CampaignOut(BaseModel):
     site: SiteValues | None
     kit: KitValues
     default_filter: str | None
+    library: str | None
+    epoch_yr: Number
+    bands: dict[str, str]
+    measuring: Measuring
+    archived: bool
     catalogue: CatalogueOut | None
     cone_url: str | None
     cast: CastOut | None
@@ -118,7 +173,9 @@ class CampaignOut(BaseModel):
     stages: list[Stage]
     nights: list[NightOut]
     filters: list[str]
-    remarks: list[str]
+    kits: list[str]
+    remarks: list[RemarkOut]
+    next: NextStep
     constants: dict[str, str]
     undo: str | None
     redo: str | None
@@ -128,7 +185,13 @@ class Settings(BaseModel):
     """What the observer sets of a campaign; what is absent stays."""
 
     name: str | None = None
+    archived: bool | None = None
     folders: list[str] | None = None
+    library: str | None = None
+    epoch_yr: Number = None
+    bands: dict[str, str] | None = None
+    measuring: Measuring | None = None
+    layout: str | None = None
     target_name: str | None = None
     target_ra: str | None = None
     target_dec: str | None = None

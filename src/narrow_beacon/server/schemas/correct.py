@@ -60,6 +60,7 @@ class MasterOut(BaseModel):
     clipped_share: float
     made_with: list[str]
     used: bool
+    camera: str
     version: str
     """Another word whenever its pixels are others."""
 
@@ -67,7 +68,6 @@ class MasterOut(BaseModel):
 class CorrectOut(BaseModel):
     chains: list[ChainOut]
     masters: list[MasterOut]
-    remarks: list[str]
 
 
 class ImageQuery(BaseModel):

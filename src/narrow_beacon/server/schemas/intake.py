@@ -31,6 +31,7 @@ class Stack(BaseModel):
     temperature_c: Number
     settings: str
     night: str
+    kit: str
     count: int
     words: str
     ids: list[int]

@@ -21,7 +21,7 @@ class LogList(BaseModel):
 
 
 class NewJob(BaseModel):
-    kind: Literal["sort", "masters", "place", "census", "reduce"]
+    kind: Literal["sort", "masters", "place", "census", "settle", "reduce"]
 
 
 class JobOut(BaseModel):
@@ -32,6 +32,8 @@ class JobOut(BaseModel):
     done: int
     total: int
     failures: list[str]
+    log: str
+    """The trace of an error of the program, for whoever mends it."""
     created: datetime
     finished: datetime | None
 

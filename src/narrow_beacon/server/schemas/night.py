@@ -30,6 +30,7 @@ class Exposure(BaseModel):
     drift_arcsec: Number
     plane: list[float] | None
     width: int
+    kit: str
     height: int
     placed: bool
     measured: bool

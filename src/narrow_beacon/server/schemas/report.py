@@ -20,11 +20,16 @@ class ReportOut(BaseModel):
     files: list[str]
     points: int
     changed: int
+    star: str
+    """Whose points they are."""
+    other: bool
+    """Whether that is another star than the target now."""
 
 
 class ReportPage(BaseModel):
     layout: str
     layouts: list[str]
+    """Those that come along; a file's path is one as well."""
     preview: str
     lines: int
     checks: list[Check]

@@ -1,0 +1,100 @@
+"""The censuses of a night in one filter as one file: new pieces join what the file has."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from narrow_beacon.core.measure.census import ExposureCensus
+from narrow_beacon.jobs.work import Work
+from narrow_beacon.reduce.context import ExposureJob
+from narrow_beacon.reduce.names import fingerprint
+from narrow_beacon.reduce.prepare import Prepared, ResultPrints, by_group
+from narrow_beacon.store.census import read_census_table, write_census_table
+from narrow_beacon.store.models import CensusFile, NightFile
+from narrow_beacon.store.pieces import read_piece
+
+
+def write_groups(
+    work: Work,
+    ready: Prepared,
+    prints: ResultPrints,
+    ids: Mapping[int, int],
+    piece: Callable[[str], Path],
+) -> None:
+    """Write every group whose pieces are others than its file has; groups that are no more go."""
+    groups = by_group(ready.jobs)
+    work.reporter.start("writing the census", len(groups))
+    for name, jobs in groups.items():
+        _write_group(work, ready, name, jobs, prints, ids, piece)
+        work.reporter.advance()
+    with work.store.session() as session:
+        kept = set()
+        for record in _records(session, work.campaign_id):
+            if record.group_name in groups:
+                kept.add(record.path)
+            else:
+                session.delete(record)
+    for path in work.folder("census").glob("*.parquet"):
+        if str(path) not in kept:
+            path.unlink()
+    for path in work.folder("parts").iterdir():
+        path.unlink()
+    for path in work.folder("scratch").glob("context-*"):
+        path.unlink()
+
+
+def _records(session: Session, campaign: int) -> Sequence[CensusFile]:
+    return session.scalars(select(CensusFile).where(CensusFile.campaign_id == campaign)).all()
+
+
+def _write_group(
+    work: Work,
+    ready: Prepared,
+    group: str,
+    jobs: Sequence[ExposureJob],
+    prints: ResultPrints,
+    ids: Mapping[int, int],
+    piece: Callable[[str], Path],
+) -> None:
+    settings = ready.context.groups[group]
+    made = fingerprint([(ids[job.index], prints.measured[job.index]) for job in jobs])
+    plain = re.sub(r"[^A-Za-z0-9.-]+", "-", group).strip("-")
+    path = work.folder("census") / f"{plain}-{made[:12]}.parquet"
+    with work.store.session() as session:
+        records = {record.group_name: record for record in _records(session, work.campaign_id)}
+        record = records.get(group)
+        if record and record.fingerprint == made and Path(record.path).exists():
+            return
+        old: dict[int, ExposureCensus] = {}
+        if record and Path(record.path).exists():
+            table = read_census_table(Path(record.path))
+            old = {number: table.exposure(i) for i, number in enumerate(table.file_ids)}
+        members = []
+        for job in jobs:
+            number = ids[job.index]
+            file = session.get_one(NightFile, number)
+            if file.trouble:
+                continue
+            kept = piece(prints.measured[job.index])
+            if kept.exists():
+                census = read_piece(kept)
+            elif number in old:
+                census = old[number]
+            else:
+                file.measured_with = ""  # lost: it is measured again the next time
+                continue
+            members.append((number, job.frame.exposure_s, census))
+        if members:
+            write_census_table(path, members)
+        if record is None:
+            record = CensusFile(campaign_id=work.campaign_id, group_name=group)
+            session.add(record)
+        record.filter = jobs[0].frame.filter or ""
+        record.path, record.fingerprint = str(path), made
+        record.exposures, record.fwhm_px = len(members), settings.fwhm_px
+        record.annulus_px = list(settings.annulus_px)

@@ -1,0 +1,325 @@
+"""Where a job's walk keeps its results: in the records, and in files of the data folder that are
+named by their content. A job that was interrupted finds its pieces again and does only the rest.
+"""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import UTC, datetime
+from pathlib import Path
+
+from sqlalchemy import delete, select
+from sqlalchemy.orm import Session
+
+from narrow_beacon.core.frames.sort import Correction, RawFile
+from narrow_beacon.core.remarks import Remark
+from narrow_beacon.jobs.census_files import write_groups
+from narrow_beacon.jobs.proposals import propose
+from narrow_beacon.jobs.work import Work
+from narrow_beacon.plan import Plan
+from narrow_beacon.reduce.chains import BuiltChains
+from narrow_beacon.reduce.codec import dump, quality_from_json, quality_to_json, solution_to_json
+from narrow_beacon.reduce.context import Probed
+from narrow_beacon.reduce.field import Field
+from narrow_beacon.reduce.keeper import Keeper
+from narrow_beacon.reduce.masters import MasterFile
+from narrow_beacon.reduce.names import fingerprint
+from narrow_beacon.reduce.prepare import Prepared, ResultPrints
+from narrow_beacon.reduce.settle import Settled, Wanted
+from narrow_beacon.reduce.sorting import SortedFiles
+from narrow_beacon.reduce.tasks import ExposureResult
+from narrow_beacon.store.campaigns import (
+    add_raw_files,
+    calibration_print,
+    changed_after_measuring,
+    files_of,
+    files_with_headers,
+    known_files,
+    plan_of,
+    write_sorted,
+)
+from narrow_beacon.store.fields import save_catalogue
+from narrow_beacon.store.measured import filter_table, filters_measured
+from narrow_beacon.store.models import (
+    CastRecord,
+    CensusFile,
+    ChainRecord,
+    DefectMap,
+    MasterRecord,
+    NightFile,
+    PlacementRecord,
+)
+from narrow_beacon.store.pieces import read_probed, write_piece, write_probed
+from narrow_beacon.store.placements import placement_of
+from narrow_beacon.store.remarks import write_remarks
+
+
+class RecordKeeper(Keeper):
+    """Keeps what a walk makes of a campaign in its records."""
+
+    def __init__(self, work: Work) -> None:
+        self._work = work
+        self._ids: dict[str, int] = {}
+
+    def plan(self) -> Plan:
+        with self._work.store.session() as session:
+            return plan_of(session, self._work.campaign(session), self._work.folder("exports"))
+
+    def folder(self, what: str) -> Path:
+        return self._work.folder(what)
+
+    # Files.
+
+    def fresh(self, paths: Sequence[Path]) -> list[Path]:
+        with self._work.store.session() as session:
+            known = {
+                file.path: (file.size, file.modified_ns)
+                for file in files_with_headers(session, self._work.campaign(session))
+                if not file.away
+            }
+        return [path for path in paths if known.get(str(path)) != _state(path)]
+
+    def keep_files(self, read: Sequence[tuple[Path, RawFile]]) -> None:
+        with self._work.store.session() as session:
+            add_raw_files(session, self._work.campaign(session), read)
+
+    def keep_missing(self, paths: Sequence[Path]) -> None:
+        there = {str(path) for path in paths}
+        with self._work.store.session() as session:
+            for file in files_with_headers(session, self._work.campaign(session)):
+                file.away = file.path not in there
+
+    def files(self) -> tuple[list[RawFile], dict[str, Correction]]:
+        with self._work.store.session() as session:
+            known = known_files(session, self._work.campaign(session))
+        self._ids = known.ids
+        return known.raws, known.words
+
+    def keep_sorted(self, files: SortedFiles) -> None:
+        with self._work.store.session() as session:
+            campaign = self._work.campaign(session)
+            write_sorted(session, campaign, files, self._ids)
+            campaign.revision += 1
+
+    # Masters, chains, field.
+
+    def picks(self) -> Mapping[str, Mapping[str, str]]:
+        with self._work.store.session() as session:
+            return dict(self._work.campaign(session).picks)
+
+    def keep_masters(self, masters: Sequence[MasterFile]) -> None:
+        with self._work.store.session() as session:
+            known = {
+                record.path: record
+                for record in session.scalars(
+                    select(MasterRecord).where(MasterRecord.campaign_id == self._work.campaign_id)
+                )
+            }
+            for master in masters:
+                path, facts = str(master.path), dump(master.facts)
+                made = datetime.fromtimestamp(master.path.stat().st_mtime, UTC)
+                record = known.pop(path, None)
+                if record is None:
+                    record = MasterRecord(campaign_id=self._work.campaign_id, path=path)
+                    session.add(record)
+                record.label, record.facts = master.facts.label, facts
+                record.made = made.replace(tzinfo=None)
+            for gone in known.values():
+                session.delete(gone)
+        there = {master.path for master in masters}
+        for file in self._work.folder("masters").glob("*.fits"):
+            if file not in there:
+                file.unlink()
+
+    def keep_chains(self, chains: BuiltChains) -> None:
+        number = self._work.campaign_id
+        with self._work.store.session() as session:
+            campaign = self._work.campaign(session)
+            old = session.scalars(
+                select(ChainRecord).where(ChainRecord.campaign_id == number)
+            ).all()
+            before = {record.name: record.fingerprint for record in old}
+            others = any(chains.prints.get(name) != kept for name, kept in before.items())
+            session.execute(delete(DefectMap).where(DefectMap.chain_id.in_([r.id for r in old])))
+            session.execute(delete(ChainRecord).where(ChainRecord.campaign_id == number))
+            for name, report in chains.reports.items():
+                record = ChainRecord(
+                    campaign_id=number, name=name, report=dump(report),
+                    fingerprint=chains.prints[name],
+                )  # fmt: skip
+                session.add(record)
+                session.flush()
+                path = str(Path(report.folder) / "defects.npy")
+                session.add(DefectMap(chain_id=record.id, path=path, count=report.defects))
+            changed_after_measuring(session, campaign, ["masters"] if others else [])
+            campaign.masters_with = calibration_print(campaign, files_of(session, campaign))
+            campaign.revision += 1
+        # What was in force until now is kept too: an image of it may just be made.
+        in_use = {name[:16] for name in (*chains.prints.values(), *before.values())}
+        for folder in self._work.folder("chains").iterdir():
+            if folder.name not in in_use:
+                shutil.rmtree(folder, ignore_errors=True)
+
+    def keep_field(self, field: Field) -> None:
+        with self._work.store.session() as session:
+            campaign = self._work.campaign(session)
+            if campaign.catalogue_id is not None and not field.added:
+                return
+            name = f"{campaign.name} with target" if field.added else "cone search"
+            origin = "" if field.added else campaign.cone_url or ""
+            campaign.catalogue_id = save_catalogue(session, field.stars, name, origin).id
+
+    # Exposures.
+
+    def probed(self, name: str) -> Probed | None:
+        path = self._work.folder("probes") / f"{name}.json"
+        return read_probed(path) if path.exists() else None
+
+    def keep_probed(self, name: str, probed: Probed) -> None:
+        write_probed(self._work.folder("probes") / f"{name}.json", probed)
+
+    def stale(self, ready: Prepared, prints: ResultPrints, *, census: bool) -> set[int]:
+        made = prints.measured if census else prints.placed
+        with self._work.store.session() as session:
+            files = {file.id: file for file in files_of(session, self._work.campaign(session))}
+            for index, frame in enumerate(ready.exposures):
+                words = ready.bands.without.get(frame.filter or "")
+                if words:
+                    files[self._id(ready, index)].trouble = words
+            groups = self._groups(session)
+            stale = set()
+            for job in ready.jobs:
+                file = files[self._id(ready, job.index)]
+                kept = file.measured_with if census else file.placed_with
+                lost = census and not file.trouble and job.group not in groups
+                lost = lost and not self._piece(made[job.index]).exists()
+                if lost or kept != _result_print(made[job.index], prints, file.trouble):
+                    stale.add(job.index)
+        return stale
+
+    def _groups(self, session: Session) -> set[str]:
+        found = session.scalars(
+            select(CensusFile).where(CensusFile.campaign_id == self._work.campaign_id)
+        )
+        return {record.group_name for record in found if Path(record.path).exists()}
+
+    def _piece(self, name: str) -> Path:
+        return self._work.folder("parts") / f"{name}.npz"
+
+    def _id(self, ready: Prepared, index: int) -> int:
+        return self._ids[ready.exposures[index].name]
+
+    def keep_results(
+        self,
+        ready: Prepared,
+        prints: ResultPrints,
+        results: Sequence[ExposureResult],
+        *,
+        census: bool,
+    ) -> None:
+        for result in results:
+            if result.census is not None:
+                write_piece(self._piece(prints.measured[result.index]), result.census)
+        with self._work.store.session() as session:
+            for result in results:
+                file = session.get_one(NightFile, self._id(ready, result.index))
+                _write_placed(session, file, result)
+                placed, measured = prints.placed[result.index], prints.measured[result.index]
+                file.placed_with = _result_print(placed, prints, file.trouble)
+                if census:
+                    file.measured_with = _result_print(measured, prints, file.trouble)
+                if result.reason:
+                    self._work.reporter.fail(f"{file.name}: {result.reason}")
+
+    def keep_measured(self, ready: Prepared, prints: ResultPrints) -> None:
+        ids = {job.index: self._id(ready, job.index) for job in ready.jobs}
+        write_groups(self._work, ready, prints, ids, self._piece)
+        with self._work.store.session() as session:
+            campaign = self._work.campaign(session)
+            campaign.constants = dict(ready.constants)
+            campaign.cameras = {
+                name: vars(use.camera) for name, use in ready.context.chains.items()
+            }
+            campaign.changed_since = ""
+
+    def measured(self, ready: Prepared) -> Sequence[ExposureResult]:
+        index_of = {self._id(ready, job.index): job.index for job in ready.jobs}
+        found = []
+        with self._work.store.session() as session:
+            campaign = self._work.campaign(session)
+            files = {file.id: file for file in files_of(session, campaign)}
+            placements = {
+                record.file_id: record
+                for record in session.scalars(
+                    select(PlacementRecord).where(PlacementRecord.file_id.in_(index_of))
+                )
+            }
+            for name in filters_measured(session, campaign.id):
+                table = filter_table(session, campaign.id, name)
+                for at, number in enumerate(table.file_ids if table else ()):
+                    file = files.get(number)
+                    if table is None or file is None or number not in index_of:
+                        continue
+                    if file.trouble or file.aside_by == "observer" or number not in placements:
+                        continue
+                    found.append(
+                        ExposureResult(
+                            index_of[number], None, quality_from_json(file.quality),
+                            placement_of(placements[number]), table.exposure(at),
+                        )
+                    )  # fmt: skip
+        return sorted(found, key=lambda result: result.index)
+
+    def wanted(self, ready: Prepared) -> Wanted:
+        with self._work.store.session() as session:
+            campaign = self._work.campaign(session)
+            cast = session.get(CastRecord, campaign.cast_id) if campaign.cast_id else None
+            if cast is not None and not cast.automatic:
+                return Wanted(tuple(cast.comparison), cast.check_star)
+            stars = ready.field.stars
+            rows = [stars.find(name) for name in campaign.wanted_comparison]
+            check = stars.find(campaign.wanted_check) if campaign.wanted_check else None
+            return Wanted(tuple(row for row in rows if row is not None), check)
+
+    def keep_settled(self, ready: Prepared, settled: Settled, *, accept: bool) -> None:
+        ids = {job.index: self._id(ready, job.index) for job in ready.jobs}
+        with self._work.store.session() as session:
+            propose(session, self._work.campaign(session), ready, settled, ids, accept=accept)
+
+    def keep_remarks(self, step: str, remarks: Iterable[Remark]) -> None:
+        with self._work.store.session() as session:
+            write_remarks(session, self._work.campaign_id, step, remarks)
+            self._work.campaign(session).revision += 1
+
+
+def _result_print(made_of: str, prints: ResultPrints, trouble: str) -> str:
+    """What could not be placed may be with another hint; what was placed stays where it is."""
+    return fingerprint(made_of, prints.hint) if trouble else made_of
+
+
+def _write_placed(session: Session, file: NightFile, result: ExposureResult) -> None:
+    file.trouble = result.reason or ""
+    file.quality = quality_to_json(result.quality) if result.quality else None
+    session.execute(delete(PlacementRecord).where(PlacementRecord.file_id == file.id))
+    if result.placement:
+        p = result.placement
+        session.add(
+            PlacementRecord(
+                file_id=file.id,
+                solution=solution_to_json(p.solution),
+                matched=p.matched,
+                compared=p.compared,
+                residual_px=p.residual_px,
+                false_log10=p.false_log10,
+                how=p.how,
+            )
+        )
+
+
+def _state(path: Path) -> tuple[int, str]:
+    try:
+        status = path.stat()
+    except OSError:
+        return 0, ""
+    return status.st_size, str(status.st_mtime_ns)

@@ -1,0 +1,470 @@
+"""Chains: for every kind of exposure the masters that correct it, why, and planes of them."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from narrow_beacon.core.correct.apply import make_chain
+from narrow_beacon.core.correct.dark_scale import fit_dark_scale
+from narrow_beacon.core.correct.defects import find_defects
+from narrow_beacon.core.correct.masters import Master, MasterFacts, group_calibration, read_master
+from narrow_beacon.core.correct.match import (
+    Choice,
+    choose_bias,
+    choose_dark,
+    choose_dark_to_scale,
+    choose_flat,
+    fits_unscaled,
+    picked_master,
+    same_pixels,
+)
+from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.fits_file import read_pixels
+from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.remarks import Remark
+from narrow_beacon.reduce.codec import dump, load
+from narrow_beacon.reduce.context import save_chain
+from narrow_beacon.reduce.faults import words_of
+from narrow_beacon.reduce.masters import MasterFile
+from narrow_beacon.reduce.names import chain_name, fingerprint
+from narrow_beacon.reduce.workers import Pool
+
+STEPS = {"bias": ("bias", "flat dark", "dark"), "dark": ("dark", "flat dark"), "flat": ("flat",)}
+"""The steps whose master can be picked, and the kinds of masters that they take."""
+LEFT_OUT = "none"
+"""What is picked for a step that the observer does without."""
+
+_BIAS_LIKE_S = 5.0
+_SCALE_FRAMES = 5
+_MOST_SCALE_UNCERTAINTY = 0.1
+_CHAIN_EXAMPLES = 5
+
+
+@dataclass(frozen=True)
+class ChainPlan:
+    """Which masters correct a kind of exposure, and why."""
+
+    name: str
+    bias: Choice
+    dark: Choice
+    scaled_dark: Choice
+    flat: Choice
+    options: tuple[Option, ...] = ()
+    left_out: tuple[str, ...] = ()
+    """Steps that the observer does without."""
+    lost: tuple[str, ...] = ()
+    """Words on picked masters that are no longer there."""
+
+
+@dataclass(frozen=True)
+class Option:
+    """A master that a step of a chain could use, what it is, and what does not fit about it.
+
+    ``step`` is one of STEPS.
+    """
+
+    step: str
+    key: str
+    label: str
+    words: str
+    remarks: tuple[str, ...]
+    picked: bool
+
+
+@dataclass(frozen=True)
+class Station:
+    """One step of a chain: ``kind`` is "offset", "flat" or "repair"; ``remarks`` say what does
+    not fit about its master.
+    """
+
+    kind: str
+    words: str
+    master: str = ""
+    remarks: tuple[str, ...] = ()
+    key: str = ""
+    """The master's key."""
+
+
+@dataclass(frozen=True)
+class ChainReport:
+    """A chain as built: where its planes are, what it does in words, what the noise model needs."""
+
+    name: str
+    folder: str
+    stations: tuple[Station, ...]
+    remarks: tuple[str, ...]
+    masters: tuple[str, ...]
+    dark_adu_per_s: float
+    dark_frames: int | None
+    defects: int
+    options: tuple[Option, ...] = ()
+    left_out: tuple[str, ...] = ()
+    """Steps that the observer does without."""
+    problem: str = ""
+    """Why it could not be made; its exposures can't be corrected then."""
+
+
+def plan_chain(
+    name: str,
+    frame: Frame,
+    masters: Sequence[MasterFacts],
+    picks: Mapping[str, str] | None = None,
+) -> ChainPlan:
+    """Choose the masters for a kind of exposure.
+
+    ``picks`` are the observer's, by step: the key of a master, or LEFT_OUT.
+    """
+    picks = picks or {}
+    bias = _picked("bias", frame, masters, picks) or choose_bias(frame, masters)
+    if bias.index is None and picks.get("bias") != LEFT_OUT:
+        bias = _stand_in_bias(frame, masters, bias)
+    dark, scaled = _choose_darks(frame, masters, picks, bias.index is not None)
+    flat = _picked("flat", frame, masters, picks) or choose_flat(frame, masters)
+    options = _options(frame, masters, picks)
+    left_out = tuple(step for step in STEPS if picks.get(step) == LEFT_OUT)
+    there = {option.step for option in options if option.picked}
+    lost = tuple(
+        f"the picked {step} is no longer there, so another was chosen: {key}"
+        for step, key in picks.items()
+        if step not in (*left_out, *there)
+    )
+    return ChainPlan(name, bias, dark, scaled, flat, options, left_out, lost)
+
+
+def _choose_darks(
+    frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str], has_bias: bool
+) -> tuple[Choice, Choice]:
+    """A dark that is taken off as it is, or else one that is scaled to the exposure."""
+    picked = _picked("dark", frame, masters, picks)
+    if picked is None:
+        dark = choose_dark(frame, masters)
+        if dark.index is not None:
+            return dark, Choice(None, "not needed")
+        scaled = choose_dark_to_scale(frame, masters)
+    elif picked.index is None:
+        return picked, picked
+    elif fits_unscaled(frame, masters[picked.index]):
+        return picked, Choice(None, "not needed")
+    else:
+        dark = Choice(None, f"{masters[picked.index].label} is of another length or temperature")
+        scaled = picked
+    if not has_bias and scaled.index is not None:
+        scaled = Choice(None, "a dark cannot be scaled without a bias to take off first")
+    return dark, scaled
+
+
+def _picked(
+    step: str, frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str]
+) -> Choice | None:
+    """The observer's choice; None where there is none, or it is no longer there."""
+    if picks.get(step) == LEFT_OUT:
+        return Choice(None, f"left out by the observer: {step}")
+    found = [i for i in _usable(step, frame, masters) if masters[i].key == picks.get(step)]
+    return picked_master(frame, masters, found[0]) if found else None
+
+
+def _usable(step: str, frame: Frame, masters: Sequence[MasterFacts]) -> list[int]:
+    return [
+        i
+        for i, m in enumerate(masters)
+        if m.kind in STEPS[step]
+        and same_pixels(frame, m)
+        and (step != "bias" or m.kind == "bias" or _bias_like(frame, m))
+    ]
+
+
+def _options(
+    frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str]
+) -> tuple[Option, ...]:
+    options = []
+    for step in STEPS:
+        for i in _usable(step, frame, masters):
+            choice = picked_master(frame, masters, i)
+            key, label = masters[i].key, masters[i].label
+            why = choice.reason.partition(": ")[2]
+            options.append(Option(step, key, label, why, choice.remarks, picks.get(step) == key))
+    return tuple(options)
+
+
+def _stand_in_bias(frame: Frame, masters: Sequence[MasterFacts], nothing: Choice) -> Choice:
+    short = [
+        i
+        for i, m in enumerate(masters)
+        if m.kind in ("flat dark", "dark") and _bias_like(frame, m) and same_pixels(frame, m)
+    ]
+    if not short:
+        return nothing
+    best = min(short, key=lambda i: masters[i].exposure_s)
+    return Choice(best, f"{masters[best].label} stands in for a bias")
+
+
+def inputs_of(plan: ChainPlan, masters: Sequence[MasterFile]) -> tuple[object, ...]:
+    """Everything that goes into a chain's planes: by step, the master's frames and, below them,
+    the frames of the masters that it went through itself.
+    """
+    frames: dict[str, list[object]] = defaultdict(list)
+    for master in masters:
+        frames[master.facts.key].append(_content(master.facts))
+    return tuple(
+        (step, _content(facts), [frames[key] for key in facts.made_with])
+        for step, choice in vars(plan).items()
+        if isinstance(choice, Choice) and choice.index is not None
+        for facts in [masters[choice.index].facts]
+    )
+
+
+def _content(facts: MasterFacts) -> tuple[object, ...]:
+    """What a master was made of; a file's name may change with the folders beside it."""
+    return facts.kind, facts.exposure_s, [sha256 for _, sha256 in facts.inputs]
+
+
+def _bias_like(frame: Frame, master: MasterFacts) -> bool:
+    return master.exposure_s <= min(_BIAS_LIKE_S, 0.1 * frame.exposure_s)
+
+
+@dataclass(frozen=True)
+class BuiltChains:
+    """Chains as built, and the name of what each was made of, both by the chain's name."""
+
+    reports: dict[str, ChainReport]
+    prints: dict[str, str]
+
+    @property
+    def remarks(self) -> list[Remark]:
+        """What does not fit about the masters of each chain."""
+        return [remark for report in self.reports.values() for remark in chain_remarks(report)]
+
+
+def build_chains(
+    exposures: Sequence[Frame],
+    masters: Sequence[MasterFile],
+    folder: Path,
+    picks: Mapping[str, Mapping[str, str]],
+    workers: Pool,
+    done: Callable[[ChainReport], None] = lambda _: None,
+) -> BuiltChains:
+    """The chain of every kind of exposure; its planes lie below ``folder`` under the name of what
+    they were made of, and stay where they are there already. ``picks`` are the observer's by the
+    chain's name, as ``plan_chain`` takes them.
+    """
+    by_name: dict[str, list[Frame]] = defaultdict(list)
+    for frame in exposures:
+        by_name[chain_name(frame)].append(frame)
+    facts = [master.facts for master in masters]
+    prints, calls = {}, []
+    for name, frames in by_name.items():
+        reach = _CHAIN_EXAMPLES // 2
+        middle = len(frames) // 2
+        examples = frames[max(0, middle - reach) : middle + reach + 1]
+        plan = plan_chain(name, frames[0], facts, picks.get(name))
+        # Exposures go into the planes only where a dark's scale is found from them.
+        seen = [f.sha256 for f in examples] if plan.scaled_dark.index is not None else []
+        prints[name] = fingerprint("planes", inputs_of(plan, masters), frames[0].shape, seen)
+        calls.append((plan, masters, examples, folder / prints[name][:16]))
+    reports = workers.map(build_chain, calls, done)
+    return BuiltChains({report.name: report for report in reports}, prints)
+
+
+def build_chain(
+    plan: ChainPlan, masters: Sequence[MasterFile], examples: Sequence[Frame], folder: Path
+) -> ChainReport:
+    """A chain with its planes. ``examples`` are exposures from which a dark's scale is found.
+
+    Never raises: where the planes cannot be made, ``problem`` says why.
+    """
+    try:
+        made = _planes(plan, masters, examples, folder)
+    except Exception as error:
+        words = words_of(error, "preparing the correction of", plan.name)
+        return ChainReport(
+            plan.name, str(folder), (), (words,), (), 0.0, None, 0, plan.options, plan.left_out,
+            problem=words,
+        )  # fmt: skip
+    steps = _stations(plan, [master.facts for master in masters], made)
+    stations = (*steps, Station("repair", f"{made.defects} defects repaired from their neighbours"))
+    remarks = [*_missing(plan), *(words for station in stations for words in station.remarks)]
+    return ChainReport(
+        name=plan.name,
+        folder=str(folder),
+        stations=stations,
+        remarks=tuple(dict.fromkeys(remarks)),
+        masters=tuple(station.key for station in stations if station.key),
+        dark_adu_per_s=made.dark_adu_per_s,
+        dark_frames=made.dark_frames,
+        defects=made.defects,
+        options=plan.options,
+        left_out=plan.left_out,
+    )
+
+
+@dataclass(frozen=True)
+class _Planes:
+    """What was found while a chain's planes were made."""
+
+    scale: str
+    dark_adu_per_s: float
+    dark_frames: int | None
+    defects: int
+
+
+def _planes(
+    plan: ChainPlan, masters: Sequence[MasterFile], examples: Sequence[Frame], folder: Path
+) -> _Planes:
+    note = folder / "made.json"
+    if note.exists():
+        return load(_Planes, note.read_text())
+
+    def read(choice: Choice) -> Master | None:
+        return None if choice.index is None else read_master(masters[choice.index].path)
+
+    bias, dark, scaled, flat = (
+        read(c) for c in (plan.bias, plan.dark, plan.scaled_dark, plan.flat)
+    )
+    offset, scale = None, ""
+    if dark is not None:
+        offset = dark.plane
+    elif bias is not None:
+        offset = bias.plane
+        if scaled is not None:
+            factor, scale = _dark_factor(examples, bias, scaled)
+            offset = bias.plane + np.float32(factor) * (scaled.plane - bias.plane)
+    pattern = dark or (scaled if bias is not None else None)
+    defects = find_defects(
+        pattern.plane if pattern else None, flat.plane if flat else None, examples[0].shape
+    )
+    save_chain(make_chain(offset, flat.plane if flat else None, defects), folder)
+    made = _Planes(
+        scale, _dark_rate(pattern, bias), pattern.facts.count if pattern else None,
+        int(defects.sum()),
+    )  # fmt: skip
+    scratch = note.with_suffix(".new")
+    scratch.write_text(dump(made))
+    scratch.replace(note)  # the last of its files: with it the planes are whole
+    return made
+
+
+def _stations(plan: ChainPlan, facts: Sequence[MasterFacts], made: _Planes) -> list[Station]:
+    def stop(kind: str, words: str, choice: Choice) -> Station:
+        assert choice.index is not None
+        master = facts[choice.index]
+        return Station(kind, words, master.label, tuple(choice.remarks), master.key)
+
+    stops = []
+    if plan.dark.index is not None:
+        stops.append(stop("offset", f"dark off: {plan.dark.reason}", plan.dark))
+    elif plan.bias.index is not None:
+        stops.append(stop("offset", f"bias off: {plan.bias.reason}", plan.bias))
+        if plan.scaled_dark.index is not None:
+            words = f"dark off, scaled by {made.scale}: {plan.scaled_dark.reason}"
+            stops.append(stop("offset", words, plan.scaled_dark))
+    if plan.flat.index is not None:
+        stops.append(stop("flat", f"divided by flat: {plan.flat.reason}", plan.flat))
+    return stops
+
+
+def _missing(plan: ChainPlan) -> list[str]:
+    """What a chain does without, in words."""
+    missing = list(plan.lost)
+    if plan.dark.index is None and plan.bias.index is not None:
+        missing.append(plan.dark.reason)
+        if plan.scaled_dark.index is None:
+            missing.append(plan.scaled_dark.reason)
+    elif plan.dark.index is None:
+        missing.append(f"neither dark nor bias: {plan.dark.reason}; {plan.scaled_dark.reason}")
+    if plan.flat.index is None:
+        missing.append(f"not flat-fielded: {plan.flat.reason}")
+    return missing
+
+
+def chain_remarks(report: ChainReport) -> list[Remark]:
+    """What does not fit about a chain's masters, what it may cost, what can be done."""
+    remarks = []
+    for words in report.remarks:
+        matters, remedy = next(
+            ((m, r) for start, m, r in _COSTS if start in words),
+            ("", "pick another master in Correct"),
+        )
+        remarks.append(Remark("correct", words, report.name, matters, remedy))
+    return remarks
+
+
+_COSTS = (
+    (
+        "not flat-fielded", "tens of mmag where the star moves over dust or towards a corner",
+        "take flats in this filter, or name a folder of masters",
+    ),
+    (
+        "neither dark nor bias", "the sky's level holds the sensor's own, and hot pixels stay",
+        "take darks of the exposure's length, or name a folder of masters",
+    ),
+    (
+        "no dark within", "little where a dark could be scaled, else hot pixels stay",
+        "take darks of this length and temperature",
+    ),
+    (
+        "no dark with the exposure", "hot pixels stay, the star's light hardly changes",
+        "take darks of this length and temperature",
+    ),
+    (
+        "only ", "its own noise: that of one exposure over the root of its frames",
+        "take 10 or more",
+    ),
+    (
+        "dust may have moved", "a few mmag where it did, up to tens on a fresh grain",
+        "take flats for every night",
+    ),
+    ("has no date", "a few mmag if dust moved since", "give its date in Intake"),
+    ("days old", "hot pixels may have changed", "take new ones every few weeks"),
+)  # fmt: skip
+
+
+def wanting(exposures: Sequence[Frame], calibration: Sequence[Frame]) -> list[str]:
+    """What calibration the exposures lack, as Correct will find it, before anything is built."""
+    facts = [_expected(group) for group in group_calibration(calibration)]
+    kinds = {chain_name(frame): frame for frame in exposures}
+    words: dict[str, None] = {}
+    for name, frame in kinds.items():
+        for lack in _missing(plan_chain(name, frame, facts)):
+            words[f"{lack[0].upper()}{lack[1:]}."] = None
+    return list(words)
+
+
+def _expected(group: Sequence[Frame]) -> MasterFacts:
+    """What a master of these frames will be."""
+    first = group[0]
+    return MasterFacts(
+        first.kind, first.filter, first.exposure_s, first.temperature_c, first.gain_setting,
+        first.offset_setting, first.readout_mode, first.binning, first.shape, first.night,
+        len(group), 0.0, 0.0, (), (), first.camera,
+    )  # fmt: skip
+
+
+def _dark_factor(examples: Sequence[Frame], bias: Master, dark: Master) -> tuple[float, str]:
+    """The scale of a dark: from the exposures where its pattern shows, else by exposure time."""
+    by_time = examples[0].exposure_s / dark.facts.exposure_s
+    thermal = dark.plane - bias.plane
+    fits = []
+    for frame in examples[:_SCALE_FRAMES]:
+        try:
+            fit = fit_dark_scale(read_pixels(frame.source) - bias.plane, thermal)
+        except (UnreadableFileError, OSError):
+            continue
+        if fit:
+            fits.append(fit)
+    if fits:
+        factor = float(np.median([fit.factor for fit in fits]))
+        uncertainty = float(np.median([fit.uncertainty for fit in fits]))
+        if uncertainty < _MOST_SCALE_UNCERTAINTY * factor and 0.5 < factor / by_time < 2.0:
+            return factor, f"{factor:.3f} ± {uncertainty:.3f} (found from its hot pixels)"
+    return by_time, f"{by_time:.3f} (by exposure time; too little pattern to measure it)"
+
+
+def _dark_rate(dark: Master | None, bias: Master | None) -> float:
+    if dark is None or bias is None or dark.facts.exposure_s <= 0:
+        return 0.0
+    return max(0.0, (dark.facts.level_adu - bias.facts.level_adu) / dark.facts.exposure_s)

@@ -1,0 +1,29 @@
+"""What goes wrong with one file stays with that file: in words, with the rest of it in the log."""
+
+from __future__ import annotations
+
+import logging
+import os
+
+from narrow_beacon.core.errors import BeaconError
+
+log = logging.getLogger(__name__)
+LOG_VARIABLE = "BEACON_LOG"
+"""Names the file to which worker processes write what only concerns developers."""
+
+
+def words_of(error: Exception, doing: str, name: str) -> str:
+    """Words for the observer on what failed while ``doing`` something to a file, chain or group.
+
+    Errors that were meant for the observer speak for themselves; any other one is the program's
+    own, and its whole trace goes to the log.
+    """
+    if isinstance(error, BeaconError):
+        return str(error)
+    if isinstance(error, OSError):
+        return f"{doing} {name} failed: {error.strerror or error}"
+    path = os.environ.get(LOG_VARIABLE)
+    if path and not log.handlers:
+        log.addHandler(logging.FileHandler(path, delay=True))
+    log.error("%s %s failed", doing, name, exc_info=error)
+    return f"an error of the program while {doing} {name}: {type(error).__name__}: {error}"

@@ -1,0 +1,121 @@
+"""Where a walk takes its inputs from and puts its results: in memory here, in records elsewhere."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from pathlib import Path
+
+from narrow_beacon.core.frames.sort import Correction, RawFile
+from narrow_beacon.core.remarks import Remark
+from narrow_beacon.plan import Plan
+from narrow_beacon.reduce.chains import BuiltChains
+from narrow_beacon.reduce.context import Probed
+from narrow_beacon.reduce.field import Field
+from narrow_beacon.reduce.masters import MasterFile
+from narrow_beacon.reduce.prepare import Prepared, ResultPrints
+from narrow_beacon.reduce.settle import Settled, Wanted
+from narrow_beacon.reduce.sorting import SortedFiles
+from narrow_beacon.reduce.tasks import ExposureResult
+
+
+class Keeper:
+    """Keeps a walk's results in memory, and masters in a folder.
+
+    The records of the application override what is kept elsewhere, and what is there already.
+    """
+
+    def __init__(self, plan: Plan, masters: Path, scratch: Path) -> None:
+        self._plan = plan
+        self._masters, self._scratch = masters, scratch
+        self._raws: dict[Path, RawFile] = {}
+        self.remarks: dict[str, tuple[Remark, ...]] = {}
+        self.results: dict[int, ExposureResult] = {}
+
+    def plan(self) -> Plan:
+        """The settings in force."""
+        return self._plan
+
+    def folder(self, what: str) -> Path:
+        """Where "masters", "chains" or "scratch" are written."""
+        path = self._masters if what == "masters" else self._scratch / what
+        path.mkdir(parents=True, exist_ok=True)
+        return path
+
+    # Files.
+
+    def fresh(self, paths: Sequence[Path]) -> list[Path]:
+        """Those of the files that are to be read; the others are known as they are."""
+        return [path for path in paths if path not in self._raws]
+
+    def keep_files(self, read: Sequence[tuple[Path, RawFile]]) -> None:
+        """Files that were read."""
+        self._raws |= dict(read)
+
+    def keep_missing(self, paths: Sequence[Path]) -> None:
+        """All files that are there now; known ones that are not among them have gone."""
+
+    def files(self) -> tuple[list[RawFile], dict[str, Correction]]:
+        """What is known of all files, and the observer's words by name."""
+        return [self._raws[path] for path in sorted(self._raws)], {}
+
+    def keep_sorted(self, files: SortedFiles) -> None:
+        """What every file counts as."""
+
+    # Masters, chains, field.
+
+    def picks(self) -> Mapping[str, Mapping[str, str]]:
+        """The observer's masters, by chain and step."""
+        return {}
+
+    def keep_masters(self, masters: Sequence[MasterFile]) -> None:
+        """The masters that there are now."""
+
+    def keep_chains(self, chains: BuiltChains) -> None:
+        """The chains that there are now."""
+
+    def keep_field(self, field: Field) -> None:
+        """The stars in use."""
+
+    # Exposures.
+
+    def probed(self, name: str) -> Probed | None:
+        """What a group's probes said, by the name of what they are made of."""
+        return None
+
+    def keep_probed(self, name: str, probed: Probed) -> None:
+        """What a group's probes said."""
+
+    def stale(self, ready: Prepared, prints: ResultPrints, *, census: bool) -> set[int]:
+        """Exposures whose result is missing or made of something else."""
+        return {job.index for job in ready.jobs}
+
+    def keep_results(
+        self,
+        ready: Prepared,
+        prints: ResultPrints,
+        results: Sequence[ExposureResult],
+        *,
+        census: bool,
+    ) -> None:
+        """Results of some exposures."""
+        self.results |= {result.index: result for result in results}
+
+    def keep_measured(self, ready: Prepared, prints: ResultPrints) -> None:
+        """All exposures are measured."""
+
+    def measured(self, ready: Prepared) -> Sequence[ExposureResult]:
+        """The results of all exposures that take part, as measured, in order of time."""
+        return [self.results[index] for index in sorted(self.results)]
+
+    def wanted(self, ready: Prepared) -> Wanted:
+        """Roles that are given already."""
+        stars, plan = ready.field.stars, ready.plan
+        check = stars.row(plan.check) if plan.check else None
+        return Wanted(tuple(stars.row(name) for name in plan.comparison), check)
+
+    def keep_settled(self, ready: Prepared, settled: Settled, *, accept: bool) -> None:
+        """What the program proposes; with ``accept`` it is set aside at once."""
+
+    def keep_remarks(self, step: str, remarks: Iterable[Remark]) -> None:
+        """Remarks of a step, in place of those of its last time."""
+        self.remarks[step] = tuple(dict.fromkeys(remarks))

@@ -1,0 +1,180 @@
+"""Masters: built from a set of calibration frames, each named by what went into it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from narrow_beacon.core.correct.flat_check import compare_flats
+from narrow_beacon.core.correct.masters import (
+    MasterFacts,
+    build_master,
+    group_calibration,
+    read_facts,
+    read_master,
+    write_master,
+)
+from narrow_beacon.core.correct.match import choose_bias, choose_dark
+from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.fits_file import read_pixels
+from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.remarks import Remark
+from narrow_beacon.reduce.faults import words_of
+from narrow_beacon.reduce.names import fingerprint
+from narrow_beacon.reduce.workers import Pool
+
+
+@dataclass(frozen=True)
+class MasterFile:
+    """A master on disk."""
+
+    facts: MasterFacts
+    path: Path
+
+
+@dataclass(frozen=True)
+class BuiltMaster:
+    """What building a master came to: None where nothing could be built, and words on frames that
+    could not be used.
+    """
+
+    master: MasterFile | None
+    problems: tuple[str, ...] = ()
+
+
+def build_masters(
+    frames: Sequence[Frame],
+    folder: Path,
+    scratch: Path,
+    workers: Pool,
+    done: Callable[[BuiltMaster], None] = lambda _: None,
+) -> tuple[list[MasterFile], list[Remark]]:
+    """Combine all calibration frames into masters under ``folder``; flats after the rest.
+
+    A master that is there already under its name was made of the same frames and stays. Frames
+    and groups that fail are remarked on, and the rest goes on.
+    """
+    groups = group_calibration(frames)
+    first = [group for group in groups if group[0].kind != "flat"]
+    built = workers.map(_build, [(group, folder, scratch, None) for group in first], done)
+    masters = [one.master for one in built if one.master]
+    facts = [master.facts for master in masters]
+    calls = []
+    for group in groups:
+        if group[0].kind != "flat":
+            continue
+        choice = choose_dark(group[0], facts)
+        if choice.index is None:
+            choice = choose_bias(group[0], facts)
+        signal = None if choice.index is None else masters[choice.index].path
+        calls.append((group, folder, scratch, signal))
+    flats = workers.map(_build, calls, done)
+    masters += [one.master for one in flats if one.master]
+    remarks = [
+        Remark(
+            "correct", words,
+            matters="it is missing from its master",
+            remedy="look at the file in Intake; take a new one, or leave it out",
+        )
+        for one in (*built, *flats)
+        for words in one.problems
+    ]  # fmt: skip
+    return masters, remarks
+
+
+def _build(group: Sequence[Frame], folder: Path, scratch: Path, signal: Path | None) -> BuiltMaster:
+    path = folder / f"{_file_name(group, signal)}.fits"
+    if path.exists():
+        try:
+            return BuiltMaster(MasterFile(read_facts(path), path))
+        except UnreadableFileError:
+            path.unlink()
+    try:
+        master = build_master(group, scratch, read_master(signal) if signal else None)
+    except Exception as error:
+        good = [frame for frame in group if _readable(frame)]
+        bad = [frame.name for frame in group if frame not in good]
+        if not good or not bad:
+            what = f"the master of {len(group)} {group[0].kind} frames"
+            return BuiltMaster(None, (words_of(error, "building", what),))
+        rest = _build(good, folder, scratch, signal)
+        words = f"{', '.join(bad)} could not be read, so it is not in its master: {error}"
+        return BuiltMaster(rest.master, (words, *rest.problems))
+    write_master(master, path)
+    return BuiltMaster(MasterFile(master.facts, path))
+
+
+def _readable(frame: Frame) -> bool:
+    try:
+        read_pixels(frame.source)
+    except (UnreadableFileError, OSError):
+        return False
+    return True
+
+
+def _file_name(group: Sequence[Frame], signal: Path | None) -> str:
+    """What the master is, and a name of all that goes into it."""
+    frame = group[0]
+    words = [frame.kind, frame.filter or ""]
+    if frame.kind in ("dark", "flat dark"):
+        words.append(f"{frame.exposure_s:g}s")
+    if frame.temperature_c is not None:
+        words.append(f"{frame.temperature_c:.0f}C".replace("-", "minus"))
+    name = "-".join(word for word in [*words, frame.night] if word).replace(" ", "-")
+    inputs = [(f.sha256, f.kind, f.filter, f.exposure_s, f.night) for f in group]
+    content = fingerprint(inputs, signal.name if signal else "")
+    return f"{re.sub(r'[^A-Za-z0-9.-]', '_', name)}-{content[:12]}"
+
+
+def library_masters(folder: Path | None) -> tuple[list[MasterFile], list[Remark]]:
+    """Masters of earlier nights, and remarks on files that are none."""
+    found, problems = [], []
+    for path in sorted(folder.rglob("*.fits")) if folder else []:
+        try:
+            found.append(MasterFile(read_facts(path), path))
+        except UnreadableFileError as error:
+            problems.append(
+                Remark(
+                    "correct", f"library: {error}", matters="it is passed over",
+                    remedy="move it out of the folder of masters",
+                )
+            )  # fmt: skip
+    return found, problems
+
+
+def flat_remarks(masters: Sequence[MasterFile]) -> list[Remark]:
+    """Remarks on flats of one filter that differ between nights: dust that moved."""
+    remarks = []
+    flats = [master for master in masters if master.facts.kind == "flat"]
+    for i, later in enumerate(flats):
+        for earlier in flats[:i]:
+            if _optics(earlier.facts) != _optics(later.facts):
+                continue
+            if earlier.facts.night == later.facts.night:
+                continue
+            changes = compare_flats(read_master(later.path).plane, read_master(earlier.path).plane)
+            if not changes:
+                continue
+            places = ", ".join(
+                f"x {c.x_px:.0f} y {c.y_px:.0f} ({100 * c.change:+.1f}%)".replace("-", "−")
+                for c in changes[:4]
+            )
+            count = "1 place differs" if len(changes) == 1 else f"{len(changes)} places differ"
+            worst = max(abs(c.change) for c in changes)
+            remarks.append(
+                Remark(
+                    "correct",
+                    f"dust moved between {earlier.facts.label} and {later.facts.label}: "
+                    f"{count}, {places}; each night keeps its own flat",
+                    matters=f"up to {1086 * worst:.0f} mmag for a star on such a place, if a "
+                    "flat of the other night were used",
+                    remedy="keep taking flats for every night",
+                )
+            )
+    return remarks
+
+
+def _optics(facts: MasterFacts) -> tuple[object, ...]:
+    return facts.filter, facts.shape, facts.binning, facts.camera

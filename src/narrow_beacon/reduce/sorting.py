@@ -1,0 +1,104 @@
+"""Sort: what every file of some nights counts as, by its header, the plan and the observer."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from narrow_beacon.core.curve.time import Site
+from narrow_beacon.core.frames.sort import (
+    Correction,
+    RawFile,
+    SortedNight,
+    TimeRule,
+    settle,
+    sort_night,
+)
+from narrow_beacon.core.remarks import Remark
+from narrow_beacon.plan import Plan
+
+
+@dataclass(frozen=True)
+class SortedFiles:
+    """The files in their parts, the plan with what headers add to it, and what was assumed."""
+
+    night: SortedNight
+    plan: Plan
+    remarks: tuple[Remark, ...]
+
+    @property
+    def site(self) -> Site | None:
+        """The plan's site, else the headers'."""
+        return self.plan.site
+
+
+def sort_raw_files(
+    plan: Plan, raws: Sequence[RawFile], words: Mapping[str, Correction]
+) -> SortedFiles:
+    """Sort files by what was read of them; ``words`` are the observer's, by the file's name.
+
+    Where the plan has no site or target, those of the headers stand in.
+    """
+    remarks = []
+    if plan.site is None:
+        plan, remark = _site_from_headers(plan, raws)
+        remarks.append(remark)
+    rule = TimeRule(
+        plan.timestamp, plan.clock_offset_s, plan.site.longitude_deg if plan.site else 0.0
+    )
+    items = [settle(raw, plan.default_filter, rule, words.get(raw.name)) for raw in raws]
+    night = sort_night(items)
+    if not night.exposures:
+        remarks = []
+    undated = sum(not frame.night for frame in night.calibration if frame.kind == "flat")
+    if undated:
+        remarks.append(
+            Remark(
+                "intake",
+                f"{undated} flat{'s have' if undated > 1 else ' has'} no date: taken to fit every "
+                "night",
+                matters="a few mmag where dust moved since they were taken",
+                remedy="give their date in Intake, for all of them at once",
+            )
+        )
+    return SortedFiles(night, _target_from_headers(plan, night), tuple(remarks))
+
+
+def _site_from_headers(plan: Plan, raws: Sequence[RawFile]) -> tuple[Plan, Remark]:
+    for raw in raws:
+        if raw.facts is None or not raw.facts.latitude_deg or not raw.facts.longitude_deg:
+            continue
+        latitude, longitude = raw.facts.latitude_deg, raw.facts.longitude_deg
+        height = raw.facts.elevation_m.value if raw.facts.elevation_m else 0.0
+        words = f"{latitude.keyword}, {longitude.keyword}"
+        remark = Remark(
+            "intake",
+            f"no [site] in the plan: taken from the headers ({words})",
+            matters="nothing, if the headers are right",
+            remedy="check it in Intake, under Site",
+        )
+        return replace(plan, site=Site(latitude.value, longitude.value, height)), remark
+    remark = Remark(
+        "intake",
+        "no [site] in the plan: airmass and scintillation are unknown, "
+        "BJD is for the centre of the Earth (within 0.022 s)",
+        matters="times to 0.02 s; uncertainties lack scintillation",
+        remedy="give latitude and longitude in Intake, under Site",
+    )
+    return plan, remark
+
+
+def _target_from_headers(plan: Plan, night: SortedNight) -> Plan:
+    """Where the telescope pointed, and at what, until the plan says what the target is."""
+    if plan.target_name or plan.target_ra_deg is not None:
+        return plan
+    for frame in night.exposures:
+        facts = frame.facts
+        if facts.ra_deg and facts.dec_deg:
+            return replace(
+                plan, target_name=facts.object_name.value if facts.object_name else None,
+                target_ra_deg=facts.ra_deg.value, target_dec_deg=facts.dec_deg.value,
+                target_sure=False,
+            )  # fmt: skip
+    named = next((f.facts.object_name for f in night.exposures if f.facts.object_name), None)
+    return replace(plan, target_name=named.value if named else None, target_sure=False)

@@ -1,0 +1,261 @@
+"""The way from raw files to curves: one sequence of named steps, which command line, jobs and
+Python walk alike.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from functools import cached_property
+from pathlib import Path
+from typing import Protocol
+
+from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.core.frames.sort import RawFile, list_files
+from narrow_beacon.core.remarks import Remark
+from narrow_beacon.plan import Plan
+from narrow_beacon.reduce.chains import BuiltChains, build_chains
+from narrow_beacon.reduce.context import Probed
+from narrow_beacon.reduce.field import field_of
+from narrow_beacon.reduce.keeper import Keeper
+from narrow_beacon.reduce.masters import (
+    MasterFile,
+    build_masters,
+    flat_remarks,
+    library_masters,
+)
+from narrow_beacon.reduce.prepare import (
+    Prepared,
+    ResultPrints,
+    prepare,
+    probe_picks,
+    probe_print,
+    probed_of,
+    result_prints,
+    runs_of,
+    with_groups,
+)
+from narrow_beacon.reduce.settle import Settled, settle
+from narrow_beacon.reduce.sorting import SortedFiles, sort_raw_files
+from narrow_beacon.reduce.tasks import (
+    ExposureResult,
+    measure_exposures,
+    place_exposures,
+    probe,
+    read_raw_files,
+)
+from narrow_beacon.reduce.workers import Pool
+
+STEPS = ("read", "sort", "masters", "chains", "prepare", "probe", "place", "census", "settle")
+"""The steps in order; "place" is what "census" does, without measuring."""
+_FILES_PER_TASK = 4
+
+
+class Progress(Protocol):
+    """Told how far a walk is."""
+
+    def start(self, words: str, total: int, done: int = 0) -> None:
+        """A step with so many pieces begins; ``done`` of them were there already."""
+
+    def advance(self, count: int = 1) -> None:
+        """Some pieces of the step are done."""
+
+
+class Silent:
+    """Progress that nobody asked for."""
+
+    def start(self, words: str, total: int, done: int = 0) -> None: ...
+
+    def advance(self, count: int = 1) -> None: ...
+
+
+class NoExposuresError(BeaconError):
+    """There is nothing to measure."""
+
+
+class Walk:
+    """The state of one reduction, filled in from step to step; each step is walked once, after
+    those that it needs.
+    """
+
+    def __init__(self, keeper: Keeper, pool: Pool, progress: Progress | None = None) -> None:
+        self.keeper, self.pool = keeper, pool
+        self.progress = progress or Silent()
+        self.plan = keeper.plan()
+
+    def to(self, step: str) -> None:
+        """Walk on to a step, through all that it needs; folders are not read anew."""
+        walked: dict[str, Callable[[], object]] = {
+            "read": self.read, "sort": lambda: self.sorted, "masters": lambda: self.masters,
+            "chains": lambda: self.chains, "prepare": lambda: self.prepared,
+            "probe": lambda: self.probed, "place": self.place, "census": self.census,
+            "settle": lambda: self.settle(accept=False),
+        }  # fmt: skip
+        walked[step]()
+
+    def read(self) -> None:
+        """Read every file below the folders that is new or has changed."""
+        paths = night_files(self.plan)
+        fresh = self.keeper.fresh(paths)
+        named = [(path, relative_name(path, self.plan.base)) for path in fresh]
+        parts = [named[i : i + _FILES_PER_TASK] for i in range(0, len(named), _FILES_PER_TASK)]
+        self.progress.start("sorting files", len(paths), len(paths) - len(fresh))
+
+        def keep(part: tuple[list[Path], list[RawFile]]) -> None:
+            self.keeper.keep_files(list(zip(*part, strict=True)))
+            self.progress.advance(len(part[0]))
+
+        self.pool.map(_read_with_paths, [(part,) for part in parts], keep)
+        self.keeper.keep_missing(paths)
+        if not paths:
+            folders = ", ".join(str(folder) for folder in self.plan.folders)
+            words = f"no files below {folders}; check [frames] folder"
+            remark = Remark("intake", words, matters="nothing to reduce", remedy="name a folder")
+            self.keeper.keep_remarks("read", [remark])
+        else:
+            self.keeper.keep_remarks("read", [])
+
+    @cached_property
+    def sorted(self) -> SortedFiles:
+        """What every file counts as."""
+        files = sort_raw_files(self.plan, *self.keeper.files())
+        self.plan = files.plan
+        self.keeper.keep_sorted(files)
+        self.keeper.keep_remarks("sort", files.remarks)
+        return files
+
+    @cached_property
+    def masters(self) -> list[MasterFile]:
+        """The masters, those of this walk and those of the library."""
+        night = self.sorted.night
+        self.progress.start("building masters", 0)
+        made, remarks = build_masters(
+            night.calibration, self.keeper.folder("masters"), self.keeper.folder("scratch"),
+            self.pool, lambda _: self.progress.advance(),
+        )  # fmt: skip
+        kept, problems = library_masters(self.plan.library)
+        self.keeper.keep_masters([*made, *kept])
+        self.keeper.keep_remarks("masters", [*remarks, *problems, *flat_remarks(made)])
+        return [*made, *kept]
+
+    @cached_property
+    def chains(self) -> BuiltChains:
+        """How every kind of exposure is corrected. Raises NoExposuresError."""
+        exposures = self.sorted.night.exposures
+        if not exposures:
+            raise NoExposuresError(
+                "There are no exposures of the sky yet: point Intake to a folder."
+            )
+        masters = self.masters
+        kinds = len({frame.night + str(frame.filter) for frame in exposures})
+        self.progress.start("preparing corrections", kinds)
+        chains = build_chains(
+            exposures, masters, self.keeper.folder("chains"), self.keeper.picks(), self.pool,
+            lambda _: self.progress.advance(),
+        )  # fmt: skip
+        self.keeper.keep_chains(chains)
+        self.keeper.keep_remarks("chains", chains.remarks)
+        return chains
+
+    @cached_property
+    def prepared(self) -> Prepared:
+        """Field, bands, constants and jobs. Raises NoFieldError without a catalogue."""
+        chains = self.chains
+        night = self.sorted.night
+        field = field_of(self.plan, night.exposures)
+        self.keeper.keep_field(field)
+        ready = prepare(self.plan, night, field, chains.reports, chains.prints)
+        self.keeper.keep_remarks("prepare", ready.remarks)
+        return ready
+
+    @cached_property
+    def probed(self) -> Prepared:
+        """With star width, reference solution and radii of each night, filter and kit."""
+        ready = self.prepared
+        picks = probe_picks(ready.jobs)
+        prints = {name: probe_print(ready, jobs) for name, jobs in picks.items()}
+        known = {name: self.keeper.probed(prints[name]) for name in picks}
+        todo = [(name, job) for name, jobs in picks.items() if known[name] is None for job in jobs]
+        self.progress.start("looking at a few exposures", len(todo))
+        path = ready.context.save(self.keeper.folder("scratch"))
+        said = self.pool.map(
+            probe, [(path, job) for _, job in todo], lambda _: self.progress.advance()
+        )
+        groups: dict[str, Probed] = {}
+        for name in picks:
+            own = [words for (group, _), words in zip(todo, said, strict=True) if group == name]
+            kept = known[name]
+            if kept is None:
+                kept = probed_of(own)
+                self.keeper.keep_probed(prints[name], kept)
+            groups[name] = kept
+        return with_groups(ready, groups)
+
+    @cached_property
+    def prints(self) -> ResultPrints:
+        """Names of what every exposure's results are made of."""
+        return result_prints(self.probed)
+
+    def place(self) -> None:
+        """Place every exposure on the sky and measure its quality; what is up to date stays."""
+        self._exposures("placing", census=False)
+
+    def census(self) -> None:
+        """The census of every exposure; what is up to date stays."""
+        self._exposures("measuring", census=True)
+        self.keeper.keep_measured(self.probed, self.prints)
+
+    def _exposures(self, words: str, *, census: bool) -> None:
+        ready, prints = self.probed, self.prints
+        stale = self.keeper.stale(ready, prints, census=census)
+        # A task stays whole: an exposure is placed from the one before it.
+        runs = [run for run in runs_of(ready.jobs) if any(job.index in stale for job in run)]
+        count = sum(len(run) for run in runs)
+        self.progress.start(words, len(ready.jobs), len(ready.jobs) - count)
+        if not runs:
+            return
+        path = ready.context.save(self.keeper.folder("scratch"))
+
+        def keep(results: list[ExposureResult]) -> None:
+            self.keeper.keep_results(ready, prints, results, census=census)
+            self.progress.advance(len(results))
+
+        task = measure_exposures if census else place_exposures
+        self.pool.map(task, [(path, run) for run in runs], keep)
+
+    def settle(self, *, accept: bool) -> Settled:
+        """Vet, choose cast and radii where they are not given; with ``accept`` what is doubtful is
+        set aside at once.
+        """
+        ready = self.probed
+        self.progress.start("making the curve", 0)
+        measured = self.keeper.measured(ready)
+        # What does not fit a chain that corrects no exposure of the sky is nobody's trouble.
+        by_index = {job.index: job.chain for job in ready.jobs}
+        used = {by_index[result.index] for result in measured if not result.reason}
+        self.keeper.keep_remarks("chains", [r for r in self.chains.remarks if r.about in used])
+        settled = settle(ready, measured, self.keeper.wanted(ready))
+        self.keeper.keep_remarks("settle", settled.remarks)
+        self.keeper.keep_settled(ready, settled, accept=accept)
+        return settled
+
+
+def night_files(plan: Plan) -> list[Path]:
+    """The files below a plan's folders, without its output and its library."""
+    output = plan.output.resolve()
+    library = plan.library.resolve() if plan.library else None
+    return [
+        path
+        for path in list_files(plan.folders)
+        if output not in path.resolve().parents
+        and (library is None or library not in path.resolve().parents)
+    ]
+
+
+def relative_name(path: Path, base: Path) -> str:
+    """The path as seen from the plan's folder; links keep the name that the observer gave."""
+    return Path(os.path.relpath(path, base)).as_posix()
+
+
+def _read_with_paths(named: list[tuple[Path, str]]) -> tuple[list[Path], list[RawFile]]:
+    return [path for path, _ in named], read_raw_files(named)

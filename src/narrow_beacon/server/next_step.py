@@ -1,0 +1,168 @@
+"""The one next thing to do in a campaign, what it needs, and what lies at hand for it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from narrow_beacon.reduce.field import band_of
+from narrow_beacon.reduce.tasks import CATALOGUE
+from narrow_beacon.server.schemas.campaigns import NextStep, Offer, Stage
+from narrow_beacon.server.state import shared
+from narrow_beacon.store.campaigns import sort_files
+from narrow_beacon.store.fields import star_table
+from narrow_beacon.store.models import Campaign, NightFile
+
+_TABLES = (".vot", ".votable", ".ecsv")
+_MOST_OFFERS = 4
+
+
+def next_step(session: Session, campaign: Campaign, stages: Sequence[Stage]) -> NextStep:
+    """What to do now: what stands in the way comes first, then the way through the stages."""
+    by_key = {stage.key: stage for stage in stages}
+    counts = _counts(session, campaign)
+    exposures = counts.get("exposure", 0)
+    if any(stage.state == "working" for stage in stages):
+        at_work = next(stage.key for stage in stages if stage.state == "working")
+        return NextStep(stage=at_work, words="At work; nothing to do until it is done.", button="")
+    return (
+        _files(campaign, counts, exposures)
+        or _field(session, campaign)
+        or _measuring(campaign, by_key, exposures)
+        or _judging(session, campaign, by_key)
+    )
+
+
+def _counts(session: Session, campaign: Campaign) -> dict[str, int]:
+    return dict(
+        session.execute(
+            select(NightFile.part, func.count())
+            .where(NightFile.campaign_id == campaign.id)
+            .group_by(NightFile.part)
+        )
+        .tuples()
+        .all()
+    )
+
+
+def _files(campaign: Campaign, counts: dict[str, int], exposures: int) -> NextStep | None:
+    if not campaign.folders:
+        return _do("intake", "Point to the folder of the night.", "Add a folder")
+    if not counts:
+        return _do("intake", "These folders were not looked at yet.", "Look at them", "sort")
+    if not exposures:
+        words = (
+            "None of these files is an exposure of the sky. Choose files in the list and say what "
+            "kind they are, or add the folder of the exposures."
+        )
+        return _do("intake", words, "Say what they are")
+    return None
+
+
+def _field(session: Session, campaign: Campaign) -> NextStep | None:
+    """What is missing to place the exposures and give them magnitudes."""
+    if campaign.catalogue_id is None and campaign.cone_url is None:
+        offers = [
+            Offer(words=f"{path.name}, beside the night", catalogue_file=str(path))
+            for path in catalogues_at_hand(session, campaign)
+        ]
+        demo = shared().demo_folder
+        if demo and _within(campaign.folders, demo):
+            offers.append(
+                Offer(words="the stand-in service of the demo field", cone_url=shared().cone_url)
+            )
+        words = "Give a star catalogue of the field, so that the exposures can be placed on the sky"
+        words += ": this lies at hand." if offers else ": a file, or a cone search service."
+        step = _do("intake", words, "Choose a file")
+        return step.model_copy(update={"offers": offers[:_MOST_OFFERS]})
+    if campaign.catalogue_id is None and not _has_position(session, campaign):
+        words = (
+            "Say where the field is: the headers give no position, and the cone search needs one."
+        )
+        return _do("intake", words, "Give the position")
+    if campaign.catalogue_id is not None:
+        stars = star_table(session, campaign.catalogue_id)
+        filters = session.scalars(
+            select(NightFile.filter)
+            .where(NightFile.campaign_id == campaign.id, NightFile.part == "exposure")
+            .distinct()
+        ).all()
+        without = [name for name in filters if band_of(name, stars, campaign.bands) is None]
+        if without and len(without) == len(filters):
+            words = (
+                f"Say which of the catalogue's bands ({', '.join(stars.bands)}) stands for "
+                f"filter {' and '.join(without)}."
+            )
+            return _do("intake", words, "Choose the band")
+    return None
+
+
+def _measuring(campaign: Campaign, stages: dict[str, Stage], exposures: int) -> NextStep | None:
+    measure, correct = stages["measure"], stages["correct"]
+    if measure.state in ("todo", "waiting") or correct.state == "todo":
+        count = measure.words if measure.state == "todo" else f"{exposures} exposures"
+        words = (
+            f"All is there that it needs: {count}. It builds the masters, places and measures "
+            "every exposure and makes the curve; or go step by step through the stages."
+        )
+        return _do("measure", words, "Reduce all of it", "reduce")
+    if campaign.changed_since:
+        words = f"{campaign.changed_since} changed since the census; only what it touches is done."
+        return _do("measure", f"Measure again: {words}", "Measure again", "census")
+    return None
+
+
+def _judging(session: Session, campaign: Campaign, stages: dict[str, Stage]) -> NextStep:
+    if not campaign.cast_id:
+        words = "Say which star is yours: click it on the plate and press T."
+        return _do("cast", words, "Choose the target")
+    vet, intake, report = stages["vet"], stages["intake"], stages["report"]
+    if vet.count:
+        words = f"{vet.count} exposures are proposed to be set aside: decide, one by one or all."
+        return _do("vet", words, "Decide in Vet")
+    if intake.count:
+        return _do("intake", f"{intake.words}: they take no part until then.", "Answer in Intake")
+    if report.state == "todo":
+        words = "The curve is made. Look whether the check star was steady, then hand it in."
+        return _do("report", words, "Go to the report")
+    return _do("curve", "All of it is done and handed in. Add the next night when it comes.", "")
+
+
+def _do(stage: str, words: str, button: str, job: str = "") -> NextStep:
+    return NextStep(stage=stage, words=words, button=button, job=job)  # type: ignore[arg-type]
+
+
+def catalogues_at_hand(session: Session, campaign: Campaign) -> list[Path]:
+    """Star catalogues among a campaign's files and beside its folders."""
+    named = session.scalars(
+        select(NightFile.path).where(
+            NightFile.campaign_id == campaign.id, NightFile.part_reason.startswith(CATALOGUE)
+        )
+    ).all()
+    found = [Path(path) for path in named]
+    folders = {Path(folder) for folder in campaign.folders}
+    for beside in sorted({folder.parent for folder in folders}):
+        if shared().folders.allows(beside):
+            found += [path for path in _files_of(beside) if path.suffix.lower() in _TABLES]
+    return list(dict.fromkeys(found))
+
+
+def _files_of(folder: Path) -> Iterable[Path]:
+    try:
+        return sorted(path for path in folder.iterdir() if path.is_file())
+    except OSError:
+        return []
+
+
+def _has_position(session: Session, campaign: Campaign) -> bool:
+    if campaign.target_ra_deg is not None:
+        return True
+    exposures = sort_files(session, campaign).night.exposures
+    return any(frame.facts.ra_deg and frame.facts.dec_deg for frame in exposures)
+
+
+def _within(folders: Sequence[str], parent: Path) -> bool:
+    return all(Path(folder) == parent or parent in Path(folder).parents for folder in folders)

@@ -1,0 +1,45 @@
+"""Small results as files below the data folder, named by what they are made of: censuses that are
+not joined yet, and what probes said. Written whole or not at all.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from dataclasses import fields
+from pathlib import Path
+
+import numpy as np
+
+from narrow_beacon.core.measure.census import ExposureCensus
+from narrow_beacon.reduce.codec import solution_from_json, solution_to_json
+from narrow_beacon.reduce.context import Probed
+
+
+def write_piece(path: Path, census: ExposureCensus) -> None:
+    """Write the census of one exposure, exact to the last bit."""
+    scratch = path.with_suffix(f".{os.getpid()}.new")
+    with scratch.open("wb") as file:
+        np.savez(file, **vars(census))
+    scratch.replace(path)
+
+
+def read_piece(path: Path) -> ExposureCensus:
+    """What ``write_piece`` wrote."""
+    with np.load(path, allow_pickle=False) as kept:
+        return ExposureCensus(*(kept[field.name] for field in fields(ExposureCensus)))
+
+
+def write_probed(path: Path, probed: Probed) -> None:
+    """Write what a group's probes said."""
+    solution = solution_to_json(probed.reference) if probed.reference else None
+    scratch = path.with_suffix(f".{os.getpid()}.new")
+    scratch.write_text(json.dumps({"fwhm_px": probed.fwhm_px, "reference": solution}))
+    scratch.replace(path)
+
+
+def read_probed(path: Path) -> Probed:
+    """What ``write_probed`` wrote."""
+    values = json.loads(path.read_text())
+    reference = values["reference"]
+    return Probed(values["fwhm_px"], solution_from_json(reference) if reference else None)
