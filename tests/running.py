@@ -175,7 +175,7 @@ def troubled_night(folder: Path) -> None:
 
 TROUBLED = {
     "foxglove-006.fits": "out of focus", "foxglove-010.fits": "cloud",
-    "foxglove-014.fits": "trail",
+    "foxglove-014.fits": "trail", "foxglove-017.fits": "wrong field",
 }  # fmt: skip
 """What is to be proposed of the troubled night, and why."""
 ELSEWHERE = "foxglove-017.fits"

@@ -13,11 +13,9 @@ import pyarrow.parquet as pq
 import pytest
 from click.testing import CliRunner, Result
 
-from narrow_beacon.bench.compare import numbers, read_csv, reduced_chi2, score_night
-from narrow_beacon.bench.nights import _Quiet, state_errors
+from narrow_beacon.bench.compare import numbers, read_csv, score_night
 from narrow_beacon.cli import main
 from narrow_beacon.simulate.cone_service import ConeService
-from narrow_beacon.simulate.demo import write_demo
 from narrow_beacon.simulate.plain import write_plain_night
 
 OUTPUTS = {
@@ -252,41 +250,6 @@ def test_unreadable_files_are_listed_and_the_rest_goes_on(variant: Callable[...,
     result = reduce(plan)
     assert result.exit_code == 0
     assert "not readable as FITS" in spoiled(plan)["raw/broken.fits"]
-
-
-@pytest.mark.parametrize("workers", ["2"])
-def test_the_demo_nights_come_out_as_planted(tmp_path: Path, workers: str) -> None:
-    folder = tmp_path / "demo"
-    truth = write_demo(folder, _Quiet())
-    assert sum(path.stat().st_size for path in folder.rglob("*") if path.is_file()) < 350e6
-    result = reduce(folder / "plan.toml", "--workers", workers)
-    assert result.exit_code == 0, result.output
-    assert state_errors(folder) == []
-    assert "dust moved between flat V" in result.output
-    assert "Larkspur 48 dropped: varies" in result.output
-    rows = {row["file"]: row for row in read_csv(folder / "out" / "exposures.csv")}
-    for item in truth["exposures"]:
-        row = rows[item["file"]]
-        if row["ra_deg"]:
-            pointing = item["pointing"]
-            turn = (float(row["rotation_deg"]) - pointing["rotation_deg"] + 180) % 360 - 180
-            assert abs(turn) < 0.02
-            assert abs(float(row["dec_deg"]) - item["center_deg"][1]) * 3600 < 0.3
-    curve = read_csv(folder / "out" / "light_curve.csv")
-    true = {item["file"]: item for item in truth["exposures"]}
-    for band in ("B", "V"):
-        points = [row for row in curve if row["filter"] == band and "cosmic" not in row["flags"]]
-        error = numbers(points, "magnitude") - [
-            true[row["exposure"]]["target_mag"] for row in points
-        ]
-        sigma = numbers(points, "uncertainty")
-        # Five comparison stars of 6 mmag each leave a common offset of 3 mmag.
-        assert abs(np.median(error)) < 0.010
-        assert np.std(error) < 1.25 * np.sqrt(np.mean(sigma**2))
-        check = reduced_chi2(
-            numbers(points, "check_magnitude"), numbers(points, "check_uncertainty")
-        )
-        assert 0.6 < check < 1.5
 
 
 def test_a_target_that_the_catalogue_lacks_is_measured_at_its_position(

@@ -54,7 +54,7 @@ class TestEvents:
             "state": "waiting",
         }  # fmt: skip
         words = [event["progress"]["words"] for event in told if event["kind"] == "progress"]
-        assert "reading headers" in words
+        assert "sorting files" in words
         assert client.wait(campaign)["done"] == 55
 
 
@@ -100,21 +100,21 @@ class Queue:
         self.events = Events()
         self.ran: list[str] = []
         self.kinds = {
-            "sort": lambda work: self.ran.append("sort"),
+            "sort": lambda walk, work: self.ran.append("sort"),
             "masters": self._refuse, "place": self._break, "census": self._wait,
         }  # fmt: skip
         self.begun, self.let_go = threading.Event(), threading.Event()
-        self.runner = Runner(store, self.client, self.events)
+        self.runner = Runner(store, self.client, self.events, "/var/server.log")
         with store.session() as session:
             self.campaign = new_campaign(session, "queue", []).id
 
-    def _refuse(self, work: Work) -> None:
+    def _refuse(self, walk: object, work: Work) -> None:
         raise BeaconError("No dark within 20% of 120 s.")
 
-    def _break(self, work: Work) -> None:
+    def _break(self, walk: object, work: Work) -> None:
         raise ZeroDivisionError("a mistake")
 
-    def _wait(self, work: Work) -> None:
+    def _wait(self, walk: object, work: Work) -> None:
         self.ran.append("census")
         work.reporter.start("measuring", 3)
         work.reporter.fail("one.fits: cut short")
@@ -156,14 +156,18 @@ class TestRunner:
         for kind in ("masters", "place", "sort"):
             queue.add(kind)
         queue.runner.start()
-        assert queue.finished() == [
-            ("masters", "failed", "No dark within 20% of 120 s."),
-            ("place", "failed", "An error of the program: ZeroDivisionError: a mistake"),
-            ("sort", "done", ""),
-        ]
+        refused, broken, sorted_all = queue.finished()
+        assert refused == ("masters", "failed", "No dark within 20% of 120 s.")
+        assert sorted_all == ("sort", "done", "")
+        # What was being done, what holds, and where more of it is.
+        assert broken[:2] == ("place", "failed")
+        for words in ("while starting", "ZeroDivisionError: a mistake", "holds", "server.log"):
+            assert words in broken[2]
         with queue.store.session() as session:
             # The page is told by the revision that there is something new to see.
             assert session.get_one(Campaign, queue.campaign).revision == 3
+            trace = session.scalars(select(Job.log).where(Job.kind == "place")).one()
+            assert "in _break" in trace
 
     def test_what_was_running_when_the_program_ended_comes_first(self, queue: Queue) -> None:
         queue.add("sort")

@@ -73,8 +73,9 @@ def test_without_a_plan_the_stages_say_what_they_wait_for(
     made = client.post("campaigns", {"name": "bare", "folders": [str(bare)]})
     client.wait(made["id"])
     stages = {s["key"]: s for s in client.get(f"campaigns/{made['id']}")["stages"]}
+    # And the remark that no site is known.
     assert (stages["intake"]["state"], stages["intake"]["words"]) == (
-        "look", "no star catalogue yet",
+        "look", "no star catalogue yet; 1 remark",
     )  # fmt: skip
     assert stages["correct"]["state"] == "todo"
     for key in ("place", "vet", "cast", "measure", "curve", "report"):
@@ -273,7 +274,7 @@ class TestFiles:
         client.wait(made["id"])
         files = client.get(f"campaigns/{made['id']}/intake")["files"]
         reasons = {Path(f["name"]).name: f["part_reason"] for f in files}
-        assert "was it moved?" in reasons["foxglove-002.fits"]
+        assert "not there now" in reasons["foxglove-002.fits"]
         assert reasons["foxglove-001.fits"] == reasons["foxglove-003.fits"] == ""
 
     def test_stacks_count_what_belongs_together(self, client: Client, sorted_campaign: int) -> None:

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.jobs.work import Work
@@ -13,16 +14,20 @@ from narrow_beacon.reduce.codec import quality_from_json
 from narrow_beacon.reduce.prepare import Prepared
 from narrow_beacon.reduce.settle import Settled
 from narrow_beacon.reduce.tasks import ExposureResult
-from narrow_beacon.reduce.vet import out_of_focus
+from narrow_beacon.reduce.vet import out_of_focus, outside
 from narrow_beacon.store.actions import Change, act, new_cast, new_recipe
 from narrow_beacon.store.campaigns import files_of
-from narrow_beacon.store.models import Campaign, CastRecord, NightFile, Recipe
+from narrow_beacon.store.models import Campaign, CastRecord, NightFile, PlacementRecord, Recipe
+from narrow_beacon.store.placements import solution_of
 
 
 def propose_by_looks(work: Work) -> None:
-    """Propose to set aside what is out of focus or drawn out, judged within night and filter."""
+    """Propose to set aside what is out of focus or drawn out, judged within night and filter, and
+    what does not show the target.
+    """
     with work.store.session() as session:
         campaign = work.campaign(session)
+        elsewhere = off_field(session, campaign)
         groups: dict[str, list[NightFile]] = {}
         for file in files_of(session, campaign):
             if file.part == "exposure" and file.quality:
@@ -30,8 +35,25 @@ def propose_by_looks(work: Work) -> None:
         for files in groups.values():
             reasons = out_of_focus([_looks(file) for file in files])
             for file in files:
-                set_proposal(file, reasons.get(file.id, ""))
+                set_proposal(file, elsewhere.get(file.id, "") or reasons.get(file.id, ""))
         campaign.revision += 1
+
+
+def off_field(session: Session, campaign: Campaign) -> dict[int, str]:
+    """Words on exposures that are placed where the target is not, by file."""
+    if not campaign.target_sure or campaign.target_ra_deg is None:
+        return {}
+    assert campaign.target_dec_deg is not None
+    placed = session.scalars(
+        select(PlacementRecord)
+        .join(NightFile, NightFile.id == PlacementRecord.file_id)
+        .where(NightFile.campaign_id == campaign.id)
+    )
+    return {
+        record.file_id: words
+        for record in placed
+        if (words := outside(solution_of(record), campaign.target_ra_deg, campaign.target_dec_deg))
+    }
 
 
 def set_proposal(file: NightFile, reason: str) -> None:

@@ -148,7 +148,7 @@ def change(number: int, body: Settings) -> CampaignOut:
         target = _target(session, campaign, body)
         catalogue = _catalogue(session, campaign, body)
         changed = {
-            "the name": {"name": body.name} if body.name else {},
+            "name": {"name": body.name} if body.name else {},
             "target": target | _cast_of(session, campaign, target, catalogue),
             "site": _replacement(session, Site, campaign.site_id, body.site),
             "kit": _replacement(session, Kit, campaign.kit_id, body.kit),

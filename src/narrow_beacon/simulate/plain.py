@@ -66,30 +66,36 @@ def write_plain_night(
     density: float = 3000.0,
     cadence_s: float = 150.0,
     troubles: Mapping[int, Mapping[str, Any]] | None = None,
+    evening: int = 0,
+    field_px: int | None = None,
+    camera_seed: int | None = None,
 ) -> dict[str, Any]:
     """Write raw files, catalogue, plan and truth of a plain night; returns the truth.
 
     ``troubles`` gives other values to the fields of single shots, by their place in the night.
+    Nights of one field have the same seed and ``field_px`` (the side of the sky that is made, the
+    longer side of the sensor by itself); ``evening`` counts their days.
     """
     folder.mkdir(parents=True, exist_ok=True)
-    rng = np.random.default_rng([seed, 12])
+    start = START + timedelta(days=evening)
+    rng = np.random.default_rng([seed, 12, evening] if evening else [seed, 12])
     scale = 1.16
-    sky = plain_sky(seed, max(shape) * scale / 3600.0, density=density)
-    camera = Camera(seed, shape)
-    scene = Scene(sky, camera, seed=seed, target=TARGET)
+    sky = plain_sky(seed, (field_px or max(shape)) * scale / 3600.0, density=density)
+    camera = Camera(seed if camera_seed is None else camera_seed, shape)
+    scene = Scene(sky, camera, seed=seed + 1000 * evening, target=TARGET)
     pointing = Pointing(
         RA_DEG, DEC_DEG, scale, float(rng.uniform(0, 360)), bool(rng.integers(2)), shape, 1.5
     )
     truth: dict[str, Any] = {"target": TARGET, "exposures": [], "calibration": []}
     calibration_shots = calibration_set(
-        "calibration", START - timedelta(hours=2), (exposure_s,), ("V",),
+        "calibration", start - timedelta(hours=2), (exposure_s,), ("V",),
         bias=calibration, darks=calibration, flats=calibration,
     )  # fmt: skip
     for number, calibration_shot in enumerate(calibration_shots):
         truth["calibration"].append(scene.calibrate(calibration_shot, folder / "raw", number))
     walk = np.cumsum(rng.normal(0, 0.25, (exposures, 2)), axis=0)
     for n in range(exposures):
-        moment = START + timedelta(seconds=cadence_s * n + float(rng.uniform(0, 5)))
+        moment = start + timedelta(seconds=cadence_s * n + float(rng.uniform(0, 5)))
         moment = moment.replace(microsecond=moment.microsecond // 1000 * 1000)
         seeing = fwhm_px * (1 + 0.05 * np.sin(n / 9.0)) * float(rng.normal(1, 0.015))
         shot = Shot(

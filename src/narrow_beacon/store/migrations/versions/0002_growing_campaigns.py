@@ -30,18 +30,15 @@ def upgrade() -> None:
         sa.Column("away", sa.Boolean(), server_default="0", nullable=False),
     ):
         op.add_column("night_file", column)
-    op.alter_column(
-        "night_file", "chain", type_=sa.String(400), existing_type=sa.String(200),
-        existing_nullable=False,
-    )  # fmt: skip
-    op.alter_column(
-        "chain", "name", type_=sa.String(400), existing_type=sa.String(200),
-        existing_nullable=False,
-    )  # fmt: skip
-    op.alter_column(
-        "census_file", "group_name", type_=sa.String(300), existing_type=sa.String(80),
-        existing_nullable=False,
-    )  # fmt: skip
+    for table, name, size in (
+        ("night_file", "chain", 400),
+        ("chain", "name", 400),
+        ("census_file", "group_name", 300),
+    ):
+        with op.batch_alter_table(table) as batch:
+            batch.alter_column(
+                name, type_=sa.String(size), existing_type=sa.String(), existing_nullable=False
+            )
     op.add_column("census_file", sa.Column("annulus_px", sa.JSON(), nullable=True))
     op.add_column(
         "cast_of_stars", sa.Column("automatic", sa.Boolean(), server_default="0", nullable=False)
@@ -52,10 +49,11 @@ def upgrade() -> None:
     op.add_column("job", sa.Column("log", sa.Text(), server_default="", nullable=False))
     # Whose points they were: the target of the cast that made them.
     op.execute(
-        "UPDATE reduction r JOIN cast_of_stars c ON c.id = r.cast_id "
-        "JOIN campaign p ON p.id = r.campaign_id "
+        "UPDATE reduction SET star = COALESCE(("
+        "SELECT s.name FROM cast_of_stars c "
+        "JOIN campaign p ON p.id = c.campaign_id "
         "JOIN star s ON s.catalogue_id = p.catalogue_id AND s.row_number = c.target "
-        "SET r.star = s.name"
+        "WHERE c.id = reduction.cast_id), '')"
     )
     op.create_table(
         "remark",
