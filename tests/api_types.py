@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 import tempfile
@@ -11,6 +12,7 @@ from pathlib import Path
 from narrow_beacon.server.app import bare_app
 
 WEB = Path(__file__).resolve().parent.parent / "web"
+MODULES = Path(os.environ.get("BEACON_WEB", WEB)) / "node_modules"
 KEPT = WEB / "src" / "api" / "generated" / "schema.ts"
 
 
@@ -20,8 +22,11 @@ def main(write: bool) -> int:
         document, made = Path(folder) / "openapi.json", Path(folder) / "schema.ts"
         document.write_text(json.dumps(bare_app().spec))
         subprocess.run(
-            ["npx", "--no-install", "openapi-typescript", str(document), "-o", str(made)],
-            cwd=WEB, check=True, capture_output=True,
+            [
+                "node", str(MODULES / "openapi-typescript" / "bin" / "cli.js"), str(document),
+                "-o", str(made),
+            ],
+            cwd=WEB, check=True, capture_output=True, timeout=120,
         )  # fmt: skip
         text = made.read_text()
     if write:

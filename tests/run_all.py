@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 import time
@@ -25,20 +26,32 @@ COMPUTATION = (
     [*PYTEST, "tests/core", "tests/run"],
 )
 APPLICATION = ("tests of the application and its page", [*PYTEST, "tests/server", "tests/browser"])
+WEB = Path(os.environ.get("BEACON_WEB", ROOT / "web"))
+MODULES = WEB / "node_modules"
 PAGE_CHECKS = (
-    ("page types", ["npx", "--no-install", "tsc", "--noEmit"]),
-    ("page style", ["npx", "--no-install", "eslint", "--max-warnings", "0", "src"]),
-    ("page format", ["npx", "--no-install", "prettier", "--check", "src"]),
-    ("page tests", ["npx", "--no-install", "vitest", "run"]),
+    ("page types", ["node", MODULES / "typescript/bin/tsc", "--noEmit"]),
+    ("page style", ["node", MODULES / "eslint/bin/eslint.js", "--max-warnings", "0", "src"]),
+    ("page format", ["node", MODULES / "prettier/bin/prettier.cjs", "--check", "src"]),
+    ("page tests", ["node", MODULES / "vitest/vitest.mjs", "run"]),
 )
+LIMIT_S = 1080.0
+"""For the whole run; a single test has its own limit in pyproject.toml."""
+_END = time.monotonic() + LIMIT_S
 
 
 def check(name: str, command: Sequence[str | Path], folder: Path = ROOT) -> bool:
     """Run one check and say how it went; whether it passed."""
     begin = time.perf_counter()
-    done = subprocess.run(
-        command, cwd=folder, text=True, stdout=subprocess.PIPE, stderr=subprocess.STDOUT
-    )
+    try:
+        done = subprocess.run(
+            command, cwd=folder, text=True, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+            timeout=max(1.0, _END - time.monotonic()),
+        )  # fmt: skip
+    except subprocess.TimeoutExpired as error:
+        said = error.stdout.decode() if isinstance(error.stdout, bytes) else error.stdout or ""
+        lines = "\n".join(said.splitlines()[-40:])
+        print(f"{name}: STOPPED, the whole run has a limit of {LIMIT_S:.0f} s\n{lines}", flush=True)
+        return False
     good = done.returncode == 0
     tests = "pytest" in command
     words = f"{name}: {'ok' if good else 'FAILED'} ({time.perf_counter() - begin:.0f} s)"
@@ -49,7 +62,7 @@ def check(name: str, command: Sequence[str | Path], folder: Path = ROOT) -> bool
 def static() -> list[str]:
     """Names of the checks without tests of Python that failed."""
     every = [(name, command, ROOT) for name, command in CHECKS]
-    every += [(name, command, ROOT / "web") for name, command in PAGE_CHECKS]
+    every += [(name, command, WEB) for name, command in PAGE_CHECKS]
     return [name for name, command, folder in every if not check(name, command, folder)]
 
 
@@ -62,7 +75,9 @@ def main(arguments: list[str]) -> int:
         application = None if arguments else beside.submit(check, *APPLICATION)
         failed = static()
         if arguments:
-            passed = subprocess.run([*PYTEST, *arguments], cwd=ROOT).returncode == 0
+            passed = (
+                subprocess.run([*PYTEST, *arguments], cwd=ROOT, timeout=LIMIT_S).returncode == 0
+            )
         else:
             passed = check(*COMPUTATION)
         if not passed or (application and not application.result()):

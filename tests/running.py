@@ -102,8 +102,7 @@ class Client:
         """The events that the server sends from now on."""
         with self.session.get(f"{self.url}/api/events", stream=True, timeout=60) as answer:
             assert answer.headers["Content-Type"].startswith("text/event-stream")
-            lines = answer.iter_lines(chunk_size=1)
-            yield (json.loads(line[6:]) for line in lines if line.startswith(b"data: "))
+            yield _events(answer)
 
     def wait(self, campaign: int) -> dict[str, Any]:
         """The newest job once all are finished."""
@@ -139,6 +138,20 @@ class Client:
         job = self.wait(made["id"])
         assert job["state"] == "done", job
         return int(made["id"])
+
+
+def _events(answer: requests.Response) -> Iterator[dict[str, Any]]:
+    """The events of a stream; it has a bound, since the server's pulse never ends."""
+    end = time.monotonic() + JOB_TIMEOUT_S
+    last = "nothing"
+    for line in answer.iter_lines(chunk_size=1):
+        if line.startswith(b"data: "):
+            last = line[6:].decode()
+            yield json.loads(last)
+        if time.monotonic() > end:
+            raise AssertionError(
+                f"the event that was waited for did not come in {JOB_TIMEOUT_S} s; last: {last}"
+            )
 
 
 def small_night(folder: Path, exposures: int = 24, seed: int = 7) -> dict[str, Any]:

@@ -4,9 +4,11 @@ import { useCampaign, useExposures } from "./api/queries";
 import { useEvents } from "./api/events";
 import { useAxis } from "./rail/axis";
 import { beamPixel, Rail } from "./rail/Rail";
-import { useApp, type StageKey } from "./state";
+import { STAGE_NAMES, useApp, type StageKey } from "./state";
 import { Bar } from "./ui/Bar";
 import { Guard } from "./ui/Guard";
+import { Next } from "./ui/Next";
+import { Remarks } from "./ui/Remarks";
 import { useKeys } from "./ui/Keys";
 import { Saying } from "./ui/Saying";
 import { Sheets } from "./ui/Sheets";
@@ -56,15 +58,11 @@ export function App() {
   useBeamSomewhere();
   const [middle, size] = useSize<HTMLElement>();
   const axis = useAxis();
+  const { data: campaign } = useCampaign(s.campaign);
   const x = beamPixel(axis, s.beam, size.width);
   const { main: Main, bench: Bench } = SCREENS[s.stage];
   const folded = useShown((shown) => shown.fold && Number(shown.period) > 0);
   const overTime = SCREENS[s.stage].overTime && !folded;
-
-  useEffect(() => {
-    document.documentElement.dataset.look = s.look;
-    localStorage.setItem("look", s.look);
-  }, [s.look]);
 
   return (
     <div
@@ -77,6 +75,10 @@ export function App() {
       <Bar />
       <StageList />
       <main ref={middle} className="relative min-h-0 min-w-0" aria-label={s.stage}>
+        <h1 className="sr-only">
+          {STAGE_NAMES[s.stage]}
+          {campaign && `, ${campaign.name}`}
+        </h1>
         <Guard part={s.stage}>
           <Suspense fallback={null}>
             <Main />
@@ -95,9 +97,13 @@ export function App() {
         {!s.benchFolded && (
           <div className="min-w-0 flex-1 overflow-y-auto" data-testid="bench">
             <Guard part={s.stage}>
+              {campaign && <Next campaign={campaign} />}
               <Suspense fallback={null}>
                 <Bench />
               </Suspense>
+              {campaign && (
+                <Remarks remarks={campaign.remarks.filter((r) => r.stage === s.stage)} />
+              )}
             </Guard>
           </div>
         )}

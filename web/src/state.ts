@@ -11,6 +11,16 @@ export const STAGES = [
   "curve",
   "report",
 ] as const;
+export const STAGE_NAMES: Record<StageKey, string> = {
+  intake: "Intake",
+  correct: "Correct",
+  vet: "Vet",
+  place: "Place",
+  cast: "Cast",
+  measure: "Measure",
+  curve: "Curve",
+  report: "Report",
+};
 export type StageKey = (typeof STAGES)[number];
 export type Look = "night" | "day" | "red";
 export type Quality =
@@ -95,6 +105,17 @@ export const useApp = create<App>()((set) => ({
   setProgress: (progress) => set({ progress }),
   setAway: (away) => set({ away }),
 }));
+
+/** The look is the document's before anything is drawn in its colours, or drawn anew. */
+function wear(look: Look): void {
+  if (typeof document === "undefined") return;
+  document.documentElement.dataset.look = look;
+  globalThis.localStorage?.setItem("look", look);
+}
+wear(useApp.getState().look);
+useApp.subscribe((now, before) => {
+  if (now.look !== before.look) wear(now.look);
+});
 
 export function say(words: string, tone: Saying["tone"] = "plain"): void {
   useApp.setState({ saying: { words, tone, at: Date.now() } });

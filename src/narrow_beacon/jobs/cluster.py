@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Sequence
 from typing import Any, TypeVar
 
 from distributed import Client, Future, LocalCluster, wait
 
 from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.reduce.workers import SilentWorkersError
 
 R = TypeVar("R")
 _LOOK_AGAIN_S = 0.4
+_SILENT_S = 900.0
+_RESULT_S = 600.0
 
 
 class CancelledError(BeaconError):
@@ -45,14 +49,21 @@ class ClusterPool:
         futures: list[Future] = [self._client.submit(task, *call, pure=False) for call in calls]
         results: dict[object, R] = {}
         waiting = set(futures)
+        heard = time.monotonic()
         try:
             while waiting:
                 if self._cancelled():
                     raise CancelledError("stopped by the observer")
+                if time.monotonic() - heard > _SILENT_S:
+                    raise SilentWorkersError(
+                        f"no worker has finished any of {len(waiting)} tasks ({task.__name__}) for "
+                        f"{_SILENT_S / 60:.0f} minutes; what was done is kept. Start again."
+                    )
                 try:
                     finished = wait(waiting, timeout=_LOOK_AGAIN_S, return_when="FIRST_COMPLETED")
                 except TimeoutError:
                     continue
+                heard = time.monotonic()
                 for future in finished.done:
                     results[future.key] = future.result()
                     done(results[future.key])
@@ -65,5 +76,5 @@ class ClusterPool:
 
     def start(self, task: Callable[..., R], *arguments: Any) -> Callable[[], R]:
         """Begin one task; the returned function waits for it."""
-        result: Callable[[], R] = self._client.submit(task, *arguments, pure=False).result
-        return result
+        future = self._client.submit(task, *arguments, pure=False)
+        return lambda: future.result(timeout=_RESULT_S)

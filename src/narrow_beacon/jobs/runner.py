@@ -20,6 +20,7 @@ from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
 from narrow_beacon.jobs.keeper import RecordKeeper
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
 from narrow_beacon.jobs.proposals import propose_by_looks
+from narrow_beacon.jobs.watch import DatabaseWatch
 from narrow_beacon.jobs.work import Work
 from narrow_beacon.reduce.walk import Walk
 from narrow_beacon.store.campaigns import now
@@ -79,6 +80,7 @@ class Runner:
         self, store: Store, client: Client, events: Events, log_file: str = "the server's log"
     ) -> None:
         self._log = log_file
+        self._watch = DatabaseWatch(store, events)
         self._store = store
         self._client = client
         self._events = events
@@ -96,6 +98,7 @@ class Runner:
     def start(self) -> None:
         """Begin."""
         self._thread.start()
+        self._watch.start()
 
     def leave(self) -> None:
         """The process ends: whatever the job meets from now on is no failure of its own."""
@@ -104,6 +107,7 @@ class Runner:
     def stop(self) -> None:
         """Stop; the job that is running goes on at the next start."""
         self._stopped.set()
+        self._watch.stop()
         self._wake.set()
         self._thread.join(20)
 
@@ -117,22 +121,17 @@ class Runner:
         self._wake.set()
 
     def _loop(self) -> None:
-        away = False
         while not self._stopped.is_set():
             try:
                 job = self._next()
-                if away:
-                    self._events.publish("database", away=False)
-                    away = False
+                self._watch.notice(away=False)
                 if job is None:
                     self._wake.wait(_LOOK_AGAIN_S)
                     self._wake.clear()
                     continue
                 self._run(job)
             except (OperationalError, InterfaceError) as error:
-                log.warning("the database is away: %s", str(error).splitlines()[0])
-                self._events.publish("database", away=True)
-                away = True
+                self._watch.notice(away=True, why=str(error).splitlines()[0])
                 self._stopped.wait(_WAIT_FOR_DATABASE_S)
 
     def _next(self) -> Job | None:

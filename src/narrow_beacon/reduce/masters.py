@@ -145,34 +145,34 @@ def library_masters(folder: Path | None) -> tuple[list[MasterFile], list[Remark]
 
 
 def flat_remarks(masters: Sequence[MasterFile]) -> list[Remark]:
-    """Remarks on flats of one filter that differ between nights: dust that moved."""
+    """Remarks on flats of one filter that differ from one night to the next: dust that moved."""
     remarks = []
+    nights: dict[tuple[object, ...], MasterFile] = {}
     flats = [master for master in masters if master.facts.kind == "flat"]
-    for i, later in enumerate(flats):
-        for earlier in flats[:i]:
-            if _optics(earlier.facts) != _optics(later.facts):
-                continue
-            if earlier.facts.night == later.facts.night:
-                continue
-            changes = compare_flats(read_master(later.path).plane, read_master(earlier.path).plane)
-            if not changes:
-                continue
-            places = ", ".join(
-                f"x {c.x_px:.0f} y {c.y_px:.0f} ({100 * c.change:+.1f}%)".replace("-", "−")
-                for c in changes[:4]
+    for later in sorted(flats, key=lambda master: master.facts.night):
+        earlier = nights.get(_optics(later.facts))
+        nights[_optics(later.facts)] = later
+        if earlier is None or earlier.facts.night == later.facts.night:
+            continue
+        changes = compare_flats(read_master(later.path).plane, read_master(earlier.path).plane)
+        if not changes:
+            continue
+        places = ", ".join(
+            f"x {c.x_px:.0f} y {c.y_px:.0f} ({100 * c.change:+.1f}%)".replace("-", "−")
+            for c in changes[:4]
+        )
+        count = "1 place differs" if len(changes) == 1 else f"{len(changes)} places differ"
+        worst = max(abs(c.change) for c in changes)
+        remarks.append(
+            Remark(
+                "correct",
+                f"dust moved between {earlier.facts.label} and {later.facts.label}: "
+                f"{count}, {places}; each night keeps its own flat",
+                matters=f"up to {1086 * worst:.0f} mmag for a star on such a place, if a "
+                "flat of the other night were used",
+                remedy="keep taking flats for every night",
             )
-            count = "1 place differs" if len(changes) == 1 else f"{len(changes)} places differ"
-            worst = max(abs(c.change) for c in changes)
-            remarks.append(
-                Remark(
-                    "correct",
-                    f"dust moved between {earlier.facts.label} and {later.facts.label}: "
-                    f"{count}, {places}; each night keeps its own flat",
-                    matters=f"up to {1086 * worst:.0f} mmag for a star on such a place, if a "
-                    "flat of the other night were used",
-                    remedy="keep taking flats for every night",
-                )
-            )
+        )
     return remarks
 
 

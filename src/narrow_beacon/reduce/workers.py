@@ -13,7 +13,14 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from typing import Any, Protocol, TypeVar
 
+from narrow_beacon.core.errors import BeaconError
+
 R = TypeVar("R")
+_SILENT_S = 900.0
+
+
+class SilentWorkersError(BeaconError):
+    """No worker has finished anything for very long."""
 
 
 class Pool(Protocol):
@@ -74,7 +81,12 @@ class Workers:
         waiting = set(futures)
         try:
             while waiting:
-                finished, waiting = wait(waiting, return_when=FIRST_COMPLETED)
+                finished, waiting = wait(waiting, _SILENT_S, return_when=FIRST_COMPLETED)
+                if not finished:
+                    raise SilentWorkersError(
+                        f"no worker has finished any of {len(waiting)} tasks ({task.__name__}) for "
+                        f"{_SILENT_S / 60:.0f} minutes"
+                    )
                 for future in finished:
                     done(future.result())
         except BaseException:
@@ -88,7 +100,8 @@ class Workers:
         if self._pool is None:
             result = task(*arguments)
             return lambda: result
-        return self._pool.submit(task, *arguments).result
+        future = self._pool.submit(task, *arguments)
+        return lambda: future.result(_SILENT_S)
 
     def close(self) -> None:
         """End the processes."""

@@ -117,7 +117,7 @@ class MariaDb:
                 self._process.wait(30)
             except subprocess.TimeoutExpired:
                 self._process.kill()
-                self._process.wait()
+                self._process.wait(10)
         self._process = None
 
     def close(self) -> None:

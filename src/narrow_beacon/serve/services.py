@@ -198,7 +198,7 @@ class Server:
                 self._process.wait(15)
             except subprocess.TimeoutExpired:
                 self._process.kill()
-                self._process.wait()
+                self._process.wait(10)
 
     def __exit__(self, *_: object) -> None:
         self.stop()

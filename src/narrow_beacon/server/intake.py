@@ -27,6 +27,7 @@ from narrow_beacon.server.schemas.intake import (
     FolderList,
     FolderQuery,
     IntakeOut,
+    NamedFile,
     NameOut,
     NamePatternIn,
     NamesOut,
@@ -42,6 +43,10 @@ from narrow_beacon.store.models import Night, NightFile
 blueprint = APIBlueprint("intake", __name__)
 _THIN = 10
 _LISTED = 400
+_ENDS = {
+    "catalogue": (".vot", ".votable", ".xml", ".ecsv", ".csv", ".fits", ".fit"),
+    "layout": (".toml",),
+}
 _SHOWN_FACTS = (
     "kind", "filter", "exposure_s", "time_utc", "temperature_c", "gain_setting", "binning",
     "camera", "object_name",
@@ -56,7 +61,7 @@ def folders(query: FolderQuery) -> FolderList:
     allowed = shared().folders
     if not query.path:
         found = [_folder(path) for path in allowed.allowed if path.is_dir()]
-        return FolderList(path="", parent=None, folders=found, files=0, has_plan=False)
+        return FolderList(path="", parent=None, folders=found, files=0, has_plan=False, named=[])
     path = allowed.check(query.path)
     if not path.is_dir():
         raise Problem(422, "Not a folder", f"{path} is a file; name the folder that it is in.")
@@ -69,6 +74,11 @@ def folders(query: FolderQuery) -> FolderList:
     return FolderList(
         path=str(path), parent="" if top else str(path.parent), folders=below[:_LISTED],
         files=sum(p.is_file() for p in inside), has_plan=(path / PLAN_NAME).is_file(),
+        named=[
+            NamedFile(path=str(p), name=p.name)
+            for p in inside
+            if p.name.lower().endswith(_ENDS.get(query.files, ())) and p.is_file()
+        ][:_LISTED],
     )  # fmt: skip
 
 

@@ -127,5 +127,5 @@ class ConeService:
         trace: TracebackType | None,
     ) -> None:
         self._server.shutdown()
-        self._thread.join()
+        self._thread.join(10)
         self._server.server_close()

@@ -275,7 +275,7 @@ def write_demo(folder: Path, progress: Progress, workers: int | None = None) -> 
         progress.start("making the demo nights", len(calls))
         for call, future in zip(calls, futures, strict=True):
             key = "exposures" if call[0] == "exposure" else "calibration"
-            truth[key].append(future.result())
+            truth[key].append(future.result(600))
             progress.advance()
     scene.sky.write_votable(folder / "larkspur.vot")
     truth["other"] = _write_strays(folder)

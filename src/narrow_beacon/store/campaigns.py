@@ -220,14 +220,14 @@ def files_of(session: Session, campaign: Campaign) -> Sequence[NightFile]:
 
 def files_with_headers(session: Session, campaign: Campaign) -> Sequence[NightFile]:
     """All files below a campaign's folders with what their headers say, in order of path."""
-    folders = [Path(folder) for folder in campaign.folders]
+    folders = tuple(f"{folder.rstrip('/')}/" for folder in campaign.folders)
     files = session.scalars(
         select(NightFile)
         .options(undefer(NightFile.raw))
         .where(NightFile.campaign_id == campaign.id)
         .order_by(NightFile.path)
     ).all()
-    return [file for file in files if any(f in Path(file.path).parents for f in folders)]
+    return [file for file in files if file.path.startswith(folders)]
 
 
 @dataclass(frozen=True)

@@ -18,9 +18,12 @@ class Store:
     def __init__(self, url: str, data: Path) -> None:
         self.url = url
         self.data = data
+        # No answer within these: the records are away, and whoever asked hears it.
+        limits = {"connect_timeout": 5, "read_timeout": 120, "write_timeout": 120}
         self.engine = create_engine(
-            url, pool_pre_ping=True, pool_recycle=3600, pool_size=8, max_overflow=16
-        )
+            url, pool_pre_ping=True, pool_recycle=3600, pool_size=8, max_overflow=16,
+            connect_args=limits if url.startswith("mysql") else {},
+        )  # fmt: skip
         self._sessions = sessionmaker(self.engine, expire_on_commit=False)
 
     @contextmanager

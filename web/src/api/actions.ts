@@ -1,8 +1,8 @@
 import { withRole, type Role } from "../stages/cast/roles";
 import { say, useApp } from "../state";
-import { act, foresee, recast, refresh } from "./queries";
+import { act, client, foresee, recast, refresh } from "./queries";
 import { get } from "./client";
-import type { Campaign, Catalogue } from "./types";
+import type { Campaign, Catalogue, Settings } from "./types";
 
 interface Words {
   words: string;
@@ -40,6 +40,26 @@ export const pickMaster = (chain: string, step: string, key: string) =>
   doHere("POST", "masters/pick", { chain, step, key });
 export const correctByNames = (ids: number[], pattern: string) =>
   doHere("POST", "corrections/names", { ids, pattern });
+
+export const markSeen = (ids: number[], seen = true) =>
+  doHere("POST", "remarks/seen", { ids, seen });
+
+/** Change settings of the campaign; whether they were taken. */
+export async function saveSettings(values: Partial<Settings>, campaign = here()): Promise<boolean> {
+  if (campaign === null) return false;
+  const done = await act("PATCH", `/api/campaigns/${campaign}`, values);
+  refresh(campaign);
+  return done !== null;
+}
+
+/** Delete a campaign; raw files and uploads stay. */
+export async function deleteCampaign(campaign: number): Promise<boolean> {
+  const done = await act<Words>("DELETE", `/api/campaigns/${campaign}`);
+  if (!done) return false;
+  say(done.words);
+  await client.invalidateQueries({ queryKey: ["state"] });
+  return true;
+}
 
 export async function startJob(kind: string): Promise<void> {
   const campaign = here();

@@ -3,6 +3,8 @@ import type { components } from "./generated/schema";
 type S = components["schemas"];
 export type AppState = S["AppState"];
 export type Campaign = S["CampaignOut"];
+export type Remark = S["CampaignOut.RemarkOut"];
+export type Measuring = S["CampaignOut.Measuring"];
 export type Stage = S["CampaignOut.Stage"];
 export type Cast = S["CampaignOut.CastOut"];
 export type Exposure = S["Exposures.Exposure"];

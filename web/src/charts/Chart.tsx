@@ -167,6 +167,20 @@ export function Chart(props: Props) {
   );
 }
 
+/** A range that holds points with their whole uncertainties, and air for the marks themselves. */
+export function rangeOfMarks(
+  marks: readonly { y: readonly (number | null)[]; sigma: readonly (number | null)[] }[],
+  least: number,
+  empty: Range,
+): Range {
+  const ends = marks.flatMap((m) =>
+    m.y.flatMap((y, i) => (y === null ? [] : [y - (m.sigma[i] ?? 0), y + (m.sigma[i] ?? 0)])),
+  );
+  const [low, high] = rangeOf(ends, least, empty);
+  const air = 0.06 * (high - low);
+  return [low - air, high + air];
+}
+
 /** A range with air around the values; a given one where there are none. */
 export function rangeOf(values: readonly (number | null)[], least: number, empty: Range): Range {
   let [low, high] = [Infinity, -Infinity];

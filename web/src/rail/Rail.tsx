@@ -112,7 +112,9 @@ export function Rail() {
         )}
         {!axis.exposures.length && (
           <p className="absolute inset-0 grid place-items-center text-quiet">
-            The night will lie here: one stroke for every exposure.
+            {campaign !== null && axis.loading
+              ? "Fetching the night …"
+              : "The night will lie here: one stroke for every exposure."}
           </p>
         )}
       </div>

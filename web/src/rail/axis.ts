@@ -15,12 +15,14 @@ export interface Axis {
   exposures: Exposure[];
   /** Place of each exposure on the axis in hours, by its number. */
   hours: Map<number, number>;
+  /** Nothing is known of the night yet. */
+  loading: boolean;
 }
 
 export function useAxis(): Axis {
   const campaign = useApp((s) => s.campaign);
   const domain = useApp((s) => s.domain);
-  const { data } = useExposures(campaign);
+  const { data, isPending } = useExposures(campaign);
   return useMemo(() => {
     const exposures = data?.exposures ?? [];
     const timeline = timelineOf(exposures.map((e) => ({ jd: e.jd_utc, night: e.night })));
@@ -29,8 +31,9 @@ export function useAxis(): Axis {
       domain: domain ?? [0, timeline.hours],
       exposures,
       hours: new Map(exposures.map((e) => [e.id, toAxis(timeline, e.jd_utc)])),
+      loading: isPending,
     };
-  }, [data, domain]);
+  }, [data, domain, isPending]);
 }
 
 export function toPixel(domain: [number, number], hours: number, width: number): number {

@@ -2,7 +2,7 @@ import type { Exposure, Sky } from "../api/types";
 import type { Quality } from "../state";
 import { colour, filterColour } from "../ui/words";
 import { INSET_LEFT, INSET_RIGHT, toPixel, type Axis } from "./axis";
-import { ticks, toAxis } from "./timeline";
+import { tickLabels, ticks, toAxis } from "./timeline";
 
 export interface RailPicture {
   axis: Axis;
@@ -105,25 +105,20 @@ function drawSky(ctx: CanvasRenderingContext2D, { axis, sky, height }: RailPictu
 function drawTicks(ctx: CanvasRenderingContext2D, { axis, width, height }: RailPicture): void {
   ctx.font = "11px 'Atkinson Hyperlegible Mono'";
   ctx.textBaseline = "middle";
-  let clear = 0;
-  for (const tick of ticks(axis.timeline, axis.domain, width - INSET_LEFT - INSET_RIGHT)) {
-    const x = Math.round(toPixel(axis.domain, tick.at, width)) + 0.5;
-    ctx.strokeStyle = colour("--line");
+  ctx.textAlign = "center";
+  const found = ticks(axis.timeline, axis.domain, width - INSET_LEFT - INSET_RIGHT);
+  const place = (at: number) => Math.round(toPixel(axis.domain, at, width)) + 0.5;
+  ctx.strokeStyle = colour("--line");
+  for (const tick of found) {
     ctx.beginPath();
-    ctx.moveTo(x, LABELS - 3);
-    ctx.lineTo(x, height);
+    ctx.moveTo(place(tick.at), LABELS - 3);
+    ctx.lineTo(place(tick.at), height);
     ctx.stroke();
-    ctx.textAlign = "center";
-    if (tick.date) {
-      ctx.fillStyle = colour("--ink");
-      const wide = ctx.measureText(`${tick.date} ${tick.label}`).width / 2;
-      const at = Math.max(x, INSET_LEFT + wide);
-      ctx.fillText(`${tick.date} ${tick.label}`, at, LABELS / 2);
-      clear = at + wide + 8;
-    } else if (x - 14 > clear) {
-      ctx.fillStyle = colour("--quiet");
-      ctx.fillText(tick.label, x, LABELS / 2);
-    }
+  }
+  const wide = (text: string) => ctx.measureText(text).width;
+  for (const label of tickLabels(found, place, wide, INSET_LEFT, width - INSET_RIGHT)) {
+    ctx.fillStyle = colour(label.date ? "--ink" : "--quiet");
+    ctx.fillText(label.text, label.x, LABELS / 2);
   }
 }
 

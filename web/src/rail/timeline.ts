@@ -98,6 +98,40 @@ export function ticks(timeline: Timeline, domain: [number, number], width: numbe
   return found;
 }
 
+export interface TickLabel {
+  text: string;
+  x: number;
+  date: boolean;
+}
+
+const LABEL_GAP_PX = 8;
+
+/**
+ * The labels of ticks that have room: dates first, each as far left as it can be, then the hours
+ * between them. None covers another, also where two nights meet.
+ */
+export function tickLabels(
+  found: readonly Tick[],
+  place: (at: number) => number,
+  wide: (text: string) => number,
+  left: number,
+  right: number,
+): TickLabel[] {
+  const taken: [number, number][] = [];
+  const labels: TickLabel[] = [];
+  const put = (text: string, x: number, date: boolean) => {
+    const half = wide(text) / 2 + LABEL_GAP_PX / 2;
+    const at = date ? Math.min(Math.max(x, left + half), Math.max(right - half, left + half)) : x;
+    if (at - half < left - LABEL_GAP_PX || at + half > right + LABEL_GAP_PX) return;
+    if (taken.some(([from, to]) => at - half < to && at + half > from)) return;
+    taken.push([at - half, at + half]);
+    labels.push({ text, x: at, date });
+  };
+  for (const tick of found) if (tick.date) put(`${tick.date} ${tick.label}`, place(tick.at), true);
+  for (const tick of found) if (!tick.date) put(tick.label, place(tick.at), false);
+  return labels;
+}
+
 export function momentOf(jd: number): Date {
   return new Date((jd - 2440587.5) * 86400_000);
 }

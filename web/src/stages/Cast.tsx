@@ -28,9 +28,7 @@ export function CastBench() {
               : "Click your star on the plate and press T. Comparison stars and a check star are then proposed, with reasons."}
           </p>
           {campaign.target.sure && (
-            <Button main onClick={() => void startJob("census")}>
-              Measure all stars
-            </Button>
+            <Button onClick={() => void startJob("census")}>Measure all stars</Button>
           )}
         </Section>
       </>

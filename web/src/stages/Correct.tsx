@@ -42,22 +42,11 @@ export function CorrectBench() {
           <p className="mb-2 border-l-2 border-beam pl-2">
             Some exposures have no chain yet, or what the masters are made of has changed.
           </p>
-          <Button main onClick={() => void startJob("masters")}>
-            Build the masters again
-          </Button>
+          <Button onClick={() => void startJob("masters")}>Build the masters again</Button>
         </Section>
       )}
       {chain && <ChainSection chain={chain} />}
       {chain && <Picks chain={chain} />}
-      {data.remarks.length > 0 && (
-        <Section title="Flats that differ">
-          {data.remarks.map((words) => (
-            <p key={words} className="mb-1 border-l-2 border-beam pl-2">
-              {words}.
-            </p>
-          ))}
-        </Section>
-      )}
       <Section title="Masters" aside={String(data.masters.length)}>
         {data.masters.map((master) => (
           <MasterRow key={master.id} master={master} all={data.masters} />
@@ -66,9 +55,7 @@ export function CorrectBench() {
           {stage.state !== "todo" && (
             <>
               <Button onClick={() => void startJob("masters")}>Build them again</Button>
-              <Button main onClick={() => useApp.setState({ stage: "place" })}>
-                Next: Place
-              </Button>
+              <Button onClick={() => useApp.setState({ stage: "place" })}>Next: Place</Button>
             </>
           )}
         </div>

@@ -2,7 +2,7 @@ import { useMemo } from "react";
 import { startJob } from "../api/actions";
 import { useCampaign, useCurve } from "../api/queries";
 import type { Curve, FilterCurve } from "../api/types";
-import { rangeOf, type Range } from "../charts/Chart";
+import { rangeOfMarks, type Range } from "../charts/Chart";
 import { MarksChart, tellMagnitude } from "../charts/MarksChart";
 import { useAxis } from "../rail/axis";
 import { ticks } from "../rail/timeline";
@@ -71,11 +71,7 @@ export function CurveMain() {
         testId="curve-target"
         marks={parts.target}
         x={x}
-        y={rangeOf(
-          parts.target.flatMap((m) => m.y),
-          0.05,
-          [10, 12],
-        )}
+        y={rangeOfMarks(parts.target, 0.05, [10, 12])}
         label="magnitude"
         lines={lines}
         xAxis={folded}
@@ -89,11 +85,7 @@ export function CurveMain() {
             className="min-h-0 flex-1 border-t border-line"
             marks={parts.check}
             x={x}
-            y={rangeOf(
-              parts.check.flatMap((m) => m.y),
-              0.04,
-              [-0.1, 0.1],
-            )}
+            y={rangeOfMarks(parts.check, 0.04, [-0.1, 0.1])}
             label="mag"
             digits={2}
             lines={lines}
@@ -199,9 +191,7 @@ export function CurveBench() {
             SVG
           </a>
           <Button onClick={() => void copyText(data)}>Copy data</Button>
-          <Button main onClick={() => set({ stage: "report" })}>
-            Next: Report
-          </Button>
+          <Button onClick={() => set({ stage: "report" })}>Next: Report</Button>
         </div>
       </Section>
     </>

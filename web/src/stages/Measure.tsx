@@ -5,6 +5,7 @@ import { Chart } from "../charts/Chart";
 import { Plate } from "../plate/Plate";
 import { useApp } from "../state";
 import { Button } from "../ui/Button";
+import { MeasuringSection } from "./measure/MeasuringSection";
 import { Empty, Fact, Section } from "../ui/parts";
 import { colour, dayOf, fixed } from "../ui/words";
 import { RadiusChart } from "./measure/RadiusChart";
@@ -140,7 +141,8 @@ const PARTS = [
 export function MeasureBench() {
   const { campaign, filter, radii, radiiPx, subject } = useSubject();
   const set = useApp((s) => s.set);
-  if (!campaign?.cast || !radii) return null;
+  if (!campaign) return null;
+  if (!campaign.cast || !radii) return <MeasuringSection campaign={campaign} />;
   return (
     <>
       <Section title="Radius" aside={`in ${filter}`}>
@@ -165,6 +167,7 @@ export function MeasureBench() {
         />
       </Section>
       {subject && <Budget star={subject} step={radii.step} />}
+      <MeasuringSection campaign={campaign} />
       <Section title="Census">
         <p className="mb-2 text-quiet">
           {campaign.stages.find((s) => s.key === "measure")?.words}. What is up to date is not
@@ -172,9 +175,7 @@ export function MeasureBench() {
         </p>
         <div className="flex gap-2">
           <Button onClick={() => void startJob("census")}>Measure what changed</Button>
-          <Button main onClick={() => set({ stage: "curve" })}>
-            Next: Curve
-          </Button>
+          <Button onClick={() => set({ stage: "curve" })}>Next: Curve</Button>
         </div>
       </Section>
     </>

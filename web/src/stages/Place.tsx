@@ -27,16 +27,13 @@ export function PlaceBench() {
         </p>
         <div className="flex flex-wrap gap-2">
           <Button
-            main={missing.length > 0}
             disabled={stage.state === "waiting" || stage.state === "working"}
             onClick={() => void startJob("place")}
           >
             {missing.length ? "Place the night" : "Place what changed"}
           </Button>
           {!missing.length && (
-            <Button main onClick={() => set({ stage: "measure" })}>
-              Next: Measure
-            </Button>
+            <Button onClick={() => set({ stage: "measure" })}>Next: Measure</Button>
           )}
         </div>
         {stage.state === "waiting" && <p className="mt-1 text-beam">{stage.words}</p>}

@@ -2,7 +2,9 @@ import { useState } from "react";
 import { act, refresh, useCampaign, useReport } from "../api/queries";
 import type { ReportPage } from "../api/types";
 import { say, useApp } from "../state";
+import { saveSettings } from "../api/actions";
 import { Button } from "../ui/Button";
+import { Choice, PathField } from "../ui/Field";
 import { Empty, Section } from "../ui/parts";
 import { clockUtc, dayOf, plural } from "../ui/words";
 
@@ -33,11 +35,20 @@ export function ReportMain() {
       <pre
         className="num min-h-0 flex-1 overflow-auto px-4 py-2 leading-[17px]"
         data-testid="preview"
+        tabIndex={0}
+        role="region"
+        aria-label="the report as it will be handed in"
       >
         {lines.map((line, i) => (
-          <span key={i} className={line.startsWith("#") ? "text-quiet" : ""}>
+          <span
+            key={i}
+            // Words of the header are broken where they must be; columns stay columns.
+            className={
+              line.startsWith("#") ? "block break-words whitespace-pre-wrap text-quiet" : ""
+            }
+          >
             {line}
-            {"\n"}
+            {!line.startsWith("#") && "\n"}
           </span>
         ))}
       </pre>
@@ -52,7 +63,7 @@ const SIGNS = {
 };
 
 export function ReportBench() {
-  const { id, data } = useReady();
+  const { id, data, campaign } = useReady();
   const [busy, setBusy] = useState(false);
   if (!data || id === null) return null;
   const stopped = data.checks.some((check) => check.state === "stop");
@@ -86,6 +97,28 @@ export function ReportBench() {
           {busy ? "Exporting …" : "Export the report"}
         </Button>
       </Section>
+      <Section title="Layout">
+        <Choice
+          label="comes along"
+          value={data.layouts.includes(campaign?.layout ?? "") ? campaign!.layout : ""}
+          options={[
+            ...(data.layouts.includes(campaign?.layout ?? "")
+              ? []
+              : ([["", "a file of yours"]] as const)),
+            ...data.layouts.map((name) => [name, name] as const),
+          ]}
+          onSave={(layout) => layout && void saveSettings({ layout })}
+        />
+        <PathField
+          label="or a file"
+          what="a layout"
+          files="layout"
+          none="none"
+          value={campaign?.layout.includes("/") ? campaign.layout : ""}
+          onSave={(layout) => void saveSettings({ layout: layout || "plain" })}
+          clear
+        />
+      </Section>
       <Section title="Handed out" aside={String(data.reports.length)}>
         {!data.reports.length && (
           <p className="text-quiet">Nothing yet. Every export is kept here with its files.</p>
@@ -98,6 +131,9 @@ export function ReportBench() {
                 {dayOf(report.created)} {clockUtc(report.created).slice(0, 5)} UT
               </span>
             </p>
+            {report.other && (
+              <p className="text-small text-quiet">of {report.star}, not of the target now</p>
+            )}
             {report.changed > 0 && (
               <p className="text-small text-beam">{report.changed} of them differ now.</p>
             )}

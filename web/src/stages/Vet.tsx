@@ -32,9 +32,7 @@ export function VetBench() {
     <>
       <Section title="Look through the night">
         <div className="flex gap-2">
-          <Button main onClick={() => set({ playing: !playing })}>
-            {playing ? "Stop" : "Play"}
-          </Button>
+          <Button onClick={() => set({ playing: !playing })}>{playing ? "Stop" : "Play"}</Button>
           <Button onClick={() => set({ split: "first" })}>Beside the first</Button>
         </div>
         <p className="mt-1.5 text-small text-quiet">
@@ -166,7 +164,6 @@ function Limits({ exposures }: { exposures: Exposure[] }) {
       </table>
       <div className="mt-2 flex items-center gap-2">
         <Button
-          main={all.length > 0}
           disabled={!all.length}
           onClick={() => {
             const words = chosen

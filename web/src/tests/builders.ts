@@ -35,6 +35,7 @@ export function exposure(id: number, values: Partial<Exposure> = {}): Exposure {
     plane: [-1.2, 0, 384, 0, 1.2, -288],
     width: 640,
     height: 480,
+    kit: "Kittiwake 800, 640 × 480",
     placed: true,
     measured: true,
     trouble: "",
@@ -51,7 +52,7 @@ export const night = (count: number): Exposures => ({
 });
 
 export function stage(key: string, values: Partial<Stage> = {}): Stage {
-  return { key, state: "done", count: 0, words: "fine", ...values };
+  return { key, state: "done", count: 0, words: "fine", remarks: 0, ...values };
 }
 
 const KEYS = ["intake", "correct", "vet", "place", "cast", "measure", "curve", "report"];
@@ -80,8 +81,29 @@ export function campaign(
     default_filter: null,
     catalogue: { name: "field.vot", origin: "field.vot", stars: 5, bands: ["B", "V"] },
     cone_url: null,
-    cast: { version: 1, target: 0, comparison: [1, 2], check: 3, reasons: {}, dropped: {} },
-    recipe: { version: 1, steps: { V: 5 }, automatic: true, annulus_fwhm: [3.5, 5.5] },
+    cast: {
+      version: 1,
+      target: 0,
+      comparison: [1, 2],
+      check: 3,
+      reasons: {},
+      dropped: {},
+      automatic: true,
+    },
+    recipe: { version: 1, steps: { V: 5 }, automatic: true },
+    library: null,
+    epoch_yr: null,
+    bands: {},
+    measuring: { radius: "auto", annulus: [3.5, 5.5], annulus_in_pixels: false },
+    archived: false,
+    kits: ["Kittiwake 800, 640 × 480"],
+    next: {
+      stage: "report",
+      words: "Hand it in.",
+      button: "Go to the report",
+      job: "",
+      offers: [],
+    },
     layout: "plain",
     stages: KEYS.map((key) => stage(key, stages[key])),
     nights: [{ id: 1, evening: "2026-09-20" }],

@@ -36,7 +36,8 @@ describe("Intake", () => {
     stacks: [
       {
         part: "exposure", kind: "exposure", filter: "V", exposure_s: 60, temperature_c: -10,
-        settings: "640 × 480", night: "2026-09-20", count: 2, words: "", ids: [1, 4],
+        settings: "640 × 480", night: "2026-09-20", kit: "Kittiwake 800, 640 × 480",
+        count: 2, words: "", ids: [1, 4],
       },
     ],
     missing: ["There are no bias frames: a dark of another length cannot be scaled."],
@@ -213,12 +214,11 @@ describe("Correct", () => {
   const master = (id: number, kind: string): Master => ({
     id, label: kind, kind, filter: "", exposure_s: 60, temperature_c: -10, night: "2026-09-20",
     count: 14, level_adu: 312, clipped_share: 0.004, made_with: ["bias"], used: kind !== "bias",
-    version: "",
+    version: "", camera: "",
   }); // prettier-ignore
   const correct: Correct = {
     chains: [chain],
     masters: [master(1, "bias"), master(2, "dark")],
-    remarks: ["dust moved between two flats"],
   };
 
   it("switches a station off on the plate, and all of them on again", async () => {

@@ -443,7 +443,7 @@ describe("Report", () => {
     reports: [
       {
         id: 4, created: "2026-09-21T08:00:00", layout: "plain", files: ["report.txt"], points: 24,
-        changed: 2,
+        changed: 2, star: "Foxglove 7", other: false,
       },
     ],
   }); // prettier-ignore
@@ -482,7 +482,13 @@ describe("beside the rail", () => {
   it("stands what is known of the exposure, or the selected stretch with what can be done", async () => {
     const exposures = [exposure(1), exposure(2, { aside_by: "observer", aside: "haze" })];
     const timeline = timelineOf(exposures.map((e) => ({ jd: e.jd_utc, night: 1 })));
-    const axis = { timeline, domain: [0, 1] as [number, number], exposures, hours: new Map() };
+    const axis = {
+      timeline,
+      domain: [0, 1] as [number, number],
+      exposures,
+      hours: new Map(),
+      loading: false,
+    };
     const asked = server({ [`POST ${HERE}/aside`]: {} });
     show(<RailFacts axis={axis} beam={2} />);
     expect(screen.getByText("Set aside: haze")).toBeTruthy();

@@ -1,11 +1,9 @@
-import { Popover } from "radix-ui";
-import { useState } from "react";
 import { redo, stopJob, undo } from "../api/actions";
-import { useAppState, useCampaign } from "../api/queries";
+import { useCampaign } from "../api/queries";
 import { useApp, type Look } from "../state";
 import { Button } from "./Button";
-import { NewCampaign } from "./NewCampaign";
-import { dayOf, duration } from "./words";
+import { CampaignMenu } from "./CampaignMenu";
+import { duration, nightsWords } from "./words";
 
 const LOOKS: { key: Look; words: string }[] = [
   { key: "night", words: "night" },
@@ -29,9 +27,7 @@ export function Bar() {
       </span>
       <CampaignMenu />
       <span className="text-quiet">
-        {campaign?.nights.length
-          ? `nights ${campaign.nights.map((n) => dayOf(n.evening)).join(", ")}`
-          : ""}
+        {campaign ? nightsWords(campaign.nights.map((n) => n.evening)) : ""}
       </span>
       <span className="ml-auto" />
       <JobProgress />
@@ -72,62 +68,6 @@ export function Bar() {
         ?
       </Button>
     </header>
-  );
-}
-
-function CampaignMenu() {
-  const { data } = useAppState();
-  const campaign = useApp((s) => s.campaign);
-  const set = useApp((s) => s.set);
-  const [open, setOpen] = useState(false);
-  const [making, setMaking] = useState(false);
-  const name = data?.campaigns.find((c) => c.id === campaign)?.name ?? "no campaign";
-  return (
-    <>
-      <Popover.Root open={open} onOpenChange={setOpen}>
-        <Popover.Trigger className="rounded-[3px] px-1.5 py-0.5 hover:bg-raised">
-          {name} <span className="text-quiet">▾</span>
-        </Popover.Trigger>
-        <Popover.Portal>
-          <Popover.Content
-            align="start"
-            sideOffset={6}
-            className="z-30 min-w-56 rounded-[3px] border border-line bg-panel py-1"
-          >
-            {data?.campaigns.map((c) => (
-              <button
-                key={c.id}
-                className={`block w-full px-3 py-1 text-left hover:bg-raised ${c.id === campaign ? "text-beam" : ""}`}
-                onClick={() => {
-                  set({
-                    campaign: c.id,
-                    beam: null,
-                    star: null,
-                    selection: [],
-                    domain: null,
-                    master: null,
-                  });
-                  setOpen(false);
-                }}
-              >
-                {c.name}
-                <span className="num ml-2 text-quiet">{c.nights.map(dayOf).join(", ")}</span>
-              </button>
-            ))}
-            <button
-              className="block w-full border-t border-line px-3 py-1 text-left hover:bg-raised"
-              onClick={() => {
-                setMaking(true);
-                setOpen(false);
-              }}
-            >
-              New campaign …
-            </button>
-          </Popover.Content>
-        </Popover.Portal>
-      </Popover.Root>
-      {making && <NewCampaign onClose={() => setMaking(false)} />}
-    </>
   );
 }
 

@@ -5,36 +5,44 @@ import type { Folders } from "../api/types";
 import { plural } from "./words";
 
 interface Props {
-  start: string;
   onPick: (path: string, hasPlan: boolean) => void;
+  /** Files to choose from, in place of folders. */
+  files?: "catalogue" | "layout";
 }
 
-/** The folders that the program may read; a typed path works as well. */
-export function FolderPicker({ start, onPick }: Props) {
+/** The folders that the program may read, or files in them; a typed path works as well. */
+export function FolderPicker({ onPick, files }: Props) {
   const [path, setPath] = useState("");
   const [typed, setTyped] = useState("");
   const { data, error } = useQuery({
-    queryKey: ["folders", path],
-    queryFn: () => get<Folders>(`/api/folders?path=${encodeURIComponent(path)}`),
+    queryKey: ["folders", path, files],
+    queryFn: () =>
+      get<Folders>(`/api/folders?path=${encodeURIComponent(path)}&files=${files ?? ""}`),
     retry: false,
   });
   const go = (next: string, hasPlan: boolean) => {
     setPath(next);
     setTyped(next);
-    if (next) onPick(next, hasPlan);
+    if (next && !files) onPick(next, hasPlan);
+  };
+  const pick = (file: string) => {
+    setTyped(file);
+    onPick(file, false);
   };
   return (
     <div className="flex min-h-0 flex-col gap-1.5">
       <form
         onSubmit={(event) => {
           event.preventDefault();
-          go(typed.trim(), false);
+          const text = typed.trim();
+          if (files && text) pick(text);
+          else go(text, false);
         }}
       >
         <input
-          aria-label="path of the folder"
+          aria-label={files ? "path of the file" : "path of the folder"}
           className="field num"
-          placeholder={start ? `a path, such as ${start}` : "a path, or choose below"}
+          placeholder="a path, or choose below"
           value={typed}
           onChange={(event) => setTyped(event.target.value)}
         />
@@ -57,17 +65,32 @@ export function FolderPicker({ start, onPick }: Props) {
               className="flex w-full px-2 py-1 text-left hover:bg-raised"
               onClick={() => go(folder.path, folder.has_plan)}
             >
-              {path ? folder.name : folder.path}
+              <span className={files ? "text-quiet" : ""}>
+                {path ? folder.name : folder.path}
+                {files && "/"}
+              </span>
               <span className="num ml-auto text-quiet">
-                {folder.has_plan && "plan · "}
+                {folder.has_plan && !files && "plan · "}
                 {folder.files ? plural(folder.files, "file") : ""}
               </span>
             </button>
           </li>
         ))}
-        {data && path && !data.folders.length && (
+        {data?.named.map((file) => (
+          <li key={file.path}>
+            <button
+              className="block w-full px-2 py-1 text-left hover:bg-raised"
+              onClick={() => pick(file.path)}
+            >
+              {file.name}
+            </button>
+          </li>
+        ))}
+        {data && path && !data.folders.length && !data.named.length && (
           <li className="px-2 py-1 text-quiet">
-            No folders in it; {plural(data.files, "file")} here.
+            {files
+              ? `No ${files} in it; ${plural(data.files, "file")} of other kinds.`
+              : `No folders in it; ${plural(data.files, "file")} here.`}
           </li>
         )}
       </ul>

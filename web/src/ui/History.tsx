@@ -44,6 +44,7 @@ const KINDS: Record<string, string> = {
   masters: "build the masters",
   place: "place the exposures",
   census: "measure all stars",
+  settle: "look again what to set aside",
   reduce: "reduce all of it",
 };
 const STATES: Record<string, { words: string; tone: string }> = {
@@ -64,6 +65,14 @@ function Work({ job }: { job: JobList["jobs"][number] }) {
         <span className={`ml-auto shrink-0 ${state.tone}`}>{state.words}</span>
       </p>
       {job.words && <p className="text-small text-quiet">{job.words}</p>}
+      {job.log && (
+        <details className="text-small">
+          <summary className="cursor-pointer text-beam">for whoever mends it</summary>
+          <pre className="num overflow-x-auto pl-3 text-quiet" tabIndex={0}>
+            {job.log}
+          </pre>
+        </details>
+      )}
       {job.failures.length > 0 && (
         <details className="text-small">
           <summary className="cursor-pointer text-beam">

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { act, client, refresh, useAppState } from "../api/queries";
+import { act, client, refresh } from "../api/queries";
 import type { Campaign } from "../api/types";
 import { useApp } from "../state";
 import { Button } from "./Button";
@@ -9,7 +9,6 @@ import { Sheet } from "./Sheet";
 /** A campaign begins with a name and a folder; a plan beside the files fills in the rest. */
 export function NewCampaign({ onClose }: { onClose: () => void }) {
   const set = useApp((s) => s.set);
-  const { data: state } = useAppState();
   const [name, setName] = useState("");
   const [folder, setFolder] = useState<{ path: string; hasPlan: boolean } | null>(null);
 
@@ -48,10 +47,7 @@ export function NewCampaign({ onClose }: { onClose: () => void }) {
       <p className="text-quiet">
         The folder of the night, with everything mixed: exposures, bias, darks, flats.
       </p>
-      <FolderPicker
-        start={state?.demo_folder ?? ""}
-        onPick={(path, hasPlan) => setFolder({ path, hasPlan })}
-      />
+      <FolderPicker onPick={(path, hasPlan) => setFolder({ path, hasPlan })} />
       {folder && (
         <p className="num text-small">
           {folder.path}

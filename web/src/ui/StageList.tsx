@@ -1,17 +1,6 @@
 import { useCampaign } from "../api/queries";
 import type { Stage } from "../api/types";
-import { STAGES, useApp } from "../state";
-
-const NAMES: Record<string, string> = {
-  intake: "Intake",
-  correct: "Correct",
-  vet: "Vet",
-  place: "Place",
-  cast: "Cast",
-  measure: "Measure",
-  curve: "Curve",
-  report: "Report",
-};
+import { STAGE_NAMES, STAGES, useApp } from "../state";
 
 const SPOKEN = {
   done: "done",
@@ -41,7 +30,10 @@ export function StageList() {
             } ${state?.state === "waiting" ? "text-quiet" : ""}`}
             onClick={() => set({ stage: key, master: null })}
           >
-            {NAMES[key]}
+            {STAGE_NAMES[key]}
+            {state && state.state !== "look" && state.remarks > 0 && (
+              <span className="num ml-auto text-beam">{state.remarks}</span>
+            )}
             <Sign stage={state} />
           </button>
         );
@@ -53,7 +45,7 @@ export function StageList() {
 /** Done: a tick. To look at: the number. To do: a ring. At work: a turning arc. */
 function Sign({ stage }: { stage: Stage | undefined }) {
   if (!stage) return null;
-  const frame = "ml-auto shrink-0";
+  const frame = stage.state !== "look" && stage.remarks ? "shrink-0" : "ml-auto shrink-0";
   switch (stage.state) {
     case "done":
       return (
@@ -62,7 +54,7 @@ function Sign({ stage }: { stage: Stage | undefined }) {
         </svg>
       );
     case "look":
-      return <span className={`num ${frame} text-beam`}>{stage.count}</span>;
+      return <span className={`num ${frame} text-beam`}>{stage.count + stage.remarks}</span>;
     case "working":
       return (
         <svg className={`${frame} turning`} width="12" height="12" aria-hidden>

@@ -52,6 +52,13 @@ export function dayOf(iso: string): string {
   return `${Number(day)} ${MONTHS[Number(month) - 1]}`;
 }
 
+/** The nights of a campaign in a few words: each while they are few, else the first and the last. */
+export function nightsWords(evenings: readonly string[]): string {
+  if (!evenings.length) return "";
+  if (evenings.length <= 2) return evenings.map(dayOf).join(", ");
+  return `${evenings.length} nights, ${dayOf(evenings[0]!)} to ${dayOf(evenings.at(-1)!)}`;
+}
+
 /** Whole parts and sixtieths, rounded before they are parted: never 60 of anything. */
 function sexagesimal(total: number, digits: number): string {
   const unit = 10 ** digits;

@@ -10,6 +10,7 @@ import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from functools import lru_cache
 
 import numpy as np
 from astropy import units
@@ -18,7 +19,7 @@ from astropy.table import QTable
 from astropy.time import Time
 from astropy.utils import iers
 
-from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.arrays import Floats, Ints
 
 # Nothing is downloaded: tables come with the package, and an old one costs microseconds here.
 iers.conf.auto_download = False
@@ -84,34 +85,39 @@ def exposure_times(
 def earth_orientation(first_mjd: float, last_mjd: float) -> iers.IERS:
     """Earth orientation about some days, from the table that comes with Astropy.
 
-    Reading all of its half a century takes seconds; a fixed-width line a day is simple to pick
-    (format: the table's own ReadMe). Days outside of it get its nearest line, which errs by under
-    a second of time in the Earth's turn: 2 µs of light travel.
+    Days outside of it get its nearest line, which errs by under a second of time in the Earth's
+    turn: 2 µs of light travel.
     """
-    wanted = range(int(first_mjd) - 2, int(last_mjd) + 4)
-    rows: dict[int, tuple[float, float, float]] = {}
-    nearest = (10**9, (0.0, 0.0, 0.0))
-    with open(iers.IERS_A_FILE, encoding="ascii") as file:
-        for line in file:
-            if not line[58:68].strip():
-                break  # predictions end here
-            day = int(float(line[7:15]))
-            away = min(abs(day - wanted[0]), abs(day - wanted[-1]))
-            if day in wanted or away < nearest[0]:
-                values = (float(line[18:27]), float(line[37:46]), float(line[58:68]))
-                if day in wanted:
-                    rows[day] = values
-                nearest = min(nearest, (away, values))
-    orientation = np.array([rows.get(day, nearest[1]) for day in wanted])
+    days, values = _orientation_lines()
+    wanted = np.arange(int(first_mjd) - 2, int(last_mjd) + 4)
+    orientation = values[np.clip(wanted - days[0], 0, days.size - 1)]
     table = QTable()
-    table["MJD"] = np.array(wanted, float) * units.d
+    table["MJD"] = wanted.astype(float) * units.d
     table["PM_x"], table["PM_y"] = (
         orientation[:, 0] * units.arcsec,
         orientation[:, 1] * units.arcsec,
     )
     table["UT1_UTC"] = orientation[:, 2] * units.s
-    table["dX_2000A"] = table["dY_2000A"] = np.zeros(len(wanted)) * units.arcsec
+    table["dX_2000A"] = table["dY_2000A"] = np.zeros(wanted.size) * units.arcsec
     return iers.IERS(table)
+
+
+@lru_cache(maxsize=1)
+def _orientation_lines() -> tuple[Ints, Floats]:
+    """Consecutive days (MJD) and their pole's x and y in seconds of arc and UT1 − UTC in s, read
+    once in a process.
+
+    Astropy reads all of the table's half a century in seconds; a fixed-width line a day is simple
+    to pick (format: the table's own ReadMe).
+    """
+    days, values = [], []
+    with open(iers.IERS_A_FILE, encoding="ascii") as file:
+        for line in file:
+            if not line[58:68].strip():
+                break  # predictions end here
+            days.append(int(float(line[7:15])))
+            values.append((float(line[18:27]), float(line[37:46]), float(line[58:68])))
+    return np.array(days), np.array(values)
 
 
 def apparent_altitude(altitude_deg: Floats) -> Floats:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from pydantic import BaseModel, Field
 
 from narrow_beacon.server.schemas.common import Number
@@ -87,13 +89,23 @@ class Folder(BaseModel):
     has_plan: bool
 
 
+class NamedFile(BaseModel):
+    path: str
+    name: str
+
+
 class FolderList(BaseModel):
     path: str
     parent: str | None
     folders: list[Folder]
     files: int
     has_plan: bool
+    named: list[NamedFile]
+    """The files that were asked for."""
 
 
 class FolderQuery(BaseModel):
+    """``files`` asks for files that can be a star catalogue or a layout, by their names' ends."""
+
     path: str = ""
+    files: Literal["", "catalogue", "layout"] = ""

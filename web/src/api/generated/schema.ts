@@ -52,6 +52,7 @@ export interface paths {
             parameters: {
                 query?: {
                     path?: string;
+                    files?: "" | "catalogue" | "layout";
                 };
                 header?: never;
                 path?: never;
@@ -224,7 +225,38 @@ export interface paths {
         };
         put?: never;
         post?: never;
-        delete?: never;
+        /** Delete a campaign's records and what was made for it; raw files and uploads stay. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         /** Change settings, as one action; what follows from them is out of date then and says so. */
@@ -1647,6 +1679,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/remarks/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Mark remarks as seen by the observer, or as not seen. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SeenIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/masters/pick": {
         parameters: {
             query?: never;
@@ -1779,6 +1871,8 @@ export interface components {
             name: string;
             /** Nights */
             nights: string[];
+            /** Archived */
+            archived: boolean;
         };
         /** Progress */
         "AppState.Progress": {
@@ -1826,6 +1920,13 @@ export interface components {
             /** Has Plan */
             has_plan: boolean;
         };
+        /** NamedFile */
+        "FolderList.NamedFile": {
+            /** Path */
+            path: string;
+            /** Name */
+            name: string;
+        };
         /** FolderList */
         FolderList: {
             /** Path */
@@ -1838,6 +1939,8 @@ export interface components {
             files: number;
             /** Has Plan */
             has_plan: boolean;
+            /** Named */
+            named: components["schemas"]["FolderList.NamedFile"][];
         };
         ValidationError: {
             detail?: {
@@ -1865,6 +1968,8 @@ export interface components {
             dropped: {
                 [key: string]: string;
             };
+            /** Automatic */
+            automatic: boolean;
         };
         /** CatalogueOut */
         "CampaignOut.CatalogueOut": {
@@ -1916,12 +2021,82 @@ export interface components {
              */
             clock_offset_s: number;
         };
+        /**
+         * Measuring
+         * @description Radius and sky ring: ``radius`` is "auto", pixels, or star widths as in "1.6 fwhm".
+         */
+        "CampaignOut.Measuring": {
+            /**
+             * Radius
+             * @default auto
+             */
+            radius: string;
+            /**
+             * Annulus
+             * @default [
+             *       3.5,
+             *       5.5
+             *     ]
+             */
+            annulus: [
+                number,
+                number
+            ];
+            /**
+             * Annulus In Pixels
+             * @default false
+             */
+            annulus_in_pixels: boolean;
+        };
+        /**
+         * NextStep
+         * @description The one next thing to do: where, why, and what lies at hand for it.
+         *
+         *     ``job`` is long work to begin; without one the stage is where it is done.
+         */
+        "CampaignOut.NextStep": {
+            /** Stage */
+            stage: string;
+            /** Words */
+            words: string;
+            /** Button */
+            button: string;
+            /**
+             * Job
+             * @default
+             * @enum {string}
+             */
+            job: "" | "sort" | "masters" | "place" | "census" | "reduce";
+            /**
+             * Offers
+             * @default []
+             */
+            offers: components["schemas"]["CampaignOut.Offer"][];
+        };
         /** NightOut */
         "CampaignOut.NightOut": {
             /** Id */
             id: number;
             /** Evening */
             evening: string;
+        };
+        /**
+         * Offer
+         * @description Something that lies at hand: what it is, and the setting that takes it.
+         */
+        "CampaignOut.Offer": {
+            /** Words */
+            words: string;
+            /**
+             * Catalogue File
+             * @default
+             */
+            catalogue_file: string;
+            /**
+             * Cone Url
+             * @default
+             */
+            cone_url: string;
         };
         /** RecipeOut */
         "CampaignOut.RecipeOut": {
@@ -1933,11 +2108,26 @@ export interface components {
             };
             /** Automatic */
             automatic: boolean;
-            /** Annulus Fwhm */
-            annulus_fwhm: [
-                number,
-                number
-            ];
+        };
+        /**
+         * RemarkOut
+         * @description What the program assumed, doubts or could not do, what it may cost, what can be done.
+         */
+        "CampaignOut.RemarkOut": {
+            /** Id */
+            id: number;
+            /** Stage */
+            stage: string;
+            /** About */
+            about: string;
+            /** Words */
+            words: string;
+            /** Matters */
+            matters: string;
+            /** Remedy */
+            remedy: string;
+            /** Seen */
+            seen: boolean;
         };
         /** SiteValues */
         "CampaignOut.SiteValues": {
@@ -1964,6 +2154,8 @@ export interface components {
             count: number;
             /** Words */
             words: string;
+            /** Remarks */
+            remarks: number;
         };
         /** Target */
         "CampaignOut.Target": {
@@ -1993,6 +2185,17 @@ export interface components {
             kit: components["schemas"]["CampaignOut.KitValues"];
             /** Default Filter */
             default_filter: string | null;
+            /** Library */
+            library: string | null;
+            /** Epoch Yr */
+            epoch_yr: number | null;
+            /** Bands */
+            bands: {
+                [key: string]: string;
+            };
+            measuring: components["schemas"]["CampaignOut.Measuring"];
+            /** Archived */
+            archived: boolean;
             catalogue: components["schemas"]["CampaignOut.CatalogueOut"] | null;
             /** Cone Url */
             cone_url: string | null;
@@ -2006,8 +2209,11 @@ export interface components {
             nights: components["schemas"]["CampaignOut.NightOut"][];
             /** Filters */
             filters: string[];
+            /** Kits */
+            kits: string[];
             /** Remarks */
-            remarks: string[];
+            remarks: components["schemas"]["CampaignOut.RemarkOut"][];
+            next: components["schemas"]["CampaignOut.NextStep"];
             /** Constants */
             constants: {
                 [key: string]: string;
@@ -2086,6 +2292,33 @@ export interface components {
              */
             clock_offset_s: number;
         };
+        /**
+         * Measuring
+         * @description Radius and sky ring: ``radius`` is "auto", pixels, or star widths as in "1.6 fwhm".
+         */
+        "Settings.Measuring": {
+            /**
+             * Radius
+             * @default auto
+             */
+            radius: string;
+            /**
+             * Annulus
+             * @default [
+             *       3.5,
+             *       5.5
+             *     ]
+             */
+            annulus: [
+                number,
+                number
+            ];
+            /**
+             * Annulus In Pixels
+             * @default false
+             */
+            annulus_in_pixels: boolean;
+        };
         /** SiteValues */
         "Settings.SiteValues": {
             /** Latitude Deg */
@@ -2109,10 +2342,39 @@ export interface components {
              */
             name: string | null;
             /**
+             * Archived
+             * @default null
+             */
+            archived: boolean | null;
+            /**
              * Folders
              * @default null
              */
             folders: string[] | null;
+            /**
+             * Library
+             * @default null
+             */
+            library: string | null;
+            /**
+             * Epoch Yr
+             * @default null
+             */
+            epoch_yr: number | null;
+            /**
+             * Bands
+             * @default null
+             */
+            bands: {
+                [key: string]: string;
+            } | null;
+            /** @default null */
+            measuring: components["schemas"]["Settings.Measuring"] | null;
+            /**
+             * Layout
+             * @default null
+             */
+            layout: string | null;
             /**
              * Target Name
              * @default null
@@ -2291,6 +2553,8 @@ export interface components {
             dropped: {
                 [key: string]: string;
             };
+            /** Automatic */
+            automatic: boolean;
         };
         /** FilterCurveOut */
         "CurveOut.FilterCurveOut": {
@@ -2335,11 +2599,6 @@ export interface components {
             };
             /** Automatic */
             automatic: boolean;
-            /** Annulus Fwhm */
-            annulus_fwhm: [
-                number,
-                number
-            ];
         };
         /** StarSeries */
         "CurveOut.StarSeries": {
@@ -2456,6 +2715,8 @@ export interface components {
             total: number;
             /** Failures */
             failures: string[];
+            /** Log */
+            log: string;
             /**
              * Created
              * Format: date-time
@@ -2470,7 +2731,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "sort" | "masters" | "place" | "census" | "reduce";
+            kind: "sort" | "masters" | "place" | "census" | "settle" | "reduce";
         };
         /** JobOut */
         "JobList.JobOut": {
@@ -2488,6 +2749,8 @@ export interface components {
             total: number;
             /** Failures */
             failures: string[];
+            /** Log */
+            log: string;
             /**
              * Created
              * Format: date-time
@@ -2669,6 +2932,8 @@ export interface components {
             settings: string;
             /** Night */
             night: string;
+            /** Kit */
+            kit: string;
             /** Count */
             count: number;
             /** Words */
@@ -2724,6 +2989,10 @@ export interface components {
             points: number;
             /** Changed */
             changed: number;
+            /** Star */
+            star: string;
+            /** Other */
+            other: boolean;
         };
         /** ReportPage */
         ReportPage: {
@@ -2757,6 +3026,10 @@ export interface components {
             points: number;
             /** Changed */
             changed: number;
+            /** Star */
+            star: string;
+            /** Other */
+            other: boolean;
         };
         /** ChainOut */
         "CorrectOut.ChainOut": {
@@ -2801,6 +3074,8 @@ export interface components {
             made_with: string[];
             /** Used */
             used: boolean;
+            /** Camera */
+            camera: string;
             /** Version */
             version: string;
         };
@@ -2842,8 +3117,6 @@ export interface components {
             chains: components["schemas"]["CorrectOut.ChainOut"][];
             /** Masters */
             masters: components["schemas"]["CorrectOut.MasterOut"][];
-            /** Remarks */
-            remarks: string[];
         };
         /** Exposure */
         "Exposures.Exposure": {
@@ -2888,6 +3161,8 @@ export interface components {
             plane: number[] | null;
             /** Width */
             width: number;
+            /** Kit */
+            kit: string;
             /** Height */
             height: number;
             /** Placed */
@@ -2980,6 +3255,16 @@ export interface components {
              * @default null
              */
             time_utc: string | null;
+        };
+        /** SeenIn */
+        SeenIn: {
+            /** Ids */
+            ids: number[];
+            /**
+             * Seen
+             * @default true
+             */
+            seen: boolean;
         };
         /**
          * MasterPick

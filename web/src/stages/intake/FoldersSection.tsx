@@ -1,7 +1,7 @@
 import { useState } from "react";
-import { startJob } from "../../api/actions";
+import { saveSettings, startJob } from "../../api/actions";
 import { upload } from "../../api/client";
-import { act, refresh } from "../../api/queries";
+import { refresh } from "../../api/queries";
 import type { Campaign } from "../../api/types";
 import { say, useApp } from "../../state";
 import { Button } from "../../ui/Button";
@@ -20,19 +20,26 @@ export function FoldersSection({ campaign, files }: { campaign: Campaign; files:
     <Section title="Folders" aside={plural(files, "file")}>
       <ul className="mb-2">
         {campaign.folders.map((folder) => (
-          <li key={folder} className="num truncate" dir="rtl" title={folder}>
-            <bdi>{folder}</bdi>
+          <li key={folder} className="flex items-center gap-1.5">
+            <span className="num min-w-0 flex-1 truncate" dir="rtl" title={folder}>
+              <bdi>{folder}</bdi>
+            </span>
+            <button
+              className="shrink-0 px-1 text-quiet hover:text-ink"
+              aria-label={`take out ${folder}`}
+              title="Take this folder out; nothing in it is touched, and undo brings it back"
+              onClick={() =>
+                void saveSettings({ folders: campaign.folders.filter((f) => f !== folder) })
+              }
+            >
+              ×
+            </button>
           </li>
         ))}
       </ul>
       <div className="flex flex-wrap gap-2">
-        {ready && !measured && (
-          <Button main onClick={() => void startJob("reduce")}>
-            Reduce all of it
-          </Button>
-        )}
         {ready && (
-          <Button main={measured} onClick={() => set({ stage: measured ? "curve" : "correct" })}>
+          <Button onClick={() => set({ stage: measured ? "curve" : "correct" })}>
             {measured ? "See the curve" : "Step by step: Correct"}
           </Button>
         )}
@@ -60,13 +67,11 @@ export function FoldersSection({ campaign, files }: { campaign: Campaign; files:
       </div>
       {adding && (
         <div className="mt-2 flex flex-col gap-2">
-          <FolderPicker start="" onPick={(path) => setAdding(path)} />
+          <FolderPicker onPick={(path) => setAdding(path)} />
           <Button
             disabled={adding === "open"}
             onClick={() => {
-              void act("PATCH", `/api/campaigns/${campaign.id}`, {
-                folders: [...campaign.folders, adding],
-              }).then(() => refresh(campaign.id));
+              void saveSettings({ folders: [...campaign.folders, adding] });
               setAdding("");
             }}
           >

@@ -1,7 +1,8 @@
-import { useState, type ReactNode } from "react";
-import { act, refresh, useAppState } from "../../api/queries";
+import { saveSettings } from "../../api/actions";
+import { useAppState } from "../../api/queries";
 import type { Campaign, Settings } from "../../api/types";
 import { Button } from "../../ui/Button";
+import { Choice, Field, PathField } from "../../ui/Field";
 import { Section } from "../../ui/parts";
 import { declination, rightAscension } from "../../ui/words";
 
@@ -9,8 +10,9 @@ import { declination, rightAscension } from "../../ui/words";
 export function SetUp({ campaign }: { campaign: Campaign }) {
   const { data: state } = useAppState();
   const { target, site, kit } = campaign;
-  const save = (values: Partial<Settings>) =>
-    void act("PATCH", `/api/campaigns/${campaign.id}`, values).then(() => refresh(campaign.id));
+  const save = (values: Partial<Settings>) => void saveSettings(values, campaign.id);
+  const demo = state?.demo_folder;
+  const inDemo = demo && campaign.folders.every((folder) => folder.startsWith(demo));
   const number = (text: string) => (text.trim() === "" ? null : Number(text.replace("−", "-")));
 
   return (
@@ -38,10 +40,14 @@ export function SetUp({ campaign }: { campaign: Campaign }) {
               : "Needed to place the exposures: a file, or a cone search service."}
           </p>
         )}
-        <Field
+        <PathField
           label="file"
-          value=""
-          hint="path of a VOTable, ECSV, CSV or FITS"
+          what="the star catalogue"
+          files="catalogue"
+          none="VOTable, ECSV, CSV or FITS"
+          value={
+            campaign.catalogue?.origin.includes("://") ? "" : (campaign.catalogue?.origin ?? "")
+          }
           onSave={(v) => save({ catalogue_file: v })}
         />
         <Field
@@ -50,11 +56,53 @@ export function SetUp({ campaign }: { campaign: Campaign }) {
           hint="http://… cone search"
           onSave={(v) => save({ cone_url: v })}
         />
-        {state?.cone_url && !campaign.catalogue && campaign.cone_url !== state.cone_url && (
-          <Button onClick={() => save({ cone_url: state.cone_url })}>
-            Use the stand-in service of the demo field
-          </Button>
+        {state?.cone_url &&
+          inDemo &&
+          !campaign.catalogue &&
+          campaign.cone_url !== state.cone_url && (
+            <Button onClick={() => save({ cone_url: state.cone_url })}>
+              Use the stand-in service of the demo field
+            </Button>
+          )}
+        <Field
+          label="epoch, year"
+          value={campaign.epoch_yr == null ? "" : String(campaign.epoch_yr)}
+          hint="as its columns say, else 2000"
+          onSave={(v) => save({ epoch_yr: number(v) })}
+        />
+        {campaign.catalogue && campaign.filters.length > 0 && (
+          <>
+            <p className="mt-1.5 text-small text-quiet">Band that stands for each filter:</p>
+            {campaign.filters.map((filter) => (
+              <Choice
+                key={filter}
+                label={filter}
+                value={campaign.bands[filter] ?? ""}
+                options={[
+                  ["", "by its name"] as const,
+                  ...campaign.catalogue!.bands.map((band) => [band, band] as const),
+                ]}
+                onSave={(band) => save({ bands: withBand(campaign.bands, filter, band) })}
+              />
+            ))}
+          </>
         )}
+      </Section>
+      <Section title="Files">
+        <Field
+          label="filter if none"
+          value={campaign.default_filter ?? ""}
+          hint="for files whose header has none"
+          onSave={(v) => save({ default_filter: v })}
+        />
+        <PathField
+          label="older masters"
+          what="the folder of earlier masters"
+          none="no folder"
+          value={campaign.library ?? ""}
+          onSave={(v) => save({ library: v })}
+          clear
+        />
       </Section>
       <Section title="Site">
         {(
@@ -100,6 +148,20 @@ export function SetUp({ campaign }: { campaign: Campaign }) {
             }
           />
         ))}
+        <Choice
+          label="header's time is"
+          value={kit.timestamp}
+          options={[
+            ["start", "the start of the exposure"],
+            ["middle", "its middle"],
+          ]}
+          onSave={(v) => save({ kit: { ...kit, timestamp: v === "middle" ? "middle" : "start" } })}
+        />
+        {campaign.kits.length > 1 && (
+          <p className="mt-1 text-small text-quiet">
+            {campaign.kits.length} kits: {campaign.kits.join("; ")}.
+          </p>
+        )}
         <p className="mt-1 text-small text-quiet">
           {Object.entries(campaign.constants)
             .map(([name, words]) => `${name.split("_").slice(0, -1).join(" ")}: ${words}`)
@@ -110,40 +172,13 @@ export function SetUp({ campaign }: { campaign: Campaign }) {
   );
 }
 
-function Row({ label, children }: { label: string; children: ReactNode }) {
-  return (
-    <label className="flex items-center gap-2 py-0.5">
-      <span className="w-28 shrink-0 text-quiet">{label}</span>
-      {children}
-    </label>
-  );
-}
-
-/** Takes effect when it is left or with Enter. */
-function Field(props: {
-  label: string;
-  value: string;
-  hint?: string;
-  onSave: (v: string) => void;
-}) {
-  const [text, setText] = useState<string | null>(null);
-  const shown = text ?? props.value;
-  const keep = () => {
-    if (text !== null && text.trim() !== props.value) props.onSave(text.trim());
-    setText(null);
-  };
-  return (
-    <Row label={props.label}>
-      <input
-        className="field num"
-        value={shown}
-        placeholder={props.hint}
-        onChange={(event) => setText(event.target.value)}
-        onBlur={keep}
-        onKeyDown={(event) => event.key === "Enter" && keep()}
-      />
-    </Row>
-  );
+function withBand(
+  bands: Record<string, string>,
+  filter: string,
+  band: string,
+): Record<string, string> {
+  const others = Object.entries(bands).filter(([name]) => name !== filter);
+  return Object.fromEntries(band ? [...others, [filter, band]] : others);
 }
 
 function PositionFields(props: {

@@ -6,6 +6,7 @@ import { KIND_WORDS, lookAt, useChoice } from "./choice";
 export function Stacks({ stacks, missing }: { stacks: Stack[]; missing: string[] }) {
   const chosen = useChoice((s) => s.stack);
   const nights = [...new Set(stacks.map((s) => s.night))];
+  const kits = new Set(stacks.map((s) => s.kit));
   return (
     <div className="max-h-[46%] shrink-0 overflow-auto border-b border-line px-4 py-2.5">
       {missing.length > 0 && (
@@ -36,7 +37,12 @@ export function Stacks({ stacks, missing }: { stacks: Stack[]; missing: string[]
                       onClick={() => lookAt(on ? null : stack)}
                       onKeyDown={(event) => event.key === "Enter" && lookAt(on ? null : stack)}
                     >
-                      <td className="py-0.5">{KIND_WORDS[stack.kind] ?? stack.kind}</td>
+                      <td className="py-0.5">
+                        {KIND_WORDS[stack.kind] ?? stack.kind}
+                        {kits.size > 1 && (
+                          <span className="num block text-small text-quiet">{stack.kit}</span>
+                        )}
+                      </td>
                       <td className="num px-2">{stack.filter}</td>
                       <td className="num px-2 text-right">
                         {stack.exposure_s === null ? "" : seconds(stack.exposure_s)}
