@@ -98,12 +98,12 @@ export function App() {
           <div className="min-w-0 flex-1 overflow-y-auto" data-testid="bench">
             <Guard part={s.stage}>
               {campaign && <Next campaign={campaign} />}
-              <Suspense fallback={null}>
-                <Bench />
-              </Suspense>
               {campaign && (
                 <Remarks remarks={campaign.remarks.filter((r) => r.stage === s.stage)} />
               )}
+              <Suspense fallback={null}>
+                <Bench />
+              </Suspense>
             </Guard>
           </div>
         )}

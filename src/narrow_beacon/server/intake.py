@@ -131,11 +131,14 @@ def intake(number: int) -> IntakeOut:
             for night in session.query(Night).filter_by(campaign_id=campaign.id)
         }
         raws = [load(RawFile, record.raw) for record in records]
-        night = sort_files(session, campaign).night
+        nights = sort_files(session, campaign)
+        # What turned out to be no exposure of the sky needs no calibration.
+        troubled = {r.id for r in records if r.trouble and r.trouble.startswith("wrong kind")}
+        exposures = [f for f in nights.night.exposures if nights.ids[f.name] not in troubled]
     files = [_file(record, raw, evenings) for record, raw in zip(records, raws, strict=True)]
     stacks = _stacks(records, raws, evenings)
     return IntakeOut(
-        files=files, stacks=stacks, missing=wanting(night.exposures, night.calibration)
+        files=files, stacks=stacks, missing=wanting(exposures, nights.night.calibration)
     )
 
 

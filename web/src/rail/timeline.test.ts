@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { momentOf, ticks, timelineOf, toAxis, toMoment, zoomed } from "./timeline";
+import { momentOf, tickLabels, ticks, timelineOf, toAxis, toMoment, zoomed } from "./timeline";
 
 // Noon UTC of a day is a whole Julian date: 0.25 is 18 h.
 const DAY = 2461326;
@@ -35,6 +35,22 @@ describe("the axis of time", () => {
     for (const t of found) {
       const at = momentOf(toMoment(two, t.at));
       expect((at.getUTCMinutes() * 60 + at.getUTCSeconds() + 2) % 3600).toBeLessThan(5);
+    }
+  });
+
+  it("labels nights without one label over another, where they meet and where they are many", () => {
+    for (const count of [2, 3, 12]) {
+      const all = Array.from({ length: count }, (_, n) => night(DAY + 0.31 + n, 3.3, n)).flat();
+      const axis = timelineOf(all);
+      const place = (at: number) => 58 + (at / axis.hours) * 816;
+      const wide = (text: string) => 6.6 * text.length;
+      const labels = tickLabels(ticks(axis, [0, axis.hours], 816), place, wide, 58, 874);
+      const ends = labels
+        .map(({ text, x }) => [x - wide(text) / 2, x + wide(text) / 2] as const)
+        .sort((a, b) => a[0] - b[0]);
+      for (let i = 1; i < ends.length; i++) expect(ends[i]![0]).toBeGreaterThan(ends[i - 1]![1]);
+      expect(ends[0]![0]).toBeGreaterThanOrEqual(57.9);
+      expect(labels.filter((l) => l.date).length).toBeGreaterThan(1);
     }
   });
 

@@ -100,12 +100,13 @@ describe("the folders of a campaign", () => {
   let asked: Asked[] = [];
   beforeEach(() => {
     asked = serve({
-      "GET /api/folders?path=": {
+      "GET /api/folders?path=&files=": {
         path: "", parent: null, files: 0, has_plan: false,
         folders: [{ path: "/nights/two", name: "two", files: 9, has_plan: false }],
+        named: [],
       },
-      "GET /api/folders?path=%2Fnights%2Ftwo": {
-        path: "/nights/two", parent: "", files: 9, has_plan: false, folders: [],
+      "GET /api/folders?path=%2Fnights%2Ftwo&files=": {
+        path: "/nights/two", parent: "", files: 9, has_plan: false, folders: [], named: [],
       },
       [`POST ${HERE}/jobs`]: {},
       [`PATCH ${HERE}`]: campaign(),
@@ -123,12 +124,14 @@ describe("the folders of a campaign", () => {
     expect(screen.queryByText("Reduce all of it")).toBeNull();
   });
 
-  it("offer the short way and the long one before that", async () => {
-    show(<FoldersSection campaign={campaign({}, { measure: { state: "todo" } })} files={60} />);
-    fireEvent.click(screen.getByText("Reduce all of it"));
-    await vi.waitFor(() => expect(posted()[0]!.body).toEqual({ kind: "reduce" }));
-    fireEvent.click(screen.getByText("Step by step: Correct"));
-    expect(now().stage).toBe("correct");
+  it("can be taken out again, and the way goes on from them", async () => {
+    show(<FoldersSection campaign={campaign()} files={60} />);
+    fireEvent.click(screen.getByLabelText("take out /nights/foxglove/raw"));
+    await vi.waitFor(() =>
+      expect(asked.find((a) => a.method === "PATCH")?.body).toEqual({ folders: [] }),
+    );
+    fireEvent.click(screen.getByText("See the curve"));
+    expect(now().stage).toBe("curve");
   });
 
   it("wait for a catalogue before anything is reduced", () => {

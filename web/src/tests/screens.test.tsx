@@ -146,12 +146,12 @@ describe("the origin of a point", () => {
 describe("a new campaign", () => {
   it("is made from a folder that was chosen, and opened", async () => {
     const folders = (path: string, names: string[]) => ({
-      path, parent: "", files: 40, has_plan: false,
+      path, parent: "", files: 40, has_plan: false, named: [],
       folders: names.map((name) => ({ path: `${path}/${name}`, name, files: 40, has_plan: true })),
     }); // prettier-ignore
     const asked = server({
-      "GET /api/folders?path=": folders("", ["nights"]),
-      "GET /api/folders?path=%2Fnights": folders("/nights", []),
+      "GET /api/folders?path=&files=": folders("", ["nights"]),
+      "GET /api/folders?path=%2Fnights&files=": folders("/nights", []),
       "POST /api/campaigns": campaign({ id: 5 }),
     });
     const close = vi.fn();
@@ -173,8 +173,19 @@ describe("a new campaign", () => {
 
   it("says in words why a folder cannot be read", async () => {
     server({
-      "GET /api/folders?path=": { path: "", parent: null, files: 0, has_plan: false, folders: [] },
-      "GET /api/folders?path=%2Fetc": new Refusal(403, "Folder not allowed", "/etc is outside."),
+      "GET /api/folders?path=&files=": {
+        path: "",
+        parent: null,
+        files: 0,
+        has_plan: false,
+        folders: [],
+        named: [],
+      },
+      "GET /api/folders?path=%2Fetc&files=": new Refusal(
+        403,
+        "Folder not allowed",
+        "/etc is outside.",
+      ),
     });
     show(<NewCampaign onClose={() => {}} />);
     await userEvent.type(screen.getByLabelText("path of the folder"), "/etc{Enter}");

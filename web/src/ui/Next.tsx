@@ -1,5 +1,6 @@
 import { saveSettings, startJob } from "../api/actions";
 import type { Campaign } from "../api/types";
+import { useChoice } from "../stages/intake/choice";
 import { useApp, type StageKey } from "../state";
 import { Button } from "./Button";
 
@@ -8,10 +9,13 @@ export function Next({ campaign }: { campaign: Campaign }) {
   const stage = useApp((s) => s.stage);
   const set = useApp((s) => s.set);
   const { next } = campaign;
-  const there = next.stage === stage;
+  const asked = campaign.stages.find((one) => one.key === "intake")?.count ?? 0;
+  const there = next.stage === stage && !(stage === "intake" && asked > 0);
   const act = () => {
     if (next.job) void startJob(next.job);
     else set({ stage: next.stage as StageKey, master: null });
+    if (next.stage === "intake" && asked > 0)
+      useChoice.setState({ kept: "questions", stack: null });
   };
   return (
     <section

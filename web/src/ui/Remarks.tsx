@@ -17,7 +17,7 @@ export function Remarks({ remarks }: { remarks: readonly Remark[] }) {
     >
       <ul data-testid="remarks">
         {remarks.map((remark) => (
-          <Item key={remark.id} remark={remark} />
+          <Item key={remark.id} remark={remark} open={fresh.length === 1 && !remark.seen} />
         ))}
       </ul>
       {fresh.length > 1 && (
@@ -29,25 +29,46 @@ export function Remarks({ remarks }: { remarks: readonly Remark[] }) {
   );
 }
 
-function Item({ remark }: { remark: Remark }) {
+/** What it says in one go; what it may cost and what to do, one click deeper. */
+function Item({ remark, open }: { remark: Remark; open: boolean }) {
   return (
     <li
-      className={`mb-2 border-l-2 pl-2 last:mb-0 ${remark.seen ? "border-line text-quiet" : "border-beam"}`}
+      className={`mb-1.5 border-l-2 pl-2 last:mb-0 ${remark.seen ? "border-line text-quiet" : "border-beam"}`}
     >
-      {remark.about && <span className="block text-small text-quiet">{remark.about}</span>}
-      <span className="block break-words">{sentence(remark.words)}</span>
-      {!remark.seen && remark.matters && (
-        <span className="block text-small text-quiet">Costs: {remark.matters}.</span>
-      )}
-      {!remark.seen && remark.remedy && (
-        <span className="block text-small text-quiet">To do: {remark.remedy}.</span>
-      )}
-      <button
-        className="text-small text-beam hover:underline"
-        onClick={() => void markSeen([remark.id], !remark.seen)}
-      >
-        {remark.seen ? "look at it again" : "seen"}
-      </button>
+      <details open={open}>
+        <summary className="cursor-pointer list-none">
+          {remark.about && (
+            <span className="block text-small text-quiet">
+              {remark.about.split(", ").slice(0, 2).join(", ")}
+            </span>
+          )}
+          <span className="line-clamp-2 break-words in-open:line-clamp-none">
+            {sentence(remark.words)}
+          </span>
+        </summary>
+        <dl className="mt-0.5 text-small text-quiet">
+          {(
+            [
+              ["about", remark.about.includes(", ") ? remark.about : ""],
+              ["costs", remark.matters],
+              ["to do", remark.remedy],
+            ] as const
+          )
+            .filter(([, words]) => words)
+            .map(([name, words]) => (
+              <div key={name} className="flex gap-2">
+                <dt className="w-9 shrink-0">{name}</dt>
+                <dd className="min-w-0 break-words">{words}</dd>
+              </div>
+            ))}
+        </dl>
+        <button
+          className="text-small text-beam hover:underline"
+          onClick={() => void markSeen([remark.id], !remark.seen)}
+        >
+          {remark.seen ? "look at it again" : "seen"}
+        </button>
+      </details>
     </li>
   );
 }

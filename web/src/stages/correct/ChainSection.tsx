@@ -1,4 +1,5 @@
 import type { Chain } from "../../api/types";
+import { useCampaign } from "../../api/queries";
 import { useApp } from "../../state";
 import { Button } from "../../ui/Button";
 import { Section } from "../../ui/parts";
@@ -11,13 +12,20 @@ const STATIONS: Record<string, string> = {
 };
 
 /** How exposures like the one at the beam are corrected, station by station. */
+/** A chain's name without the kit, where there is only one. */
+export function shortChain(name: string, kits: readonly string[]): string {
+  return kits.length === 1 ? name.replace(`, ${kits[0]}`, "") : name;
+}
+
 export function ChainSection({ chain }: { chain: Chain }) {
   const off = useApp((s) => s.off);
   const split = useApp((s) => s.split);
   const set = useApp((s) => s.set);
+  const { data: campaign } = useCampaign(useApp((s) => s.campaign));
+  const kits = campaign?.kits ?? [];
   return (
     <Section title="Chain" aside={plural(chain.exposures, "exposure")}>
-      <p className="num mb-2 text-quiet">{chain.name}</p>
+      <p className="num mb-2 text-quiet">{shortChain(chain.name, kits)}</p>
       <ol className="relative ml-1 border-l border-line pl-4">
         <li className="pb-2">
           <Dot on />
