@@ -17,7 +17,7 @@ from narrow_beacon.serve.mariadb import MariaDb
 from narrow_beacon.serve.places import find_places
 from narrow_beacon.serve.ports import free_port
 from narrow_beacon.serve.services import Demo, Server, start_cluster
-from narrow_beacon.server.security import make_token
+from narrow_beacon.server.tokens import make_token
 from narrow_beacon.simulate.plain import write_plain_night
 from narrow_beacon.simulate.pointing import Pointing
 from narrow_beacon.store.database import Store

@@ -70,6 +70,38 @@ def test_a_raw_night_becomes_a_report(
     assert np.std(errors) < 0.007
 
 
+def test_a_night_without_a_plan_is_led_to_its_curve(running: Running, open_page: OpenPage) -> None:
+    folder = running.nights / "no plan" / "of a newcomer"
+    small_night(folder, exposures=10, seed=13)
+    (folder / "plan.toml").unlink()
+    (folder / "field.vot").rename(folder / "raw" / "field.vot")
+    page = open_page()
+    page.get_by_role("button", name=re.compile("▾|no campaign")).first.click()
+    page.get_by_role("button", name="New campaign …").click()
+    page.get_by_role("dialog").get_by_label("name").fill("newcomer")
+    page.get_by_label("path of the folder").fill(str(folder / "raw"))
+    page.get_by_label("path of the folder").press("Enter")
+    page.get_by_role("button", name="Sort this folder").click()
+    then = page.get_by_test_id("next")
+    expect(then).to_contain_text("Give a star catalogue", timeout=LONG_MS)
+    expect(then).not_to_contain_text("stand-in")
+    then.get_by_role("button", name="Use field.vot, beside the night").click()
+    then.get_by_role("button", name="Reduce all of it").click()
+    # The headers name no star of the catalogue: the observer says which it is.
+    then.get_by_role("button", name="Choose the target").click(timeout=LONG_MS)
+    plate = page.get_by_test_id("plate")
+    expect(plate.locator("canvas[data-shown]").first).to_be_visible()
+    box = plate.bounding_box()
+    assert box
+    page.mouse.click(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+    bench = page.get_by_test_id("bench")
+    expect(bench.get_by_role("heading", name="Foxglove 7 no part")).to_be_visible()
+    page.keyboard.press("t")
+    expect(then).to_contain_text("1 file needs an answer", timeout=LONG_MS)
+    stage(page, "Curve")
+    expect(page.get_by_text("9 points")).to_be_visible()
+
+
 def aside_count(page: Page) -> str:
     heading = page.get_by_role("heading", name=re.compile("^Set aside"))
     return heading.inner_text().split()[-1]
@@ -132,10 +164,10 @@ def test_arrows_move_the_beam_and_the_address_keeps_it(open_page: OpenPage, camp
 
 def test_a_role_given_in_one_tab_shows_in_the_other(open_page: OpenPage, campaign: int) -> None:
     one, other = open_page(campaign, "cast"), open_page(campaign, "cast")
-    role = other.get_by_role("button", name=re.compile(r"^Foxglove \d+: comparison$"))
+    role = other.get_by_role("button", name=re.compile(r"Foxglove \d+: comparison$"))
     expect(role.first).to_be_visible()
     count = role.count()
-    one.get_by_role("button", name=re.compile(r"^Foxglove \d+: comparison$")).first.click()
+    one.get_by_role("button", name=re.compile(r"Foxglove \d+: comparison$")).first.click()
     expect(role).to_have_count(count - 1)
     one.bring_to_front()
     one.keyboard.press("Control+z")

@@ -13,7 +13,8 @@ from flask.testing import FlaskClient
 from narrow_beacon.serve.services import host_names
 from narrow_beacon.server import problems, security
 from narrow_beacon.server.problems import Problem
-from narrow_beacon.server.security import Folders, make_token, secret_key, use_token
+from narrow_beacon.server.security import Folders, secret_key
+from narrow_beacon.server.tokens import make_token, use_token
 
 
 def visitor(tmp_path: Path, password: str | None = None, **more: str) -> FlaskClient:

@@ -6,9 +6,11 @@ import time
 from collections.abc import Callable, Sequence
 from typing import Any, TypeVar
 
-from distributed import Client, Future, LocalCluster, wait
+from distributed import Client, Future, LocalCluster, Scheduler, SpecCluster, wait
+from distributed.deploy.subprocess import SubprocessWorker
 
 from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.processes import semaphores_work
 from narrow_beacon.reduce.workers import SilentWorkersError
 
 R = TypeVar("R")
@@ -21,12 +23,34 @@ class CancelledError(BeaconError):
     """The observer stopped the job."""
 
 
-def local_cluster(workers: int) -> LocalCluster:
+def local_cluster(workers: int) -> SpecCluster:
     """A cluster of this machine: one process per worker, one thread each, on loopback."""
+    if not semaphores_work():
+        return _plain_cluster(workers)
     return LocalCluster(
         n_workers=workers, threads_per_worker=1, processes=True, host="127.0.0.1",
         dashboard_address="127.0.0.1:0", memory_limit=0, silence_logs=50,
     )  # fmt: skip
+
+
+def _plain_cluster(workers: int) -> SpecCluster:
+    """The same without what needs semaphores: a worker that dies is not begun again."""
+    options = {
+        "nthreads": 1, "host": "127.0.0.1", "memory_limit": 0, "dashboard": False,
+        "death_timeout": 30,
+    }  # fmt: skip
+    scheduler = {"host": "127.0.0.1", "port": 0, "dashboard_address": "127.0.0.1:0"}
+    return SpecCluster(
+        {
+            number: {
+                "cls": SubprocessWorker,
+                "options": {"worker_class": "distributed.Worker", "worker_kwargs": options},
+            }
+            for number in range(workers)
+        },
+        {"cls": Scheduler, "options": scheduler},
+        silence_logs=50,
+    )
 
 
 class ClusterPool:

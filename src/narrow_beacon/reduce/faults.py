@@ -6,10 +6,9 @@ import logging
 import os
 
 from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.processes import LOG_VARIABLE
 
 log = logging.getLogger(__name__)
-LOG_VARIABLE = "BEACON_LOG"
-"""Names the file to which worker processes write what only concerns developers."""
 
 
 def words_of(error: Exception, doing: str, name: str) -> str:

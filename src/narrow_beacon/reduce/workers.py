@@ -6,17 +6,14 @@ tasks, so that the numbers do not depend on it.
 
 from __future__ import annotations
 
-import multiprocessing
-import os
-import signal
 from collections.abc import Callable, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from typing import Any, Protocol, TypeVar
 
 from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.processes import Processes, core_count
 
 R = TypeVar("R")
-_SILENT_S = 900.0
+__all__ = ["Pool", "SilentWorkersError", "Workers", "core_count"]
 
 
 class SilentWorkersError(BeaconError):
@@ -38,31 +35,12 @@ class Pool(Protocol):
         """Begin one task beside what this process does; the returned function waits for it."""
 
 
-def core_count() -> int:
-    """The cores that this process may use."""
-    return len(os.sched_getaffinity(0))
-
-
-def _leave_interrupts() -> None:
-    """Ctrl+C is the parent's to answer."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-
-
 class Workers:
     """A pool of processes, or this process alone where one worker is enough."""
 
     def __init__(self, count: int) -> None:
         self.count = count
-        # Forked early, before any thread starts, so that a worker costs no second import.
-        self._pool = (
-            ProcessPoolExecutor(
-                count, mp_context=multiprocessing.get_context("fork"), initializer=_leave_interrupts
-            )
-            if count > 1
-            else None
-        )
-        if self._pool:
-            wait([self._pool.submit(os.getpid) for _ in range(count)])
+        self._pool = Processes(count) if count > 1 else None
 
     def map(
         self,
@@ -71,42 +49,25 @@ class Workers:
         done: Callable[[R], None] = lambda _: None,
     ) -> list[R]:
         """The results of ``task(*call)`` for every call, in order; ``done`` is told of each."""
-        if self._pool is None:
-            results = []
-            for call in calls:
-                results.append(task(*call))
-                done(results[-1])
-            return results
-        futures: list[Future[R]] = [self._pool.submit(task, *call) for call in calls]
-        waiting = set(futures)
-        try:
-            while waiting:
-                finished, waiting = wait(waiting, _SILENT_S, return_when=FIRST_COMPLETED)
-                if not finished:
-                    raise SilentWorkersError(
-                        f"no worker has finished any of {len(waiting)} tasks ({task.__name__}) for "
-                        f"{_SILENT_S / 60:.0f} minutes"
-                    )
-                for future in finished:
-                    done(future.result())
-        except BaseException:
-            for future in waiting:
-                future.cancel()
-            raise
-        return [future.result() for future in futures]
+        if self._pool is not None:
+            return self._pool.map(task, calls, done)
+        results = []
+        for call in calls:
+            results.append(task(*call))
+            done(results[-1])
+        return results
 
     def start(self, task: Callable[..., R], *arguments: Any) -> Callable[[], R]:
         """Begin one task beside what this process does; the returned function waits for it."""
-        if self._pool is None:
-            result = task(*arguments)
-            return lambda: result
-        future = self._pool.submit(task, *arguments)
-        return lambda: future.result(_SILENT_S)
+        if self._pool is not None:
+            return self._pool.start(task, *arguments)
+        result = task(*arguments)
+        return lambda: result
 
     def close(self) -> None:
         """End the processes."""
         if self._pool:
-            self._pool.shutdown(cancel_futures=True)
+            self._pool.close()
 
     def __enter__(self) -> Workers:
         return self

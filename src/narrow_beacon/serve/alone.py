@@ -2,17 +2,12 @@
 
 from __future__ import annotations
 
-import ctypes
 import fcntl
-import signal
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 from narrow_beacon.core.errors import BeaconError
-
-_PR_SET_PDEATHSIG = 1
-_libc = ctypes.CDLL(None, use_errno=True)
 
 
 class RunsAlreadyError(BeaconError):
@@ -44,8 +39,3 @@ def alone(var: Path) -> Iterator[Callable[[str], None]]:
 
         yield tell
         file.truncate(0)
-
-
-def end_with_parent() -> None:
-    """For a child process, before it becomes another program: the end of its parent ends it."""
-    _libc.prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)

@@ -14,7 +14,7 @@ from pathlib import Path
 import pymysql
 
 from narrow_beacon.core.errors import BeaconError
-from narrow_beacon.serve.alone import end_with_parent
+from narrow_beacon.processes import end_with_parent
 from narrow_beacon.serve.debian import find_program
 from narrow_beacon.serve.ports import free_port
 

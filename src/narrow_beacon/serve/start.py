@@ -8,22 +8,31 @@ import sys
 import threading
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack
 from pathlib import Path
 from typing import TypeVar
 
 from narrow_beacon.core.errors import BeaconError
-from narrow_beacon.reduce.faults import LOG_VARIABLE
+from narrow_beacon.processes import LOG_VARIABLE
 from narrow_beacon.serve.alone import RunsAlreadyError, alone
 from narrow_beacon.serve.debian import need_database
 from narrow_beacon.serve.places import Places
 from narrow_beacon.serve.ports import free_port
-from narrow_beacon.serve.services import LOG_NAME, Server, start_cluster, start_database, start_demo
-from narrow_beacon.server.security import make_token
-from narrow_beacon.warm import warm_once
+from narrow_beacon.serve.services import (
+    LOG_NAME,
+    Demo,
+    Server,
+    begin_demo,
+    start_cluster,
+    start_database,
+    start_demo,
+)
+from narrow_beacon.server.tokens import make_token
 
 T = TypeVar("T")
 _PORT = 8114
+_CLUSTER_TIMEOUT_S = 120.0
 
 
 class _Clock:
@@ -64,14 +73,25 @@ def start(
             print("Narrow Beacon starts:", flush=True)
             if places.installed:
                 clock.step("Debian packages", need_database)
+                from narrow_beacon.warm import warm_once
+
                 clock.step("numerical kernels", lambda: warm_once(var))
-            url = clock.step("database and records", lambda: start_database(parts, var, data))
-            scheduler = clock.step("workers", lambda: start_cluster(parts))
-            known = clock.step("demo nights", lambda: start_demo(parts, url, var, data, demo))
             server = Server(
-                places.page, var, data, url, scheduler, known, allow, bind,
-                free_port(port or _PORT), password,
+                places.page, var, data, "", "", Demo(), allow, bind, free_port(port or _PORT),
+                password,
             )  # fmt: skip
+            parts.callback(server.stop)
+            server.begin()  # it loads while the others start
+            nights = begin_demo(parts, var / "demo", wanted=demo)
+            # Beside the database: both mostly wait. Only this thread begins processes that are
+            # to end with it.
+            cluster = parts.enter_context(ThreadPoolExecutor(1)).submit(start_cluster, parts)
+            url = clock.step("database and records", lambda: start_database(parts, var, data))
+            scheduler = clock.step("workers", lambda: cluster.result(_CLUSTER_TIMEOUT_S))
+            known = clock.step(
+                "demo nights", lambda: start_demo(parts, url, var, data, nights, wanted=demo)
+            )
+            server.tell(url, scheduler, known)
             clock.step("server and page", lambda: parts.enter_context(server))
             tell(server.url)
             print(f"Up after {clock.total_s:.1f} s. Open this address in a browser:\n")

@@ -3,11 +3,7 @@
 from __future__ import annotations
 
 import atexit
-import json
-import os
 import threading
-from dataclasses import dataclass, field
-from pathlib import Path
 
 import numpy as np
 from apiflask import APIFlask
@@ -36,6 +32,7 @@ from narrow_beacon.server import (
     security,
     vet,
 )
+from narrow_beacon.server.config import ServerConfig, wait_for_config
 from narrow_beacon.server.security import Folders
 from narrow_beacon.server.state import ServerState
 from narrow_beacon.store.database import Store
@@ -55,40 +52,6 @@ _ROOMS = (
     live,
 )
 _MOST_UPLOAD_BYTES = 2_000_000_000
-
-
-@dataclass(frozen=True)
-class ServerConfig:
-    """What the server needs to know. ``hosts`` are names besides loopback that it answers to."""
-
-    database_url: str
-    data: Path
-    scheduler: str
-    page: Path
-    secrets: Path
-    folders: tuple[Path, ...]
-    cone_url: str = ""
-    demo_folder: Path | None = None
-    hosts: frozenset[str] = field(default_factory=frozenset)
-    password: str | None = None
-
-    def to_json(self) -> str:
-        """For another process."""
-        values = {
-            **vars(self), "hosts": sorted(self.hosts), "folders": [str(f) for f in self.folders]
-        }  # fmt: skip
-        return json.dumps(values, default=str)
-
-    @classmethod
-    def from_json(cls, text: str) -> ServerConfig:
-        """What ``to_json`` wrote."""
-        v = json.loads(text)
-        return cls(
-            v["database_url"], Path(v["data"]), v["scheduler"], Path(v["page"]),
-            Path(v["secrets"]), tuple(Path(f) for f in v["folders"]), v["cone_url"],
-            Path(v["demo_folder"]) if v["demo_folder"] else None, frozenset(v["hosts"]),
-            v["password"],
-        )  # fmt: skip
 
 
 def bare_app() -> APIFlask:
@@ -145,5 +108,5 @@ def _warm() -> None:
 
 
 def from_environment() -> APIFlask:
-    """For gunicorn: the configuration is in the environment."""
-    return make_app(ServerConfig.from_json(os.environ["BEACON_SERVER_CONFIG"]))
+    """For gunicorn: the environment names the file of the configuration."""
+    return make_app(wait_for_config())

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import hmac
 import os
 import secrets
@@ -14,6 +13,7 @@ from apiflask import APIFlask
 from flask import Response, redirect, request, session
 
 from narrow_beacon.server.problems import Problem, answer
+from narrow_beacon.server.tokens import use_token
 
 _LOOPBACK = {"127.0.0.1", "localhost", "[::1]"}
 _OPEN_PATHS = {"/api/session"}
@@ -28,23 +28,6 @@ _PASSWORD_FORM = """
 <input name="password" type="password" autocomplete="current-password" required
 style="font:inherit;margin:0 8px"></label>
 <button style="font:inherit">Come in</button></p></form>"""
-
-
-def make_token(folder: Path) -> str:
-    """A new one-time token; only its hash is kept."""
-    token = secrets.token_urlsafe(24)
-    folder.mkdir(parents=True, exist_ok=True)
-    (folder / hashlib.sha256(token.encode()).hexdigest()).touch(0o600)
-    return token
-
-
-def use_token(folder: Path, token: str) -> bool:
-    """Whether a token is good; it is used up by asking."""
-    try:
-        (folder / hashlib.sha256(token.encode()).hexdigest()).unlink()
-    except OSError:
-        return False
-    return True
 
 
 def secret_key(path: Path) -> str:

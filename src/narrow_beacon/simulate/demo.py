@@ -4,11 +4,9 @@ filters, with everything in them that goes wrong on real nights.
 
 from __future__ import annotations
 
-import multiprocessing
 import os
 import shutil
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -17,6 +15,7 @@ from typing import Any, Protocol
 import numpy as np
 from astropy.io import fits
 
+from narrow_beacon.processes import Processes
 from narrow_beacon.simulate.camera import Camera, Dust
 from narrow_beacon.simulate.headers import (
     Spelling,
@@ -270,13 +269,11 @@ def write_demo(folder: Path, progress: Progress, workers: int | None = None) -> 
         "saturated": SATURATED, "seed": SEED, "exposures": [], "calibration": [],
     }  # fmt: skip
     count = workers or len(os.sched_getaffinity(0))
-    with ProcessPoolExecutor(count, mp_context=multiprocessing.get_context("fork")) as pool:
-        futures = [pool.submit(_render, *call) for call in calls]
+    with Processes(count) as pool:
         progress.start("making the demo nights", len(calls))
-        for call, future in zip(calls, futures, strict=True):
-            key = "exposures" if call[0] == "exposure" else "calibration"
-            truth[key].append(future.result(600))
-            progress.advance()
+        made = pool.map(_render, calls, lambda _: progress.advance())
+    for call, item in zip(calls, made, strict=True):
+        truth["exposures" if call[0] == "exposure" else "calibration"].append(item)
     scene.sky.write_votable(folder / "larkspur.vot")
     truth["other"] = _write_strays(folder)
     truth["stars"] = {

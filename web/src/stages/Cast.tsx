@@ -174,7 +174,7 @@ function CandidateRow({ star, campaign }: { star: Candidate; campaign: Campaign 
         <button
           className={`num h-5 w-5 shrink-0 rounded-[3px] border text-center ${tone} ${role === "none" ? "border-line" : "border-current"}`}
           title={role === "none" ? "make it a comparison star" : "take the part away"}
-          aria-label={`${star.name}: ${role === "none" ? "no part" : role}`}
+          aria-label={`${sign} ${star.name}: ${role === "none" ? "no part" : role}`.trim()}
           disabled={role === "target"}
           onClick={() => void giveRole(campaign, star.row, role === "none" ? "comparison" : "none")}
         >

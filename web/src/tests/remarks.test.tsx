@@ -139,7 +139,7 @@ describe("settings", () => {
     }); // prettier-ignore
     show(<SetUp campaign={campaign({ catalogue: null })} />);
     expect(screen.queryByText(/stand-in service/)).toBeNull();
-    for (const label of ["filter if none", "epoch, year"])
+    for (const label of ["filter, if none", "epoch, year"])
       expect(screen.getByText(label)).toBeTruthy();
     for (const what of ["the star catalogue", "the folder of earlier masters"])
       expect(screen.getByLabelText(`choose ${what}`)).toBeTruthy();

@@ -10,14 +10,14 @@ export function History() {
   const { data: jobs } = useJobs(campaign);
   return (
     <div className="grid min-h-0 grid-cols-2 gap-6">
-      <section className="min-h-0 overflow-y-auto" aria-label="actions">
+      <section className="min-h-0 overflow-y-auto" aria-label="actions" tabIndex={0}>
         <h3 className="mb-1 font-semibold">Actions</h3>
         {log && !log.entries.length && <p className="text-quiet">Nothing was changed yet.</p>}
         {log?.entries.map((entry) => (
           <Action key={entry.id} entry={entry} />
         ))}
       </section>
-      <section className="min-h-0 overflow-y-auto" aria-label="long work">
+      <section className="min-h-0 overflow-y-auto" aria-label="long work" tabIndex={0}>
         <h3 className="mb-1 font-semibold">Long work</h3>
         {jobs?.jobs.map((job) => (
           <Work key={job.id} job={job} />

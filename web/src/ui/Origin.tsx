@@ -3,7 +3,7 @@ import type { OriginOf } from "../api/types";
 /** Where a point comes from: one step after the other, back to the raw file. */
 export function Origin({ origin }: { origin: OriginOf }) {
   return (
-    <div className="min-h-0 overflow-y-auto">
+    <div className="min-h-0 overflow-y-auto" tabIndex={0} role="region" aria-label="origin">
       {origin.blocks.map(({ title, facts }) => (
         <section key={title} className="flex gap-4 border-t border-line py-2 first:border-t-0">
           <h3 className="w-24 shrink-0 font-semibold">{title}</h3>

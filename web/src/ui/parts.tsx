@@ -12,10 +12,10 @@ export function Section({
   return (
     <section className="border-b border-line py-2.5 pr-3 pl-1.5 last:border-b-0">
       {title && (
-        <h3 className="mb-1.5 flex items-baseline font-semibold">
+        <h2 className="mb-1.5 flex items-baseline font-semibold">
           <span>{title}</span>
           {aside && <span className="ml-auto text-small font-normal text-quiet">{aside}</span>}
-        </h3>
+        </h2>
       )}
       {children}
     </section>
@@ -63,8 +63,8 @@ export function Chips<T extends string>({
           aria-checked={value === option.key}
           className={
             value === option.key
-              ? "border-b-2 border-beam pb-0.5 font-semibold"
-              : "border-b-2 border-transparent pb-0.5 text-quiet hover:text-ink"
+              ? "min-h-6 min-w-6 border-b-2 border-beam pb-0.5 font-semibold"
+              : "min-h-6 min-w-6 border-b-2 border-transparent pb-0.5 text-quiet hover:text-ink"
           }
           onClick={() => onChange(option.key)}
         >

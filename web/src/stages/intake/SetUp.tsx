@@ -53,7 +53,7 @@ export function SetUp({ campaign }: { campaign: Campaign }) {
         <Field
           label="service"
           value={campaign.cone_url ?? ""}
-          hint="http://… cone search"
+          hint="http://…"
           onSave={(v) => save({ cone_url: v })}
         />
         {state?.cone_url &&
@@ -67,7 +67,7 @@ export function SetUp({ campaign }: { campaign: Campaign }) {
         <Field
           label="epoch, year"
           value={campaign.epoch_yr == null ? "" : String(campaign.epoch_yr)}
-          hint="as its columns say, else 2000"
+          hint="2000"
           onSave={(v) => save({ epoch_yr: number(v) })}
         />
         {campaign.catalogue && campaign.filters.length > 0 && (
@@ -90,9 +90,9 @@ export function SetUp({ campaign }: { campaign: Campaign }) {
       </Section>
       <Section title="Files">
         <Field
-          label="filter if none"
+          label="filter, if none"
           value={campaign.default_filter ?? ""}
-          hint="for files whose header has none"
+          hint="V"
           onSave={(v) => save({ default_filter: v })}
         />
         <PathField
