@@ -25,7 +25,8 @@ COMPUTATION = (
     "tests of the computation and the command line",
     [*PYTEST, "tests/core", "tests/run"],
 )
-APPLICATION = ("tests of the application and its page", [*PYTEST, "tests/server", "tests/browser"])
+SERVER = ("tests of the application", [*PYTEST, "tests/server"])
+BROWSER = ("tests of the page in a browser", [*PYTEST, "tests/browser"])
 WEB = Path(os.environ.get("BEACON_WEB", ROOT / "web"))
 MODULES = WEB / "node_modules"
 PAGE_CHECKS = (
@@ -72,15 +73,14 @@ def main(arguments: list[str]) -> int:
     The tests of the application mostly wait, so that everything else runs beside them.
     """
     with ThreadPoolExecutor(1) as beside:
-        application = None if arguments else beside.submit(check, *APPLICATION)
+        application = None if arguments else beside.submit(check, *SERVER)
         failed = static()
         if arguments:
-            passed = (
-                subprocess.run([*PYTEST, *arguments], cwd=ROOT, timeout=LIMIT_S).returncode == 0
-            )
+            whole = [*PYTEST, *arguments]
+            passed = subprocess.run(whole, cwd=ROOT, timeout=LIMIT_S).returncode == 0
         else:
-            passed = check(*COMPUTATION)
-        if not passed or (application and not application.result()):
+            passed = all([check(*COMPUTATION), check(*BROWSER)])
+        if not passed or (application and not application.result(LIMIT_S)):
             failed.append("tests")
     if failed:
         print(f"failed: {', '.join(failed)}")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Sequence
 from datetime import timedelta
 from pathlib import Path
@@ -18,6 +19,7 @@ from narrow_beacon.core.frames.sort import Frame, LeftOut, SortedNight, TimeRule
 from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.plan import Plan
+from narrow_beacon.processes import WorkerError
 from narrow_beacon.reduce.chains import (
     LEFT_OUT,
     build_chain,
@@ -514,3 +516,24 @@ def test_masters_and_planes_are_named_by_what_they_are_made_of(
     # What was kept under a name in this process is still what the name says.
     assert made(frames) == (names, folder)
     assert np.array_equal(load_chain(folder).offset_adu, planes)
+
+
+def _die(n: int) -> int:
+    os._exit(7)
+
+
+def _open_files(n: int) -> list[str]:
+    folder = Path("/proc/self/fd")
+    return [os.readlink(path) for path in folder.iterdir() if path.exists()]
+
+
+def test_a_worker_that_dies_is_told_and_holds_nothing_of_its_parents(tmp_path: Path) -> None:
+    held = tmp_path / "held"
+    with held.open("w") as file, Workers(2) as pool:
+        assert file.fileno() > 2
+        for names in pool.map(_open_files, [(1,), (2,)]):
+            assert str(held) not in names
+        with pytest.raises(WorkerError, match=r"ended by itself \(status 7\) in _die"):
+            pool.map(_die, [(1,)])
+        # The other one goes on.
+        assert pool.map(_square, [(3,)]) == [9]

@@ -11,6 +11,7 @@ import numpy as np
 import pytest
 from alembic import command
 from distributed import Client as DaskClient
+from sqlalchemy import create_engine, text
 from sqlalchemy.orm import Session
 
 from builders import frame, noise, star_table
@@ -29,12 +30,18 @@ from narrow_beacon.reduce.codec import (
 )
 from narrow_beacon.reduce.tasks import Quality
 from narrow_beacon.store.actions import Change, act, new_cast, redo, undo
-from narrow_beacon.store.campaigns import add_raw_files, fingerprint, new_campaign, sort_files
+from narrow_beacon.store.campaigns import (
+    add_raw_files,
+    fingerprint,
+    new_campaign,
+    plan_of,
+    sort_files,
+)
 from narrow_beacon.store.census import join_tables, read_census_table, write_census_table
 from narrow_beacon.store.database import migrations
 from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.fields import star_table as kept_stars
-from narrow_beacon.store.models import Campaign
+from narrow_beacon.store.models import Campaign, CastRecord, Reduction
 from running import Running
 
 
@@ -233,3 +240,39 @@ def test_a_pool_keeps_order_and_stops_when_asked(running: Running) -> None:
             cancelled.map(time.sleep, [(0.05,) for _ in range(200)], lambda _: stop.set())
         with pytest.raises(TypeError):
             pool.map(abs, [("text",)])
+
+
+def test_records_of_the_first_version_are_brought_up_to_date(tmp_path: Path) -> None:
+    url = f"sqlite:///{tmp_path / 'old.db'}"
+    command.upgrade(migrations(url), "0001")
+    engine = create_engine(url)
+    empty = {"when": "2026-10-14 08:00:00", "none": "{}", "list": "[]"}
+    with engine.begin() as old:
+        for statement in (
+            "INSERT INTO catalogue (id, name, origin, sha256, epoch_yr, bands) "
+            "VALUES (1, 'field', 'field.vot', '', 2016, :list)",
+            "INSERT INTO star (id, catalogue_id, row_number, name, ra_deg, dec_deg, pm_ra_mas_yr, "
+            "pm_dec_mas_yr, known_variable, magnitudes) "
+            "VALUES (1, 1, 4, 'Larkspur 114', 340, 38, 0, 0, 1, :none)",
+            "INSERT INTO campaign (id, name, created, folders, target_name, target_sure, "
+            "catalogue_id, wanted_comparison, layout, revision, changed_since, files_stamp, "
+            "picks, masters_with, remarks, constants) VALUES (1, 'old', :when, :list, 'Larkspur "
+            "114', 1, 1, :list, 'plain', 3, '', '', :none, '', :list, :none)",
+            "INSERT INTO cast_of_stars (id, campaign_id, version, created, target, comparison, "
+            "reasons, dropped) VALUES (1, 1, 1, :when, 4, :list, :none, :none)",
+            "INSERT INTO recipe (id, campaign_id, version, created, steps, automatic, "
+            "annulus_inner_fwhm, annulus_outer_fwhm) VALUES (1, 1, 1, :when, :none, 1, 3.5, 5.5)",
+            "INSERT INTO reduction (id, campaign_id, cast_id, recipe_id, created, version) "
+            "VALUES (1, 1, 1, 1, :when, '0.1.0')",
+        ):
+            asked = {name: value for name, value in empty.items() if f":{name}" in statement}
+            old.execute(text(statement), asked)
+    command.upgrade(migrations(url), "head")
+    with Session(engine) as session:
+        campaign = session.get_one(Campaign, 1)
+        assert (campaign.name, campaign.archived, campaign.bands) == ("old", False, None)
+        # Whose points they were is known from the cast that made them.
+        assert session.get_one(Reduction, 1).star == "Larkspur 114"
+        assert session.get_one(CastRecord, 1).automatic is False
+        plan = plan_of(session, campaign)
+        assert (plan.radius.pixels, plan.annulus, plan.bands) == (None, (3.5, 5.5), {})

@@ -1,0 +1,247 @@
+"""A campaign over weeks: another target, folders that come and go, files that are away, its end."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import Any
+
+import pytest
+from sqlalchemy import select
+
+from narrow_beacon.store.models import CensusFile, NightFile
+from running import JOB_TIMEOUT_S, Client, Running, small_night
+
+OTHER = "Foxglove 22"
+
+
+@pytest.fixture(scope="module")
+def client(running: Running) -> Client:
+    return running.client()
+
+
+@pytest.fixture(scope="module")
+def grown(running: Running, client: Client) -> int:
+    """A reduced night whose points were handed out."""
+    folder = running.nights / "grown"
+    small_night(folder, exposures=14, seed=23)
+    number = client.reduced(folder, "grown")
+    client.post(f"campaigns/{number}/report")
+    return number
+
+
+def stages(client: Client, campaign: int) -> dict[str, dict[str, Any]]:
+    return {s["key"]: s for s in client.get(f"campaigns/{campaign}")["stages"]}
+
+
+def measured_with(running: Running, campaign: int) -> dict[str, str]:
+    with running.store.session() as session:
+        files = session.scalars(select(NightFile).where(NightFile.campaign_id == campaign))
+        return {file.path: file.measured_with for file in files if file.part == "exposure"}
+
+
+def census_files(running: Running, campaign: int) -> list[tuple[str, int]]:
+    with running.store.session() as session:
+        files = session.scalars(select(CensusFile).where(CensusFile.campaign_id == campaign))
+        return [(file.path, Path(file.path).stat().st_mtime_ns) for file in files]
+
+
+def test_another_target_needs_no_pixels(running: Running, client: Client, grown: int) -> None:
+    before = measured_with(running, grown), census_files(running, grown)
+    page = f"campaigns/{grown}"
+    changed = client.ask("PATCH", page, {"target_name": OTHER})
+    assert changed.ok, changed.text
+    assert client.wait(grown)["kind"] == "settle"
+    (curve,) = client.get(f"{page}/curve")["filters"]
+    assert curve["series"][0]["name"] == OTHER
+    assert len([m for m in curve["series"][0]["magnitude"] if m is not None]) >= 12
+    assert (measured_with(running, grown), census_files(running, grown)) == before
+    # Nor does a census have anything to do.
+    assert "to measure" not in stages(client, grown)["measure"]["words"]
+    client.post(f"{page}/jobs", {"kind": "census"})
+    assert client.wait(grown)["state"] == "done"
+    assert (measured_with(running, grown), census_files(running, grown)) == before
+
+
+def test_the_record_knows_whose_points_were_handed_out(client: Client, grown: int) -> None:
+    report = client.get(f"campaigns/{grown}/report")
+    (sent,) = report["reports"]
+    assert (sent["star"], sent["other"], sent["changed"]) == ("Foxglove 7", True, 0)
+    assert any(f"No point of {OTHER} was handed out" in c["words"] for c in report["checks"])
+    client.post(f"campaigns/{grown}/undo")
+    client.wait(grown)
+    (sent,) = client.get(f"campaigns/{grown}/report")["reports"]
+    assert (sent["other"], sent["changed"]) == (False, 0)
+
+
+def test_a_target_that_the_catalogue_lacks_waits_for_its_census(
+    running: Running, client: Client, grown: int
+) -> None:
+    page = f"campaigns/{grown}"
+    place = {"target_name": "Newcomer", "target_ra": "341.21", "target_dec": "41.61"}
+    client.ask("PATCH", page, place).raise_for_status()
+    client.wait(grown)
+    found = client.get(page)
+    assert "target changed since" in stages(client, grown)["measure"]["words"]
+    assert found["next"]["job"] == "census"
+    client.post(f"{page}/undo")
+    client.wait(grown)
+    assert client.get(page)["cast"] is not None
+
+
+def test_folders_come_and_go_with_undo(running: Running, client: Client, grown: int) -> None:
+    page = f"campaigns/{grown}"
+    more = running.nights / "grown more"
+    small_night(more, exposures=4, seed=24)
+    first = client.get(page)["folders"]
+    client.ask("PATCH", page, {"folders": [*first, str(more / "raw")]}).raise_for_status()
+    client.wait(grown)
+    assert client.get(page)["undo"] == "added the folder raw"
+    assert len(client.get(f"{page}/exposures")["exposures"]) == 13 + 3
+    assert "3 to measure" in stages(client, grown)["measure"]["words"]
+    client.post(f"{page}/undo")
+    client.wait(grown)
+    found = client.get(page)
+    assert found["folders"] == first
+    assert len(client.get(f"{page}/exposures")["exposures"]) == 13
+    assert "to measure" not in stages(client, grown)["measure"]["words"]
+
+
+def test_a_folder_that_is_away_comes_back_as_it_was(
+    running: Running, client: Client, grown: int
+) -> None:
+    page = f"campaigns/{grown}"
+    before = client.get(f"{page}/curve")["filters"]
+    kept = measured_with(running, grown)
+    folder = Path(client.get(page)["folders"][0])
+    folder.rename(folder.with_name("unplugged"))
+    client.post(f"{page}/jobs", {"kind": "sort"})
+    client.wait(grown)
+    files = client.get(f"{page}/intake")["files"]
+    assert all("not there now" in f["part_reason"] for f in files)
+    folder.with_name("unplugged").rename(folder)
+    client.post(f"{page}/jobs", {"kind": "sort"})
+    client.wait(grown)
+    assert client.get(f"{page}/curve")["filters"] == before
+    assert measured_with(running, grown) == kept
+
+
+def test_every_setting_of_a_plan_is_taken_from_beside_the_night(
+    running: Running, client: Client
+) -> None:
+    folder = running.nights / "settings"
+    small_night(folder, exposures=3, seed=25)
+    (folder / "older").mkdir()
+    plan = (folder / "plan.toml").read_text()
+    plan = plan.replace('folder = "raw"', 'folder = "raw"\nlibrary = "older"\nfilter = "v"', 1)
+    plan = plan.replace('file = "field.vot"', 'file = "field.vot"\nepoch = 2016.5')
+    plan = plan.replace("[kit]", '[kit]\ntimestamp = "middle"\nclock_offset_s = 1.5')
+    plan += '[bands]\n"Clear" = "V"\n[measure]\nradius = 4.5\nannulus = [12, 18]\nunit = "px"\n'
+    (folder / "plan.toml").write_text(plan)
+    made = client.post("campaigns", {"name": "settings", "folders": [str(folder / "raw")]})
+    client.wait(made["id"])
+    found = client.get(f"campaigns/{made['id']}")
+    assert found["library"] == str(folder / "older")
+    assert (found["default_filter"], found["epoch_yr"]) == ("v", 2016.5)
+    assert (found["kit"]["timestamp"], found["kit"]["clock_offset_s"]) == ("middle", 1.5)
+    assert found["bands"] == {"Clear": "V"}
+    assert found["measuring"] == {
+        "radius": "4.5", "annulus": [12.0, 18.0], "annulus_in_pixels": True,
+    }  # fmt: skip
+    # And each can be changed, by name, and taken back.
+    page = f"campaigns/{made['id']}"
+    for body, words in (
+        ({"library": ""}, "library of masters"),
+        ({"bands": {}}, "bands"),
+        ({"epoch_yr": None}, "epoch of the catalogue"),
+        ({"measuring": {"radius": "1.6 fwhm"}}, "radius and sky ring"),
+    ):
+        before = client.get(page)
+        changed = client.ask("PATCH", page, body)
+        assert changed.ok, changed.text
+        assert changed.json()["undo"] == f"changed {words}"
+        client.post(f"{page}/undo")
+        after = client.get(page)
+        assert {k: after[k] for k in ("library", "bands", "epoch_yr", "measuring")} == {
+            k: before[k] for k in ("library", "bands", "epoch_yr", "measuring")
+        }
+    wrong = client.ask("PATCH", page, {"measuring": {"radius": "wide"}})
+    assert wrong.status_code == 422
+    assert "1.6 fwhm" in wrong.json()["detail"]
+
+
+def test_a_campaign_is_renamed_archived_and_deleted(running: Running, client: Client) -> None:
+    folder = running.nights / "short-lived"
+    small_night(folder, exposures=3, seed=26)
+    number = client.reduced(folder, "short-lived")
+    client.post(f"campaigns/{number}/report")
+    page = f"campaigns/{number}"
+    assert client.ask("PATCH", page, {"name": "of one night"}).json()["name"] == "of one night"
+    client.ask("PATCH", page, {"archived": True}).raise_for_status()
+    named = {c["id"]: c for c in client.get("state")["campaigns"]}
+    assert (named[number]["name"], named[number]["archived"]) == ("of one night", True)
+    raw = sorted(path.stat().st_mtime_ns for path in (folder / "raw").rglob("*"))
+    made = running.data / f"campaign-{number}"
+    assert (made / "masters").is_dir()
+    done = client.ask("DELETE", page)
+    assert "no raw file was touched" in done.json()["words"]
+    assert not made.exists()
+    assert client.ask("GET", page).status_code == 404
+    assert number not in {c["id"] for c in client.get("state")["campaigns"]}
+    assert sorted(path.stat().st_mtime_ns for path in (folder / "raw").rglob("*")) == raw
+
+
+def test_uploads_outlive_their_campaign(running: Running, client: Client) -> None:
+    folder = running.nights / "sent"
+    small_night(folder, exposures=2, seed=27)
+    number = client.post("campaigns", {"name": "sent", "folders": []})["id"]
+    with (folder / "raw" / "foxglove-001.fits").open("rb") as file:
+        sent = client.session.post(
+            f"{client.url}/api/campaigns/{number}/upload", files={"files": file}, timeout=60
+        )
+    assert sent.ok, sent.text
+    client.wait(number)
+    words = client.ask("DELETE", f"campaigns/{number}").json()["words"]
+    (kept,) = (running.data / f"campaign-{number}").rglob("*.fits")
+    assert str(kept.parent) in words
+
+
+def test_a_listener_hears_of_the_records_when_nothing_else_asks_them(running: Running) -> None:
+    port = running.database.port
+    with running.client().listening() as events:
+        running.database.stop()
+        begin = time.monotonic()
+        try:
+            assert next(event for event in events if event["kind"] == "database")["away"]
+        finally:
+            running.database.start(port)
+        assert not next(event for event in events if event["kind"] == "database")["away"]
+        assert time.monotonic() - begin < JOB_TIMEOUT_S
+
+
+def test_a_catalogue_in_the_nights_folder_is_told_and_offered(
+    running: Running, client: Client
+) -> None:
+    folder = running.nights / "offered"
+    small_night(folder, exposures=3, seed=28)
+    (folder / "plan.toml").unlink()
+    inside = folder / "raw" / "stars.vot"
+    inside.write_bytes((folder / "field.vot").read_bytes())
+    made = client.post("campaigns", {"name": "offered", "folders": [str(folder / "raw")]})
+    client.wait(made["id"])
+    page = f"campaigns/{made['id']}"
+    reasons = {
+        Path(f["name"]).name: f["part_reason"] for f in client.get(f"{page}/intake")["files"]
+    }
+    assert reasons["stars.vot"].startswith("a star catalogue of ")
+    step = client.get(page)["next"]
+    assert step["words"].startswith("Give a star catalogue")
+    assert [Path(o["catalogue_file"]).name for o in step["offers"]] == ["stars.vot", "field.vot"]
+    listed = client.get(f"folders?path={folder / 'raw'}&files=catalogue")["named"]
+    assert "stars.vot" in {f["name"] for f in listed}
+    # Placed without any word on where it is, or on what the target is.
+    client.ask("PATCH", page, {"catalogue_file": str(inside)}).raise_for_status()
+    client.post(f"{page}/jobs", {"kind": "reduce"})
+    assert client.wait(made["id"])["state"] == "done"
+    assert stages(client, made["id"])["place"]["words"] == "2 placed"
+    assert client.get(page)["next"]["button"] == "Choose the target"
