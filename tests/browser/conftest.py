@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -15,6 +16,8 @@ FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
     "--disable-background-networking", "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
+if not os.access("/dev/shm", os.W_OK):  # shared memory of an administrator's alone
+    FLAGS.append("--disable-dev-shm-usage")
 expect.set_options(timeout=30_000)
 
 

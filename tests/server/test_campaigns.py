@@ -92,13 +92,13 @@ def test_a_target_that_the_catalogue_lacks_waits_for_its_census(
 def test_folders_come_and_go_with_undo(running: Running, client: Client, grown: int) -> None:
     page = f"campaigns/{grown}"
     more = running.nights / "grown more"
-    small_night(more, exposures=4, seed=24)
+    small_night(more, exposures=6, seed=24)
     first = client.get(page)["folders"]
     client.ask("PATCH", page, {"folders": [*first, str(more / "raw")]}).raise_for_status()
     client.wait(grown)
     assert client.get(page)["undo"] == "added the folder raw"
-    assert len(client.get(f"{page}/exposures")["exposures"]) == 13 + 3
-    assert "3 to measure" in stages(client, grown)["measure"]["words"]
+    assert len(client.get(f"{page}/exposures")["exposures"]) == 13 + 5
+    assert "5 to measure" in stages(client, grown)["measure"]["words"]
     client.post(f"{page}/undo")
     client.wait(grown)
     found = client.get(page)
@@ -130,7 +130,7 @@ def test_every_setting_of_a_plan_is_taken_from_beside_the_night(
     running: Running, client: Client
 ) -> None:
     folder = running.nights / "settings"
-    small_night(folder, exposures=3, seed=25)
+    small_night(folder, exposures=6, seed=25)
     (folder / "older").mkdir()
     plan = (folder / "plan.toml").read_text()
     plan = plan.replace('folder = "raw"', 'folder = "raw"\nlibrary = "older"\nfilter = "v"', 1)
@@ -172,7 +172,7 @@ def test_every_setting_of_a_plan_is_taken_from_beside_the_night(
 
 def test_a_campaign_is_renamed_archived_and_deleted(running: Running, client: Client) -> None:
     folder = running.nights / "short-lived"
-    small_night(folder, exposures=3, seed=26)
+    small_night(folder, exposures=6, seed=26)
     number = client.reduced(folder, "short-lived")
     client.post(f"campaigns/{number}/report")
     page = f"campaigns/{number}"
@@ -193,7 +193,7 @@ def test_a_campaign_is_renamed_archived_and_deleted(running: Running, client: Cl
 
 def test_uploads_outlive_their_campaign(running: Running, client: Client) -> None:
     folder = running.nights / "sent"
-    small_night(folder, exposures=2, seed=27)
+    small_night(folder, exposures=6, seed=27)
     number = client.post("campaigns", {"name": "sent", "folders": []})["id"]
     with (folder / "raw" / "foxglove-001.fits").open("rb") as file:
         sent = client.session.post(
@@ -223,7 +223,7 @@ def test_a_catalogue_in_the_nights_folder_is_told_and_offered(
     running: Running, client: Client
 ) -> None:
     folder = running.nights / "offered"
-    small_night(folder, exposures=3, seed=28)
+    small_night(folder, exposures=6, seed=28)
     (folder / "plan.toml").unlink()
     inside = folder / "raw" / "stars.vot"
     inside.write_bytes((folder / "field.vot").read_bytes())
@@ -243,5 +243,5 @@ def test_a_catalogue_in_the_nights_folder_is_told_and_offered(
     client.ask("PATCH", page, {"catalogue_file": str(inside)}).raise_for_status()
     client.post(f"{page}/jobs", {"kind": "reduce"})
     assert client.wait(made["id"])["state"] == "done"
-    assert stages(client, made["id"])["place"]["words"] == "2 placed"
+    assert stages(client, made["id"])["place"]["words"] == "5 placed"
     assert client.get(page)["next"]["button"] == "Choose the target"
