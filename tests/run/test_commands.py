@@ -11,12 +11,18 @@ import numpy as np
 import pytest
 from click.testing import CliRunner
 
+from builders import star_table
 from narrow_beacon.bench import run as bench_run
 from narrow_beacon.bench.compare import NightScore, reduced_chi2
 from narrow_beacon.bench.fields import FieldResult, solve_field
 from narrow_beacon.bench.pulls import worst_overlap_error
 from narrow_beacon.cli import main
-from narrow_beacon.screen import Bars
+from narrow_beacon.core.curve.time import exposure_times
+from narrow_beacon.core.frames.sort import LeftOut, SortedNight
+from narrow_beacon.core.remarks import Remark
+from narrow_beacon.plan import Plan
+from narrow_beacon.reduce import Outcome
+from narrow_beacon.screen import Bars, print_outcome
 from narrow_beacon.simulate.fields import make_field
 from narrow_beacon.warm import warm
 
@@ -129,3 +135,18 @@ def test_the_launcher_starts_at_once_when_all_is_there() -> None:
     assert "no benchmark nothing" in done.stdout
     assert "installing" not in done.stderr
     assert stamp.stat().st_mtime_ns == before
+
+
+def test_what_looks_like_markup_is_printed_as_it_is(capsys: pytest.CaptureFixture[str]) -> None:
+    plan = Plan(Path("/x/plan.toml"), "", ())
+    odd = LeftOut("night/[/b]:smile:.fits", "no [kit] in it")
+    remark = Remark("intake", "no [kit] aperture_m: scintillation is left out", "[V]", "3 mmag")
+    nothing = exposure_times([], 0.0, 0.0, None)
+    night = SortedNight((), (), (odd,))
+    print_outcome(
+        Outcome(plan, star_table(), None, night, (), {}, nothing, {}, (), {}, (remark,), {})
+    )
+    printed = capsys.readouterr().out
+    assert "night/[/b]:smile:.fits: no [kit] in it" in printed
+    assert "[V]: no [kit] aperture_m: scintillation is left out" in printed
+    assert "what it may cost: 3 mmag" in printed

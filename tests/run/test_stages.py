@@ -20,14 +20,8 @@ from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.plan import Plan
 from narrow_beacon.processes import WorkerError
-from narrow_beacon.reduce.chains import (
-    LEFT_OUT,
-    build_chain,
-    build_chains,
-    inputs_of,
-    plan_chain,
-    wanting,
-)
+from narrow_beacon.reduce.chain_plan import LEFT_OUT, plan_chain, wanting
+from narrow_beacon.reduce.chains import build_chain, build_chains, inputs_of
 from narrow_beacon.reduce.context import load_chain, save_chain
 from narrow_beacon.reduce.field import band_of, field_of
 from narrow_beacon.reduce.kit import Constants, constants_of

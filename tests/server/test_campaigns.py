@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from astropy.io import fits
 from sqlalchemy import select
 
 from narrow_beacon.store.models import CensusFile, NightFile
@@ -227,6 +228,10 @@ def test_a_catalogue_in_the_nights_folder_is_told_and_offered(
     (folder / "plan.toml").unlink()
     inside = folder / "raw" / "stars.vot"
     inside.write_bytes((folder / "field.vot").read_bytes())
+    for path in (folder / "raw").glob("*.fits"):
+        with fits.open(path, mode="update") as hdus:
+            for keyword in ("OBJCTRA", "OBJCTDEC", "RA", "DEC", "OBJECT", "PIXSCALE", "FOCALLEN"):
+                hdus[0].header.remove(keyword, ignore_missing=True)
     made = client.post("campaigns", {"name": "offered", "folders": [str(folder / "raw")]})
     client.wait(made["id"])
     page = f"campaigns/{made['id']}"
@@ -239,7 +244,8 @@ def test_a_catalogue_in_the_nights_folder_is_told_and_offered(
     assert [Path(o["catalogue_file"]).name for o in step["offers"]] == ["stars.vot", "field.vot"]
     listed = client.get(f"folders?path={folder / 'raw'}&files=catalogue")["named"]
     assert "stars.vot" in {f["name"] for f in listed}
-    # Placed without any word on where it is, or on what the target is.
+    # Placed without any word on where it is, how large, or what the target is.
+    assert client.get(page)["target"]["ra_deg"] is None
     client.ask("PATCH", page, {"catalogue_file": str(inside)}).raise_for_status()
     client.post(f"{page}/jobs", {"kind": "reduce"})
     assert client.wait(made["id"])["state"] == "done"

@@ -30,17 +30,12 @@ from narrow_beacon.reduce.codec import (
 )
 from narrow_beacon.reduce.tasks import Quality
 from narrow_beacon.store.actions import Change, act, new_cast, redo, undo
-from narrow_beacon.store.campaigns import (
-    add_raw_files,
-    fingerprint,
-    new_campaign,
-    plan_of,
-    sort_files,
-)
+from narrow_beacon.store.campaigns import fingerprint, new_campaign, plan_of
 from narrow_beacon.store.census import join_tables, read_census_table, write_census_table
 from narrow_beacon.store.database import migrations
 from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.fields import star_table as kept_stars
+from narrow_beacon.store.files import add_raw_files, sort_files
 from narrow_beacon.store.models import Campaign, CastRecord, Reduction
 from running import Running
 

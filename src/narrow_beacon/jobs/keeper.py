@@ -29,17 +29,15 @@ from narrow_beacon.reduce.prepare import Prepared, ResultPrints
 from narrow_beacon.reduce.settle import Settled, Wanted
 from narrow_beacon.reduce.sorting import SortedFiles
 from narrow_beacon.reduce.tasks import ExposureResult
-from narrow_beacon.store.campaigns import (
+from narrow_beacon.store.campaigns import calibration_print, changed_after_measuring, plan_of
+from narrow_beacon.store.fields import save_catalogue
+from narrow_beacon.store.files import (
     add_raw_files,
-    calibration_print,
-    changed_after_measuring,
     files_of,
     files_with_headers,
     known_files,
-    plan_of,
     write_sorted,
 )
-from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.measured import filter_table, filters_measured
 from narrow_beacon.store.models import (
     CastRecord,

@@ -16,7 +16,7 @@ from narrow_beacon.reduce.settle import Settled
 from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.reduce.vet import out_of_focus, outside
 from narrow_beacon.store.actions import Change, act, new_cast, new_recipe
-from narrow_beacon.store.campaigns import files_of
+from narrow_beacon.store.files import files_of
 from narrow_beacon.store.models import Campaign, CastRecord, NightFile, PlacementRecord, Recipe
 from narrow_beacon.store.placements import solution_of
 

@@ -6,7 +6,8 @@ from apiflask import APIBlueprint
 from sqlalchemy import func, select
 
 from narrow_beacon.core.correct.masters import MasterFacts
-from narrow_beacon.reduce.chains import LEFT_OUT, ChainReport
+from narrow_beacon.reduce.chain_plan import LEFT_OUT
+from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.codec import load
 from narrow_beacon.server.night import master_version
 from narrow_beacon.server.problems import Problem

@@ -15,7 +15,7 @@ from werkzeug.utils import secure_filename
 from narrow_beacon.core.frames.file_name import NamePattern, NamePatternError, NameValues
 from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.sort import RawFile
-from narrow_beacon.reduce.chains import wanting
+from narrow_beacon.reduce.chain_plan import wanting
 from narrow_beacon.reduce.codec import load
 from narrow_beacon.server.campaigns import PLAN_NAME
 from narrow_beacon.server.problems import Problem
@@ -37,7 +37,8 @@ from narrow_beacon.server.schemas.intake import (
 from narrow_beacon.server.stages import needs_answer
 from narrow_beacon.server.state import campaign_of, changing, files_in, shared
 from narrow_beacon.store.actions import Change, act
-from narrow_beacon.store.campaigns import files_with_headers, queue_job, sort_files
+from narrow_beacon.store.campaigns import queue_job
+from narrow_beacon.store.files import files_with_headers, sort_files
 from narrow_beacon.store.models import Night, NightFile
 
 blueprint = APIBlueprint("intake", __name__)

@@ -12,8 +12,8 @@ from narrow_beacon.reduce.field import band_of
 from narrow_beacon.reduce.tasks import CATALOGUE
 from narrow_beacon.server.schemas.campaigns import NextStep, Offer, Stage
 from narrow_beacon.server.state import shared
-from narrow_beacon.store.campaigns import sort_files
 from narrow_beacon.store.fields import star_table
+from narrow_beacon.store.files import sort_files
 from narrow_beacon.store.models import Campaign, NightFile
 
 _TABLES = (".vot", ".votable", ".ecsv")

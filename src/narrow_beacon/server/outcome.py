@@ -22,7 +22,8 @@ from narrow_beacon.server.night import (
     placements_of,
 )
 from narrow_beacon.server.problems import Problem
-from narrow_beacon.store.campaigns import chains_of, plan_of, sort_files
+from narrow_beacon.store.campaigns import chains_of, plan_of
+from narrow_beacon.store.files import sort_files
 from narrow_beacon.store.models import Campaign, MasterRecord, PlacementRecord
 from narrow_beacon.store.placements import placement_of
 from narrow_beacon.store.remarks import remarks_of

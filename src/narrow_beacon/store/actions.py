@@ -10,7 +10,8 @@ from typing import Any
 from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
-from narrow_beacon.store.campaigns import changed_after_measuring, now, queue_job, refresh_files
+from narrow_beacon.store.campaigns import changed_after_measuring, now, queue_job
+from narrow_beacon.store.files import refresh_files
 from narrow_beacon.store.models import (
     Campaign,
     CastRecord,

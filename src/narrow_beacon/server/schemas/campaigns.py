@@ -68,6 +68,7 @@ class KitValues(BaseModel):
 
 
 class CatalogueOut(BaseModel):
+    id: int
     name: str
     origin: str
     stars: int

@@ -1973,6 +1973,8 @@ export interface components {
         };
         /** CatalogueOut */
         "CampaignOut.CatalogueOut": {
+            /** Id */
+            id: number;
             /** Name */
             name: string;
             /** Origin */

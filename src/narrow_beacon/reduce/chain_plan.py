@@ -1,0 +1,191 @@
+"""Which masters correct a kind of exposure, why, and what it lacks: before anything is built."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from narrow_beacon.core.correct.masters import MasterFacts, group_calibration
+from narrow_beacon.core.correct.match import (
+    Choice,
+    choose_bias,
+    choose_dark,
+    choose_dark_to_scale,
+    choose_flat,
+    fits_unscaled,
+    picked_master,
+    same_pixels,
+)
+from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.reduce.names import chain_name
+
+STEPS = {"bias": ("bias", "flat dark", "dark"), "dark": ("dark", "flat dark"), "flat": ("flat",)}
+"""The steps whose master can be picked, and the kinds of masters that they take."""
+LEFT_OUT = "none"
+"""What is picked for a step that the observer does without."""
+
+_BIAS_LIKE_S = 5.0
+
+
+@dataclass(frozen=True)
+class ChainPlan:
+    """Which masters correct a kind of exposure, and why."""
+
+    name: str
+    bias: Choice
+    dark: Choice
+    scaled_dark: Choice
+    flat: Choice
+    options: tuple[Option, ...] = ()
+    left_out: tuple[str, ...] = ()
+    """Steps that the observer does without."""
+    lost: tuple[str, ...] = ()
+    """Words on picked masters that are no longer there."""
+
+
+@dataclass(frozen=True)
+class Option:
+    """A master that a step of a chain could use, what it is, and what does not fit about it.
+
+    ``step`` is one of STEPS.
+    """
+
+    step: str
+    key: str
+    label: str
+    words: str
+    remarks: tuple[str, ...]
+    picked: bool
+
+
+def plan_chain(
+    name: str,
+    frame: Frame,
+    masters: Sequence[MasterFacts],
+    picks: Mapping[str, str] | None = None,
+) -> ChainPlan:
+    """Choose the masters for a kind of exposure.
+
+    ``picks`` are the observer's, by step: the key of a master, or LEFT_OUT.
+    """
+    picks = picks or {}
+    bias = _picked("bias", frame, masters, picks) or choose_bias(frame, masters)
+    if bias.index is None and picks.get("bias") != LEFT_OUT:
+        bias = _stand_in_bias(frame, masters, bias)
+    dark, scaled = _choose_darks(frame, masters, picks, bias.index is not None)
+    flat = _picked("flat", frame, masters, picks) or choose_flat(frame, masters)
+    options = _options(frame, masters, picks)
+    left_out = tuple(step for step in STEPS if picks.get(step) == LEFT_OUT)
+    there = {option.step for option in options if option.picked}
+    lost = tuple(
+        f"the picked {step} is no longer there, so another was chosen: {key}"
+        for step, key in picks.items()
+        if step not in (*left_out, *there)
+    )
+    return ChainPlan(name, bias, dark, scaled, flat, options, left_out, lost)
+
+
+def _choose_darks(
+    frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str], has_bias: bool
+) -> tuple[Choice, Choice]:
+    """A dark that is taken off as it is, or else one that is scaled to the exposure."""
+    picked = _picked("dark", frame, masters, picks)
+    if picked is None:
+        dark = choose_dark(frame, masters)
+        if dark.index is not None:
+            return dark, Choice(None, "not needed")
+        scaled = choose_dark_to_scale(frame, masters)
+    elif picked.index is None:
+        return picked, picked
+    elif fits_unscaled(frame, masters[picked.index]):
+        return picked, Choice(None, "not needed")
+    else:
+        dark = Choice(None, f"{masters[picked.index].label} is of another length or temperature")
+        scaled = picked
+    if not has_bias and scaled.index is not None:
+        scaled = Choice(None, "a dark cannot be scaled without a bias to take off first")
+    return dark, scaled
+
+
+def _picked(
+    step: str, frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str]
+) -> Choice | None:
+    """The observer's choice; None where there is none, or it is no longer there."""
+    if picks.get(step) == LEFT_OUT:
+        return Choice(None, f"left out by the observer: {step}")
+    found = [i for i in _usable(step, frame, masters) if masters[i].key == picks.get(step)]
+    return picked_master(frame, masters, found[0]) if found else None
+
+
+def _usable(step: str, frame: Frame, masters: Sequence[MasterFacts]) -> list[int]:
+    return [
+        i
+        for i, m in enumerate(masters)
+        if m.kind in STEPS[step]
+        and same_pixels(frame, m)
+        and (step != "bias" or m.kind == "bias" or _bias_like(frame, m))
+    ]
+
+
+def _options(
+    frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str]
+) -> tuple[Option, ...]:
+    options = []
+    for step in STEPS:
+        for i in _usable(step, frame, masters):
+            choice = picked_master(frame, masters, i)
+            key, label = masters[i].key, masters[i].label
+            why = choice.reason.partition(": ")[2]
+            options.append(Option(step, key, label, why, choice.remarks, picks.get(step) == key))
+    return tuple(options)
+
+
+def _stand_in_bias(frame: Frame, masters: Sequence[MasterFacts], nothing: Choice) -> Choice:
+    short = [
+        i
+        for i, m in enumerate(masters)
+        if m.kind in ("flat dark", "dark") and _bias_like(frame, m) and same_pixels(frame, m)
+    ]
+    if not short:
+        return nothing
+    best = min(short, key=lambda i: masters[i].exposure_s)
+    return Choice(best, f"{masters[best].label} stands in for a bias")
+
+
+def _bias_like(frame: Frame, master: MasterFacts) -> bool:
+    return master.exposure_s <= min(_BIAS_LIKE_S, 0.1 * frame.exposure_s)
+
+
+def missing_of(plan: ChainPlan) -> list[str]:
+    """What a chain does without, in words."""
+    missing = list(plan.lost)
+    if plan.dark.index is None and plan.bias.index is not None:
+        missing.append(plan.dark.reason)
+        if plan.scaled_dark.index is None:
+            missing.append(plan.scaled_dark.reason)
+    elif plan.dark.index is None:
+        missing.append(f"neither dark nor bias: {plan.dark.reason}; {plan.scaled_dark.reason}")
+    if plan.flat.index is None:
+        missing.append(f"not flat-fielded: {plan.flat.reason}")
+    return missing
+
+
+def wanting(exposures: Sequence[Frame], calibration: Sequence[Frame]) -> list[str]:
+    """What calibration the exposures lack, as Correct will find it, before anything is built."""
+    facts = [_expected(group) for group in group_calibration(calibration)]
+    kinds = {chain_name(frame): frame for frame in exposures}
+    words: dict[str, None] = {}
+    for name, frame in kinds.items():
+        for lack in missing_of(plan_chain(name, frame, facts)):
+            words[f"{lack[0].upper()}{lack[1:]}."] = None
+    return list(words)
+
+
+def _expected(group: Sequence[Frame]) -> MasterFacts:
+    """What a master of these frames will be."""
+    first = group[0]
+    return MasterFacts(
+        first.kind, first.filter, first.exposure_s, first.temperature_c, first.gain_setting,
+        first.offset_setting, first.readout_mode, first.binning, first.shape, first.night,
+        len(group), 0.0, 0.0, (), (), first.camera,
+    )  # fmt: skip
