@@ -130,7 +130,7 @@ def test_a_folder_that_is_away_comes_back_as_it_was(
 def test_every_setting_of_a_plan_is_taken_from_beside_the_night(
     running: Running, client: Client
 ) -> None:
-    folder = running.nights / "settings"
+    folder = running.nights / "settings of a plan"
     small_night(folder, exposures=6, seed=25)
     (folder / "older").mkdir()
     plan = (folder / "plan.toml").read_text()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Callable, Sequence
 from typing import Any, TypeVar
@@ -39,6 +40,7 @@ def _plain_cluster(workers: int) -> SpecCluster:
         "nthreads": 1, "host": "127.0.0.1", "memory_limit": 0, "dashboard": False,
         "death_timeout": 30,
     }  # fmt: skip
+    os.environ.setdefault("DASK_LOGGING__DISTRIBUTED", "error")  # what they say is not for people
     scheduler = {"host": "127.0.0.1", "port": 0, "dashboard_address": "127.0.0.1:0"}
     return SpecCluster(
         {
