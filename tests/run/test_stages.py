@@ -18,6 +18,7 @@ from narrow_beacon.core.errors import CatalogueError
 from narrow_beacon.core.frames.sort import Frame, LeftOut, SortedNight, TimeRule, settle
 from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.core.remarks import Remark, gathered
 from narrow_beacon.plan import Plan
 from narrow_beacon.processes import WorkerError
 from narrow_beacon.reduce.chain_plan import LEFT_OUT, plan_chain, wanting
@@ -531,3 +532,12 @@ def test_a_worker_that_dies_is_told_and_holds_nothing_of_its_parents(tmp_path: P
             pool.map(_die, [(1,)])
         # The other one goes on.
         assert pool.map(_square, [(3,)]) == [9]
+
+
+def test_the_same_said_of_many_things_is_said_once() -> None:
+    few = [Remark("correct", f"only 4 frames in {n}", n, "noise", "more") for n in "ab"]
+    many = [Remark("correct", f"dust on {n}", n, "mmag", "flats") for n in "abcde"]
+    found = gathered([*few, *many])
+    assert found[:2] == few
+    assert len(found) == 3
+    assert found[2].words == "5 times, with other names: dust on a"

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
 
 STAGES = ("intake", "correct", "vet", "place", "cast", "measure", "curve", "report")
 
@@ -22,6 +22,24 @@ class Remark:
 
     def __str__(self) -> str:
         return f"{self.about}: {self.words}" if self.about else self.words
+
+
+def gathered(remarks: Sequence[Remark], most: int = 3) -> list[Remark]:
+    """Remarks of which more than ``most`` say the same of different things become one, told by the
+    first; the others keep their order.
+    """
+    like: dict[tuple[str, str, str], list[Remark]] = {}
+    for remark in remarks:
+        like.setdefault((remark.stage, remark.matters, remark.remedy), []).append(remark)
+    found = []
+    for group in like.values():
+        if len(group) <= most:
+            found += group
+            continue
+        first = group[0]
+        words = f"{len(group)} times, with other names: {first.words}"
+        found.append(replace(first, words=words, about=""))
+    return found
 
 
 def distinct(remarks: Iterable[Remark]) -> tuple[Remark, ...]:

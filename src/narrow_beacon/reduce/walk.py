@@ -12,7 +12,7 @@ from typing import Protocol
 
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.frames.sort import RawFile, list_files
-from narrow_beacon.core.remarks import Remark
+from narrow_beacon.core.remarks import Remark, gathered
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains, build_chains
 from narrow_beacon.reduce.context import Probed
@@ -154,7 +154,7 @@ class Walk:
             lambda _: self.progress.advance(),
         )  # fmt: skip
         self.keeper.keep_chains(chains)
-        self.keeper.keep_remarks("chains", chains.remarks)
+        self.keeper.keep_remarks("chains", gathered(chains.remarks))
         return chains
 
     @cached_property
@@ -233,7 +233,8 @@ class Walk:
         # What does not fit a chain that corrects no exposure of the sky is nobody's trouble.
         by_index = {job.index: job.chain for job in ready.jobs}
         used = {by_index[result.index] for result in measured if not result.reason}
-        self.keeper.keep_remarks("chains", [r for r in self.chains.remarks if r.about in used])
+        found = [r for r in self.chains.remarks if r.about in used]
+        self.keeper.keep_remarks("chains", gathered(found))
         settled = settle(ready, measured, self.keeper.wanted(ready))
         self.keeper.keep_remarks("settle", settled.remarks)
         self.keeper.keep_settled(ready, settled, accept=accept)

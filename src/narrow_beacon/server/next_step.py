@@ -144,7 +144,8 @@ def catalogues_at_hand(session: Session, campaign: Campaign) -> list[Path]:
     ).all()
     found = [Path(path) for path in named]
     folders = {Path(folder) for folder in campaign.folders}
-    for beside in sorted({folder.parent for folder in folders}):
+    around = {folder.parent for folder in folders} | {folder.parent.parent for folder in folders}
+    for beside in sorted(around, reverse=True):
         if shared().folders.allows(beside):
             found += [path for path in _files_of(beside) if path.suffix.lower() in _TABLES]
     return list(dict.fromkeys(found))
@@ -165,4 +166,6 @@ def _has_position(session: Session, campaign: Campaign) -> bool:
 
 
 def _within(folders: Sequence[str], parent: Path) -> bool:
-    return all(Path(folder) == parent or parent in Path(folder).parents for folder in folders)
+    return bool(folders) and all(
+        Path(folder) == parent or parent in Path(folder).parents for folder in folders
+    )

@@ -1,7 +1,9 @@
 import { useState } from "react";
 import { useCampaign, useIntake } from "../api/queries";
 import { useApp } from "../state";
+import { saveSettings } from "../api/actions";
 import { Button } from "../ui/Button";
+import { FolderPicker } from "../ui/FolderPicker";
 import { NewCampaign } from "../ui/NewCampaign";
 import { Empty } from "../ui/parts";
 import { useChoice } from "./intake/choice";
@@ -16,7 +18,8 @@ export function IntakeMain() {
   const campaign = useApp((s) => s.campaign);
   const { data } = useIntake(campaign);
   const [making, setMaking] = useState(false);
-  if (campaign === null || (data && !data.files.length))
+  if (campaign !== null && data && !data.files.length) return <FirstFolder />;
+  if (campaign === null)
     return (
       <>
         <Empty title="Point to the folder of a night">
@@ -37,6 +40,30 @@ export function IntakeMain() {
       <Stacks stacks={data.stacks} missing={data.missing} />
       <Files files={data.files} />
     </div>
+  );
+}
+
+/** A campaign that has no files yet: its first folder is chosen here. */
+function FirstFolder() {
+  const { data: campaign } = useCampaign(useApp((s) => s.campaign));
+  const [picked, setPicked] = useState("");
+  if (!campaign) return null;
+  return (
+    <Empty title="Point to the folder of a night">
+      <p>
+        Exposures, bias, darks and flats may lie mixed: they are sorted by what their headers say.
+        Raw files are only read, never changed.
+      </p>
+      <FolderPicker onPick={(path) => setPicked(path)} />
+      <Button
+        main
+        className="self-start"
+        disabled={!picked}
+        onClick={() => void saveSettings({ folders: [...campaign.folders, picked] })}
+      >
+        Add this folder
+      </Button>
+    </Empty>
   );
 }
 

@@ -12,7 +12,10 @@ export function SetUp({ campaign }: { campaign: Campaign }) {
   const { target, site, kit } = campaign;
   const save = (values: Partial<Settings>) => void saveSettings(values, campaign.id);
   const demo = state?.demo_folder;
-  const inDemo = demo && campaign.folders.every((folder) => folder.startsWith(demo));
+  const inDemo =
+    demo &&
+    campaign.folders.length > 0 &&
+    campaign.folders.every((folder) => folder.startsWith(demo));
   const number = (text: string) => (text.trim() === "" ? null : Number(text.replace("−", "-")));
 
   return (
@@ -44,7 +47,7 @@ export function SetUp({ campaign }: { campaign: Campaign }) {
           label="file"
           what="the star catalogue"
           files="catalogue"
-          none="VOTable, ECSV, CSV or FITS"
+          none="no file"
           value={
             campaign.catalogue?.origin.includes("://") ? "" : (campaign.catalogue?.origin ?? "")
           }
