@@ -158,6 +158,10 @@ def test_a_lock_is_installed_as_it_stands(machine: Machine) -> None:
     machine.has_all()
     (machine.root / "requirements" / "run.lock").write_text("numpy==1.0 --hash=sha256:0\n")
     (machine.root / ".venv" / ".dev-lock").unlink()
+    site = machine.root / "site"
+    site.mkdir()
+    python = machine.root / ".venv" / "bin"
+    machine.has("python", says=f'case "$*" in *purelib*) echo "{site}";; esac', where=python)
     done = machine.run("reduce", "plan.toml")
     calls = [call for call in machine.called("python") if " pip " in call]
     install = next(call for call in calls if " install " in call)
@@ -165,6 +169,7 @@ def test_a_lock_is_installed_as_it_stands(machine: Machine) -> None:
         assert option in install
     assert any(call.endswith("pip check --disable-pip-version-check") for call in calls)
     assert "Python packages are there:" in done.stderr
+    assert (site / "narrow_beacon.pth").read_text() == f"{machine.root}/src\n"
 
 
 def test_the_wheel_asks_for_what_the_lock_holds() -> None:
