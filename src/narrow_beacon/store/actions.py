@@ -26,7 +26,7 @@ _SORTING_FIELDS = {"correction", "kit_id", "site_id", "default_filter", "folders
 _CENSUS_FIELDS = {
     "kit_id": "kit", "site_id": "site", "catalogue_id": "catalogue", "cone_url": "catalogue",
     "correction": "files", "default_filter": "files", "bands": "bands", "epoch_yr": "catalogue",
-    "measuring": "radius or sky ring", "library": "library of masters", "folders": "files",
+    "measuring": "radius or sky ring", "library": "library of masters",
 }  # fmt: skip
 """What a census was made with: noise, airmass, stars, and what the files are."""
 
