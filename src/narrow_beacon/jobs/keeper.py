@@ -28,7 +28,7 @@ from narrow_beacon.reduce.names import fingerprint
 from narrow_beacon.reduce.prepare import Prepared, ResultPrints
 from narrow_beacon.reduce.settle import Settled, Wanted
 from narrow_beacon.reduce.sorting import SortedFiles
-from narrow_beacon.reduce.tasks import ExposureResult
+from narrow_beacon.reduce.tasks import WRONG_KIND, ExposureResult
 from narrow_beacon.store.campaigns import calibration_print, changed_after_measuring, plan_of
 from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.files import (
@@ -268,6 +268,11 @@ class RecordKeeper(Keeper):
                         )
                     )  # fmt: skip
         return sorted(found, key=lambda result: result.index)
+
+    def no_sky(self) -> set[str]:
+        with self._work.store.session() as session:
+            files = files_of(session, self._work.campaign(session))
+            return {file.name for file in files if (file.trouble or "").startswith(WRONG_KIND)}
 
     def wanted(self, ready: Prepared) -> Wanted:
         with self._work.store.session() as session:

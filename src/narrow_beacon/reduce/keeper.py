@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
-from narrow_beacon.core.frames.sort import Correction, RawFile
+from narrow_beacon.core.frames.sort import Correction, Frame, RawFile
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains
@@ -15,7 +15,7 @@ from narrow_beacon.reduce.masters import MasterFile
 from narrow_beacon.reduce.prepare import Prepared, ResultPrints
 from narrow_beacon.reduce.settle import Settled, Wanted
 from narrow_beacon.reduce.sorting import SortedFiles
-from narrow_beacon.reduce.tasks import ExposureResult
+from narrow_beacon.reduce.tasks import WRONG_KIND, ExposureResult
 
 
 class Keeper:
@@ -30,6 +30,7 @@ class Keeper:
         self._raws: dict[Path, RawFile] = {}
         self.remarks: dict[str, tuple[Remark, ...]] = {}
         self.results: dict[int, ExposureResult] = {}
+        self._exposures: Sequence[Frame] = ()
 
     def plan(self) -> Plan:
         """The settings in force."""
@@ -60,6 +61,7 @@ class Keeper:
 
     def keep_sorted(self, files: SortedFiles) -> None:
         """What every file counts as."""
+        self._exposures = files.night.exposures
 
     # Masters, chains, field.
 
@@ -106,6 +108,15 @@ class Keeper:
     def measured(self, ready: Prepared) -> Sequence[ExposureResult]:
         """The results of all exposures that take part, as measured, in order of time."""
         return [self.results[index] for index in sorted(self.results)]
+
+    def no_sky(self) -> set[str]:
+        """Names of files that turned out to be no exposures of the sky."""
+        frames = self._exposures
+        return {
+            frames[index].name
+            for index, result in self.results.items()
+            if (result.reason or "").startswith(WRONG_KIND)
+        }
 
     def wanted(self, ready: Prepared) -> Wanted:
         """Roles that are given already."""

@@ -39,6 +39,8 @@ from narrow_beacon.reduce.context import (
 from narrow_beacon.reduce.faults import words_of
 
 FIRST_GUESS_FWHM_PX = 3.5
+WRONG_KIND = "wrong kind"
+"""What is said of an exposure that shows no sky begins so."""
 CATALOGUE = "a star catalogue"
 """What is said of a file without an image that can be a catalogue begins so."""
 _TABLES = (".vot", ".votable", ".xml", ".ecsv", ".csv", ".fits", ".fit")
@@ -203,11 +205,11 @@ def _few_stars(seen: Seen) -> str:
     quality = seen.quality
     if quality.sky_adu_per_px > _FLAT_LIKE_ADU:
         return (
-            f"wrong kind: an even light of {quality.sky_adu_per_px:.0f} ADU and "
+            f"{WRONG_KIND}: an even light of {quality.sky_adu_per_px:.0f} ADU and "
             f"{quality.stars} stars, as on a flat"
         )
     if abs(quality.sky_adu_per_px) < 0.5 * quality.noise_adu:
-        return f"wrong kind: neither sky nor stars ({quality.stars} found), as on a dark or bias"
+        return f"{WRONG_KIND}: neither sky nor stars ({quality.stars} found), as on a dark or bias"
     return f"unplaceable: only {quality.stars} stars were found; cloud, or a closed shutter"
 
 
@@ -277,7 +279,7 @@ def _look_and_place(
         placement = place_exposure(context, solver, job, seen, last)
     except NotPlacedError as error:
         words = str(error)
-        if not words.startswith(("wrong kind", "unplaceable")):
+        if not words.startswith((WRONG_KIND, "unplaceable")):
             words = f"unplaceable: {words}"
         return seen, ExposureResult(job.index, words, quality, None, None)
     return seen, ExposureResult(job.index, None, quality, placement, None)

@@ -24,6 +24,7 @@ from narrow_beacon.reduce.masters import (
     flat_remarks,
     library_masters,
 )
+from narrow_beacon.reduce.names import chain_name
 from narrow_beacon.reduce.prepare import (
     Prepared,
     ResultPrints,
@@ -154,8 +155,16 @@ class Walk:
             lambda _: self.progress.advance(),
         )  # fmt: skip
         self.keeper.keep_chains(chains)
-        self.keeper.keep_remarks("chains", gathered(chains.remarks))
+        self._remark_on(chains)
         return chains
+
+    def _remark_on(self, chains: BuiltChains) -> None:
+        """Remarks on the chains; one that corrects no exposure of the sky is nobody's trouble."""
+        no_sky = self.keeper.no_sky()
+        exposures = self.sorted.night.exposures
+        used = {chain_name(frame) for frame in exposures if frame.name not in no_sky}
+        found = [remark for remark in chains.remarks if remark.about in used]
+        self.keeper.keep_remarks("chains", gathered(found))
 
     @cached_property
     def prepared(self) -> Prepared:
@@ -230,11 +239,7 @@ class Walk:
         ready = self.probed
         self.progress.start("making the curve", 0)
         measured = self.keeper.measured(ready)
-        # What does not fit a chain that corrects no exposure of the sky is nobody's trouble.
-        by_index = {job.index: job.chain for job in ready.jobs}
-        used = {by_index[result.index] for result in measured if not result.reason}
-        found = [r for r in self.chains.remarks if r.about in used]
-        self.keeper.keep_remarks("chains", gathered(found))
+        self._remark_on(self.chains)
         settled = settle(ready, measured, self.keeper.wanted(ready))
         self.keeper.keep_remarks("settle", settled.remarks)
         self.keeper.keep_settled(ready, settled, accept=accept)

@@ -17,6 +17,7 @@ from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.sort import RawFile
 from narrow_beacon.reduce.chain_plan import wanting
 from narrow_beacon.reduce.codec import load
+from narrow_beacon.reduce.tasks import WRONG_KIND
 from narrow_beacon.server.campaigns import PLAN_NAME
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
@@ -134,7 +135,7 @@ def intake(number: int) -> IntakeOut:
         raws = [load(RawFile, record.raw) for record in records]
         nights = sort_files(session, campaign)
         # What turned out to be no exposure of the sky needs no calibration.
-        troubled = {r.id for r in records if r.trouble and r.trouble.startswith("wrong kind")}
+        troubled = {r.id for r in records if r.trouble and r.trouble.startswith(WRONG_KIND)}
         exposures = [f for f in nights.night.exposures if nights.ids[f.name] not in troubled]
     files = [_file(record, raw, evenings) for record, raw in zip(records, raws, strict=True)]
     stacks = _stacks(records, raws, evenings)
