@@ -6,15 +6,19 @@ import socket
 import stat
 from pathlib import Path
 
+import pymysql
 import pytest
 from apiflask import APIFlask
 from flask.testing import FlaskClient
+from sqlalchemy import text as sql
+from sqlalchemy.exc import DatabaseError
 
 from narrow_beacon.serve.services import host_names
 from narrow_beacon.server import problems, security
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.security import Folders, secret_key
 from narrow_beacon.server.tokens import make_token, use_token
+from running import Running
 
 
 def visitor(tmp_path: Path, password: str | None = None, **more: str) -> FlaskClient:
@@ -128,3 +132,24 @@ class TestFolders:
         (tmp_path / "nights-of-others").mkdir()
         with pytest.raises(Problem, match="outside of the folders"):
             Folders([tmp_path / "nights"]).check(str(tmp_path / "nights-of-others"))
+
+
+@pytest.mark.parametrize(("user", "password"), [("root", ""), ("", ""), ("beacon", "")])
+def test_the_records_open_to_nobody_without_the_password(
+    running: Running, user: str, password: str
+) -> None:
+    with pytest.raises(pymysql.err.OperationalError, match="Access denied"):
+        pymysql.connect(
+            host="127.0.0.1", port=running.database.port, user=user, password=password,
+            connect_timeout=5,
+        )  # fmt: skip
+
+
+def test_the_applications_account_has_its_own_tables_and_no_files(running: Running) -> None:
+    with running.store.engine.connect() as connection:
+        grants = " ".join(row[0] for row in connection.execute(sql("SHOW GRANTS")))
+        assert "`narrow_beacon`.*" in grants
+        for right in ("FILE", "SUPER", "GRANT OPTION", "ALL PRIVILEGES ON *.*"):
+            assert right not in grants
+        with pytest.raises(DatabaseError):
+            connection.execute(sql("SELECT 1 INTO OUTFILE '/tmp/beacon-out'"))

@@ -66,6 +66,11 @@ class MariaDb:
         self.port = port or free_port()
         init = Path(self._scratch) / "init.sql"
         init.write_text(
+            # Whatever accounts the installation made, or an earlier version left: one of root on
+            # the owner's own socket, one of the application on its own tables.
+            f"DELETE FROM mysql.global_priv WHERE User NOT IN ('mariadb.sys', '{_USER}') "
+            "AND NOT (User = 'root' AND Host = 'localhost');\n"
+            "FLUSH PRIVILEGES;\n"
             f"CREATE DATABASE IF NOT EXISTS {_DATABASE} CHARACTER SET utf8mb4;\n"
             f"CREATE USER IF NOT EXISTS '{_USER}'@'127.0.0.1';\n"
             f"ALTER USER '{_USER}'@'127.0.0.1' IDENTIFIED BY '{self.password}';\n"
@@ -79,7 +84,8 @@ class MariaDb:
                 f"--socket={self._scratch}/db.sock", f"--pid-file={self._scratch}/db.pid",
                 "--bind-address=127.0.0.1", f"--port={self.port}", f"--init-file={init}",
                 f"--log-error={self.log}", "--skip-name-resolve", "--skip-log-bin",
-                "--performance-schema=OFF", "--innodb-buffer-pool-size=64M",
+                f"--secure-file-priv={self._scratch}", "--performance-schema=OFF",
+                "--innodb-buffer-pool-size=64M",
                 "--innodb-log-file-size=32M", "--max-allowed-packet=64M",
                 # Written at every commit, synced every second: only a power cut can cost a second.
                 "--innodb-flush-log-at-trx-commit=2", *_as_user(),
