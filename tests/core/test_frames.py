@@ -340,3 +340,25 @@ class TestNamePattern:
     def test_a_pattern_that_cannot_be_read_is_refused(self, pattern: str, words: str) -> None:
         with pytest.raises(NamePatternError, match=words):
             NamePattern(pattern)
+
+
+@pytest.mark.parametrize(
+    ("cards", "reason"),
+    [
+        ({"DATE_OBS": "9999-12-31T23:59:59"}, "its header gives no time"),
+        ({"DATE_OBS": "0001-01-01T00:00:00"}, "its header gives no time"),
+        ({"FILTER": "V" * 66, "OBJECT": "x" * 66, "INSTRUME": "y" * 66}, ""),
+    ],
+)
+def test_absurd_headers_cost_one_file_at_the_most(
+    tmp_path: Path, cards: dict[str, str], reason: str
+) -> None:
+    path = write_simple(tmp_path / "odd.fits", ADU, **cards)
+    item = inspect_file(path, path.name, None, TimeRule())
+    if reason:
+        assert isinstance(item, LeftOut)
+        assert item.reason == reason
+    else:
+        assert isinstance(item, Frame)
+        assert len(item.filter or "") <= 40
+        assert len(item.camera or "") <= 60

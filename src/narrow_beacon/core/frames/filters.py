@@ -15,13 +15,16 @@ _SAME = {
 }  # fmt: skip
 
 
+_MOST_NAME = 40
+
+
 def filter_name(text: str) -> str:
     """The usual name of a filter: "v", "V", "Johnson V", "V_2" and "Filter V" are all "V".
 
     Small u, g, r, i and z stand for Sloan's bands, capital ones for Johnson's and Cousins's; v and
     b are Johnson's. What is not known keeps its spelling, without blanks at its ends.
     """
-    plain = text.strip()
+    plain = text.strip()[:_MOST_NAME].strip()
     words = [word for word in re.split(r"[\s_\-./]+", plain.replace("'", " ")) if word]
     systems = {word.lower() for word in words} & _SYSTEMS
     rest = [word for word in words if word.lower() not in _SYSTEMS and not word.isdigit()]

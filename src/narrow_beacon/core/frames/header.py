@@ -21,6 +21,10 @@ T = TypeVar("T")
 KINDS = ("exposure", "bias", "dark", "flat", "flat dark")
 
 _MAX_EXPOSURE_S = 86400.0
+_MOST_TEXT = 60
+"""Longer names of cameras, filters and objects are cut."""
+_YEARS = range(1850, 2200)
+"""Exposures of other years are slips of a clock or of the pen."""
 _JD_MJD_ZERO = 2400000.5
 _MJD_UNIX_EPOCH = 40587.0
 
@@ -82,7 +86,7 @@ def _text(value: HeaderValue) -> str:
     text = str(value).strip()
     if not text or text.lower() in {"none", "unknown", "n/a", "null", "-"}:
         raise _UnusableValueError
-    return text
+    return text[:_MOST_TEXT]
 
 
 def _positive(value: HeaderValue) -> float:
@@ -361,6 +365,8 @@ def _moment(cards: dict[str, HeaderValue], keyword: str) -> Reading[datetime] | 
     try:
         base = datetime.fromisoformat(date)
     except ValueError:
+        return None
+    if base.year not in _YEARS:
         return None
     seconds = int(hour) * 3600 + int(minute) * 60 + int(second) + float(fraction or 0)
     if int(hour) > 24 or int(minute) > 59 or int(second) > 60:
