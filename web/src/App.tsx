@@ -68,7 +68,7 @@ export function App() {
     <div
       className="relative grid h-full"
       style={{
-        gridTemplateColumns: `88px minmax(0, 1fr) ${s.benchFolded ? 15 : 304}px`,
+        gridTemplateColumns: `88px minmax(0, 1fr) ${s.benchFolded ? 25 : 314}px`,
         gridTemplateRows: "40px minmax(0, 1fr) 116px",
       }}
     >
@@ -87,7 +87,7 @@ export function App() {
       </main>
       <aside className="flex min-h-0 border-l border-line bg-panel" aria-label="bench">
         <button
-          className="w-3.5 shrink-0 text-quiet hover:bg-raised hover:text-ink"
+          className="w-6 shrink-0 text-quiet hover:bg-raised hover:text-ink"
           aria-label={s.benchFolded ? "open the bench" : "fold the bench"}
           title={s.benchFolded ? "Open the bench (B)" : "Fold the bench (B)"}
           onClick={() => s.set({ benchFolded: !s.benchFolded })}

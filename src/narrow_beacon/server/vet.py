@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import lru_cache
+from typing import SupportsFloat
 
 import numpy as np
 from apiflask import APIBlueprint
@@ -35,9 +36,9 @@ _MARGIN_DAYS = 0.6 / 24.0
 _SKY_STEP_DAYS = 4.0 / 1440.0
 
 
-def finite(value: object) -> float | None:
+def finite(value: SupportsFloat | None) -> float | None:
     """A number for JSON: None where there is none."""
-    return float(value) if value is not None and np.isfinite(value) else None  # type: ignore[arg-type,call-overload]
+    return None if value is None or not np.isfinite(float(value)) else float(value)
 
 
 @blueprint.get("/api/campaigns/<int:number>/exposures")

@@ -34,7 +34,7 @@ def sky_above(jd_utc: Floats, ra_deg: float, dec_deg: float, site: Site) -> SkyA
     """
     jd = np.asarray(jd_utc, float)
     mjd = jd - 2400000.5
-    orientation = earth_orientation(float(mjd.min()), float(mjd.max()))
+    orientation = earth_orientation(float(np.min(mjd)), float(np.max(mjd)))
     with warnings.catch_warnings(), iers.earth_orientation_table.set(orientation):
         warnings.simplefilter("ignore")
         location = site.location()

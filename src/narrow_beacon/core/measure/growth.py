@@ -35,7 +35,7 @@ def choose_radius(radii_px: Floats, target_snr: Floats, scatter_mag: Floats) -> 
         reason = f"{radii_px[step]:.2f} px: highest signal to noise of the target"
         return RadiusChoice(step, target_snr, scatter_mag, reason)
     smooth = _smooth(np.where(known, scatter_mag, np.nanmax(scatter_mag[known])))
-    alike = np.flatnonzero(smooth <= _ALIKE * smooth.min())
+    alike = np.flatnonzero(smooth <= _ALIKE * np.min(smooth))
     step = int(alike[np.argmax(np.nan_to_num(target_snr[alike]))])
     reason = (
         f"{radii_px[step]:.2f} px: constant stars scatter by "

@@ -73,8 +73,9 @@ class Solver:
         self._levels: dict[tuple[object, int], Level | None] = {}
         centre = self.index.vectors.mean(axis=0)
         centre /= max(float(np.linalg.norm(centre)), 1e-9)
+        offsets = self.index.vectors - centre
         self._extent_deg = float(
-            np.degrees(2 * np.arcsin(np.linalg.norm(self.index.vectors - centre, axis=1).max() / 2))
+            np.degrees(2 * np.arcsin(np.max(np.linalg.norm(offsets, axis=1)) / 2))
         )
 
     def place(

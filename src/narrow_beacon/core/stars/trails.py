@@ -47,7 +47,7 @@ class Trail:
     def lies_on(self, other: Trail) -> bool:
         """Whether this is a piece of another trail."""
         ends = np.array([self.x0_px, self.x1_px]), np.array([self.y0_px, self.y1_px])
-        return bool(other.distance(*ends).max() < _BLOCK)
+        return bool(np.max(other.distance(*ends)) < _BLOCK)
 
 
 def find_trails(
