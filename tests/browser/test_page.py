@@ -110,6 +110,7 @@ def aside_count(page: Page) -> str:
 def test_one_key_sets_aside_and_undo_restores(open_page: OpenPage, campaign: int) -> None:
     page = open_page(campaign, "vet")
     expect(page.get_by_text("No exposure is set aside.")).to_be_visible()
+    expect(page.get_by_test_id("beam")).to_be_visible()  # keys have something to act on
     page.keyboard.press("x")
     expect(page.get_by_text("Set aside: set aside by the observer")).to_be_visible()
     expect(page.get_by_role("button", name="Undo")).to_be_enabled()

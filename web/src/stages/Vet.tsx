@@ -76,7 +76,9 @@ export function VetBench() {
         </Section>
       )}
       <Section title="Set aside" aside={String(aside.length)}>
-        {!aside.length && <p className="text-quiet">No exposure is set aside.</p>}
+        {exposures.length > 0 && !aside.length && (
+          <p className="text-quiet">No exposure is set aside.</p>
+        )}
         {aside.map((e) => (
           <Line key={e.id} e={e} words={e.trouble || e.aside}>
             {!e.trouble && (
