@@ -4,16 +4,24 @@ import { Button } from "../ui/Button";
 import { clockUtc, dayOf, fixed, plural, seconds, shortName } from "../ui/words";
 import type { Axis } from "./axis";
 
-/** Right of the rail: the exposure under the beam, or the stretch that was selected. */
+/**
+ * Right of the rail: the exposure under the beam, or the stretch that was selected.
+ * With the bench folded there is no room: a stretch's actions then stand above the rail's end.
+ */
 export function RailFacts({ axis, beam }: { axis: Axis; beam: number | null }) {
   const selection = useApp((s) => s.selection);
   const playing = useApp((s) => s.playing);
+  const folded = useApp((s) => s.benchFolded);
   const set = useApp((s) => s.set);
   const e = axis.exposures.find((one) => one.id === beam);
   if (selection.length > 1) {
     const aside = axis.exposures.filter((one) => selection.includes(one.id) && one.aside_by);
     return (
-      <div className="flex flex-col gap-1.5 border-t border-l border-line bg-panel px-3 py-2">
+      <div
+        className={`flex flex-col gap-1.5 border-t border-l border-line bg-panel px-3 py-2 ${
+          folded ? "absolute right-[25px] bottom-[116px] z-10 w-72" : ""
+        }`}
+      >
         <strong className="font-semibold">{plural(selection.length, "exposure")} selected</strong>
         <div className="flex flex-wrap gap-1.5">
           <Button onClick={() => void setAside(selection, true)}>Set aside</Button>
@@ -28,6 +36,7 @@ export function RailFacts({ axis, beam }: { axis: Axis; beam: number | null }) {
       </div>
     );
   }
+  if (folded) return <div className="border-t border-l border-line bg-panel" />;
   return (
     <div className="flex min-w-0 flex-col border-t border-l border-line bg-panel px-3 py-1.5">
       {e && (

@@ -509,6 +509,10 @@ describe("beside the rail", () => {
     fireEvent.click(screen.getByText("Restore 1"));
     await vi.waitFor(() => expect(posted(asked)).toHaveLength(2));
     expect(posted(asked).map((a) => (a.body as { aside: boolean }).aside)).toEqual([true, false]);
+    act(() => useApp.setState({ benchFolded: true }));
+    expect(screen.getByText("2 exposures selected")).toBeTruthy(); // to be acted on, bench or not
+    act(() => useApp.setState({ selection: [] }));
+    expect(screen.queryByText("Set aside: haze")).toBeNull();
   });
 });
 
