@@ -18,7 +18,7 @@ export function RailFacts({ axis, beam }: { axis: Axis; beam: number | null }) {
     const aside = axis.exposures.filter((one) => selection.includes(one.id) && one.aside_by);
     return (
       <div
-        className={`flex flex-col gap-1.5 border-t border-l border-line bg-panel px-3 py-2 ${
+        className={`flex flex-col gap-1.5 border-t border-l border-line bg-panel py-2 pr-3 pl-[30px] ${
           folded ? "absolute right-[25px] bottom-[116px] z-10 w-72" : ""
         }`}
       >
@@ -38,7 +38,7 @@ export function RailFacts({ axis, beam }: { axis: Axis; beam: number | null }) {
   }
   if (folded) return <div className="border-t border-l border-line bg-panel" />;
   return (
-    <div className="flex min-w-0 flex-col border-t border-l border-line bg-panel px-3 py-1.5">
+    <div className="flex min-w-0 flex-col border-t border-l border-line bg-panel py-1.5 pr-3 pl-[30px]">
       {e && (
         <>
           <div className="flex items-baseline gap-2">
