@@ -6,10 +6,14 @@ import itertools
 import shutil
 from pathlib import Path
 
+import pymysql
 import pytest
 import requests
+from apiflask import APIFlask
 from sqlalchemy import select
+from sqlalchemy.exc import OperationalError
 
+from narrow_beacon.server.problems import install
 from narrow_beacon.store.models import CensusFile
 from running import Client, Running, small_night
 
@@ -114,6 +118,23 @@ def test_a_job_survives_the_database(running: Running, client: Client) -> None:
     assert "Nothing is lost" in away.json()["detail"]
     assert client.wait(number)["state"] == "done"
     assert len(client.get(f"campaigns/{number}/curve")["filters"][0]["file_ids"]) == 11
+
+
+@pytest.mark.parametrize(
+    ("code", "status", "words"),
+    [(1020, 409, "once more"), (1213, 409, "once more"), (2006, 503, "does not answer")],
+)
+def test_records_that_are_busy_are_not_called_away(code: int, status: int, words: str) -> None:
+    app = APIFlask("busy")
+    install(app)
+
+    @app.get("/change")
+    def change() -> str:
+        raise OperationalError("UPDATE", {}, pymysql.err.OperationalError(code, "of the server"))
+
+    answer = app.test_client().get("/change")
+    assert answer.status_code == status
+    assert words in answer.get_json(force=True)["detail"]
 
 
 def test_a_job_can_be_stopped_and_begun_again(running: Running, client: Client) -> None:

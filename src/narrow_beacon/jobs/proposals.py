@@ -9,6 +9,7 @@ from collections.abc import Mapping, Sequence
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from narrow_beacon.core.words import counted
 from narrow_beacon.jobs.work import Work
 from narrow_beacon.reduce.codec import quality_from_json
 from narrow_beacon.reduce.prepare import Prepared
@@ -133,7 +134,7 @@ def restore_reasonless(
             Change("file", file.id, "aside_reason", reason),
         ]
     if changes:
-        what = f"restored {_exposures(back)}" if back else "renewed reasons"
+        what = f"restored {counted(back, 'exposure')}" if back else "renewed reasons"
         act(session, campaign, f"{what}: what spoke against them holds no longer", changes)
 
 
@@ -148,12 +149,8 @@ def accept_proposals(session: Session, campaign: Campaign, files: Sequence[Night
             Change("file", file.id, "proposal", ""),
         ]
     if changes:
-        act(session, campaign, f"set aside {_exposures(len(some))} as proposed", changes)
+        act(session, campaign, f"set aside {counted(len(some), 'exposure')} as proposed", changes)
     return len(some)
-
-
-def _exposures(count: int) -> str:
-    return f"{count} exposure{'' if count == 1 else 's'}"
 
 
 def _looks(file: NightFile) -> ExposureResult:

@@ -47,8 +47,6 @@ from narrow_beacon.reduce.tasks import (
 )
 from narrow_beacon.reduce.workers import Pool
 
-STEPS = ("read", "sort", "masters", "chains", "prepare", "probe", "place", "census", "settle")
-"""The steps in order; "place" is what "census" does, without measuring."""
 _FILES_PER_TASK = 4
 
 

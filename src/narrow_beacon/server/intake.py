@@ -15,6 +15,7 @@ from werkzeug.utils import secure_filename
 from narrow_beacon.core.frames.file_name import NamePattern, NamePatternError, NameValues
 from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.sort import RawFile
+from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.chain_plan import wanting
 from narrow_beacon.reduce.codec import load
 from narrow_beacon.reduce.tasks import WRONG_KIND
@@ -118,7 +119,7 @@ def upload(number: int) -> Done:
         if str(folder) not in campaign.folders:
             campaign.folders = [*campaign.folders, str(folder)]
         queue_job(session, campaign, "sort")
-    return Done(words=f"{_files(len(sent))} taken in.")
+    return Done(words=f"{counted(len(sent), 'file')} taken in.")
 
 
 @blueprint.get("/api/campaigns/<int:number>/intake")
@@ -279,12 +280,8 @@ def _keep(number: int, said: dict[int, dict[str, Any]], words: str) -> Done:
             correction = {**file.correction, **said[file.id]}
             kept = {name: value for name, value in correction.items() if value is not None}
             changes.append(Change("file", file.id, "correction", kept))
-        entry = act(session, campaign, f"corrected {_files(len(said))}: {words}", changes)
+        entry = act(session, campaign, f"corrected {counted(len(said), 'file')}: {words}", changes)
         return Done(words=entry.words if entry else "Nothing to change.")
-
-
-def _files(count: int) -> str:
-    return f"{count} file{'' if count == 1 else 's'}"
 
 
 def _word(name: str, text: str) -> str | float | None:

@@ -8,6 +8,7 @@ from pathlib import Path
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.field import band_of
 from narrow_beacon.reduce.tasks import CATALOGUE
 from narrow_beacon.server.schemas.campaigns import NextStep, Offer, Stage
@@ -103,7 +104,7 @@ def _field(session: Session, campaign: Campaign) -> NextStep | None:
 def _measuring(campaign: Campaign, stages: dict[str, Stage], exposures: int) -> NextStep | None:
     measure, correct = stages["measure"], stages["correct"]
     if measure.state in ("todo", "waiting") or correct.state == "todo":
-        count = measure.words if measure.state == "todo" else f"{exposures} exposures"
+        count = measure.words if measure.state == "todo" else counted(exposures, "exposure")
         words = (
             f"All is there that it needs: {count}. It builds the masters, places and measures "
             "every exposure and makes the curve; or go step by step through the stages."
@@ -121,7 +122,7 @@ def _judging(session: Session, campaign: Campaign, stages: dict[str, Stage]) -> 
         return _do("cast", words, "Choose the target")
     vet, intake, report = stages["vet"], stages["intake"], stages["report"]
     if vet.count:
-        words = f"{vet.count} exposures are proposed to be set aside: decide, one by one or all."
+        words = f"To be set aside, as proposed: {counted(vet.count, 'exposure')}; decide in Vet."
         return _do("vet", words, "Decide in Vet")
     if intake.count:
         return _do("intake", f"{intake.words}: they take no part until then.", "Answer in Intake")

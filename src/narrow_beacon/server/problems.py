@@ -13,6 +13,8 @@ from werkzeug.exceptions import HTTPException
 from narrow_beacon.core.errors import BeaconError
 
 log = logging.getLogger(__name__)
+# MariaDB: the row has changed since it was read, the wait for it was too long, a deadlock.
+_BUSY = {(1020,), (1205,), (1213,)}
 
 
 class Problem(Exception):  # noqa: N818 - the word of RFC 9457
@@ -42,7 +44,15 @@ def install(app: APIFlask) -> None:
 
     @app.errorhandler(OperationalError)
     @app.errorhandler(InterfaceError)
-    def database(error: Exception) -> Response:
+    def database(error: OperationalError | InterfaceError) -> Response:
+        if error.orig is not None and error.orig.args[:1] in _BUSY:
+            log.warning("the database is busy: %s", str(error).splitlines()[0])
+            return answer(
+                409,
+                "Another change came first",
+                "A job was writing the same records at this moment. Nothing of this was taken "
+                "over; do it once more.",
+            )
         log.warning("the database is away: %s", str(error).splitlines()[0])
         return answer(
             503,

@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from narrow_beacon.core.words import counted
 from narrow_beacon.server.schemas.campaigns import Stage
 from narrow_beacon.store.campaigns import calibration_print
 from narrow_beacon.store.models import (
@@ -113,7 +114,7 @@ def _intake(campaign: Campaign, files: Sequence[Any], exposures: Sequence[Any]) 
         return _stage("intake", "look", f"{questions} {noun} an answer", questions)
     if not exposures:
         return _stage("intake", "look", "no exposures of the sky", 1)
-    return _stage("intake", "done", f"{len(exposures)} exposures")
+    return _stage("intake", "done", counted(len(exposures), "exposure"))
 
 
 def _correct(
