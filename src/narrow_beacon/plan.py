@@ -16,6 +16,7 @@ from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.errors import BeaconError, CatalogueError
 from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.header import sexagesimal_deg
+from narrow_beacon.core.gate import OPEN, Gate, OutsideError
 from narrow_beacon.core.report.layout import LayoutError, read_layout
 
 
@@ -180,6 +181,11 @@ _KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
 }
 
 
+_PATHS = (
+    ("frames", "folder"), ("frames", "library"), ("catalogue", "file"), ("output", "layout"),
+)  # fmt: skip
+
+
 class _Notes:
     """Collects mistakes with the line of the plan that each is about."""
 
@@ -211,13 +217,17 @@ def _line_of(text: str, section: str, key: str) -> int:
     return found
 
 
-def read_plan(path: Path) -> Plan:
-    """Read and check a plan, its catalogue file and the names in its cast.
+def read_plan(path: Path, gate: Gate = OPEN) -> Plan:
+    """Read and check a plan, its catalogue file and the names in its cast; ``gate`` says which
+    files it may name.
 
     Raises PlanError with every mistake found.
     """
     try:
+        gate.check(path)
         text = path.read_text(encoding="utf-8")
+    except OutsideError as error:
+        raise PlanError([str(error)]) from error
     except OSError as error:
         raise PlanError([f"{path}: cannot be opened ({error.strerror})"]) from error
     except UnicodeDecodeError as error:
@@ -230,6 +240,7 @@ def read_plan(path: Path) -> Plan:
         raise PlanError([f"{path.name}:{where}: not TOML: {error}"]) from error
     notes = _Notes(path, text)
     values = _parse(document, notes)
+    _keep_inside(path.resolve().parent, values, notes, gate)
     plan = _assemble(path.resolve(), text, values, notes)
     plan = _check_catalogue(plan, values, notes)
     mistakes = notes.lines()
@@ -258,6 +269,18 @@ def _parse(document: dict[str, Any], notes: _Notes) -> dict[tuple[str, str], Any
                 notes.add(section, key, str(error))
                 values[section, key] = None
     return values
+
+
+def _keep_inside(base: Path, values: dict[tuple[str, str], Any], notes: _Notes, gate: Gate) -> None:
+    """Note every path that leads out of what may be read, and take it out before it is read."""
+    for place in _PATHS:
+        given = values.get(place)
+        for name in (given,) if isinstance(given, str) else given or ():
+            try:
+                gate.check(base / name)
+            except OutsideError as error:
+                notes.add(*place, str(error))
+                values[place] = None
 
 
 def _like(word: str, known: dict[str, Any]) -> str:

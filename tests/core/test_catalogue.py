@@ -87,8 +87,8 @@ def test_sexagesimal_positions_and_other_units_are_understood(tmp_path: Path) ->
 @pytest.mark.parametrize(
     ("text", "words"),
     [
-        ("name,ra,dec\na,1,2\n", "has no magnitudes"),
-        ("name,V\na,12\n", "no columns of right ascension"),
+        ("name,ra,dec\na,1,2\n", "none of its 3 columns is a magnitude"),
+        ("name,V\na,12\n", "none of its 2 columns is a right ascension"),
         ("<VOTABLE", "not readable"),
     ],
 )
@@ -146,7 +146,11 @@ class _Odd(http.server.BaseHTTPRequestHandler):
     def do_GET(self) -> None:
         if self.path.startswith("/slow"):
             self.server.released.wait(10)  # type: ignore[attr-defined]
-        self.send_response(500 if self.path.startswith("/broken") else 200)
+        goals = {"/elsewhere": "http://127.0.0.1:9/secret", "/round": "/round", "/near": "/page"}
+        goal = goals.get(self.path.split("?")[0])
+        self.send_response(302 if goal else 500 if self.path.startswith("/broken") else 200)
+        if goal:
+            self.send_header("Location", goal)
         self.end_headers()
         self.wfile.write(b"<html>Please log in</html>")
 
@@ -171,7 +175,10 @@ def odd_service() -> Iterator[str]:
     [
         ("/slow", "no answer within 0.2 s"),
         ("/broken", "HTTP status 500"),
-        ("/page", "sent no VOTable but “<html>"),
+        ("/elsewhere", "sends on to 127.0.0.1:9; give the address there"),
+        ("/round", "sends on and on"),
+        ("/near", r"sent no VOTable"),
+        ("/page", r"sent no VOTable; is this the address of a cone search\?$"),
     ],
 )
 def test_a_service_in_trouble_gives_a_clear_word(odd_service: str, path: str, words: str) -> None:

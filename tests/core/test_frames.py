@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from hypothesis import strategies as st
 
 from builders import EVENING, frame, frame_of, header_of, noise, write_simple
 from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.entries import list_entries
 from narrow_beacon.core.frames.file_name import NamePattern, NamePatternError, NameValues
 from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.fits_file import FitsImage, read_image, read_pixels
@@ -23,10 +25,10 @@ from narrow_beacon.core.frames.sort import (
     TimeRule,
     inspect_file,
     levels_of,
-    list_files,
     night_of,
     sort_night,
 )
+from narrow_beacon.core.gate import Gate
 from narrow_beacon.simulate.headers import (
     FrameInfo,
     sexagesimal,
@@ -283,8 +285,42 @@ def test_files_are_found_in_subfolders_once_and_in_order(tmp_path: Path) -> None
     for name in ("b/2.fits", "a/1.fits", "a/.hidden"):
         (tmp_path / name).parent.mkdir(exist_ok=True)
         (tmp_path / name).write_text("x")
-    found = list_files([tmp_path, tmp_path / "a"])
-    assert [path.name for path in found] == ["1.fits", "2.fits"]
+    found = list_entries([tmp_path, tmp_path / "a"])
+    assert [path.name for path in found.files] == ["1.fits", "2.fits"]
+    assert not found.refused
+
+
+def test_whatever_else_lies_among_the_files_is_listed_with_a_reason(tmp_path: Path) -> None:
+    night, outside = tmp_path / "night", tmp_path / "outside"
+    for folder in (night / "deep", night / "odd.fits", outside):
+        folder.mkdir(parents=True)
+    for path in (night / "deep/good.fits", outside / "theirs.fits", night / "odd.fits/in.fits"):
+        path.write_text("x")
+    os.mkfifo(night / "pipe.fits")
+    (night / "dangling.fits").symlink_to(night / "nowhere")
+    (night / "self.fits").symlink_to(night / "self.fits")
+    (night / "deep/up").symlink_to(night)
+    (night / "out.fits").symlink_to(outside / "theirs.fits")
+    (night / "out").symlink_to(outside)
+    (night / "in").symlink_to(night / "deep/good.fits")
+    Path(os.fsdecode(os.fsencode(night) + b"/caf\xe9.fits")).write_text("x")
+
+    found = list_entries([night], Gate.below([night]))
+    assert [str(p.relative_to(night)) for p in found.files] == [
+        "deep/good.fits", "in", "odd.fits/in.fits",
+    ]  # fmt: skip
+    assert {str(path.relative_to(night)): reason for path, reason in found.refused} == {
+        "caf\\xe9.fits": "its name is not in UTF-8; give it another name",
+        "dangling.fits": "a link to nothing",
+        "deep/up": "a link that leads back to a folder above it",
+        "odd.fits": "a folder, not a file; what is in it is listed by itself",
+        "out": "leads out of the folders that may be read",
+        "out.fits": "a link that leads out of the folders that may be read",
+        "pipe.fits": "a pipe, not a file",
+        "self.fits": "cannot be opened: Too many levels of symbolic links",
+    }
+    # Without a gate, links lead wherever the user may read.
+    assert outside / "theirs.fits" in {path.resolve() for path in list_entries([night]).files}
 
 
 def test_a_header_without_any_fact_gives_none(tmp_path: Path) -> None:

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 from narrow_beacon.core.frames.sort import Correction, Frame, RawFile
+from narrow_beacon.core.gate import OPEN, Gate
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains
@@ -23,6 +24,9 @@ class Keeper:
 
     The records of the application override what is kept elsewhere, and what is there already.
     """
+
+    gate: Gate = OPEN
+    """Which files may be read."""
 
     def __init__(self, plan: Plan, masters: Path, scratch: Path) -> None:
         self._plan = plan

@@ -6,12 +6,15 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from typing import Protocol
 
 from narrow_beacon.core.errors import BeaconError
-from narrow_beacon.core.frames.sort import RawFile, list_files
+from narrow_beacon.core.frames.entries import Entries, list_entries
+from narrow_beacon.core.frames.sort import RawFile
+from narrow_beacon.core.gate import Gate
 from narrow_beacon.core.remarks import Remark, gathered
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains, build_chains
@@ -94,7 +97,8 @@ class Walk:
 
     def read(self) -> None:
         """Read every file below the folders that is new or has changed."""
-        paths = night_files(self.plan)
+        entries = night_entries(self.plan, self.keeper.gate)
+        paths = entries.files
         fresh = self.keeper.fresh(paths)
         named = [(path, relative_name(path, self.plan.base)) for path in fresh]
         parts = [named[i : i + _FILES_PER_TASK] for i in range(0, len(named), _FILES_PER_TASK)]
@@ -105,7 +109,12 @@ class Walk:
             self.progress.advance(len(part[0]))
 
         self.pool.map(_read_with_paths, [(part,) for part in parts], keep)
-        self.keeper.keep_missing(paths)
+        refused = [
+            (path, RawFile(relative_name(path, self.plan.base), "", None, None, reason))
+            for path, reason in entries.refused
+        ]
+        self.keeper.keep_files(refused)
+        self.keeper.keep_missing([*paths, *(path for path, _ in refused)])
         if not paths:
             folders = ", ".join(str(folder) for folder in self.plan.folders)
             words = f"no files below {folders}; check [frames] folder"
@@ -244,16 +253,14 @@ class Walk:
         return settled
 
 
-def night_files(plan: Plan) -> list[Path]:
-    """The files below a plan's folders, without its output and its library."""
-    output = plan.output.resolve()
-    library = plan.library.resolve() if plan.library else None
-    return [
-        path
-        for path in list_files(plan.folders)
-        if output not in path.resolve().parents
-        and (library is None or library not in path.resolve().parents)
-    ]
+def night_entries(plan: Plan, gate: Gate) -> Entries:
+    """What lies below a plan's folders, without its output and its library."""
+    made = [plan.output.resolve(), *([plan.library.resolve()] if plan.library else [])]
+    found = list_entries(plan.folders, gate)
+    return replace(
+        found,
+        files=tuple(p for p in found.files if not any(m in p.resolve().parents for m in made)),
+    )
 
 
 def relative_name(path: Path, base: Path) -> str:

@@ -6,9 +6,11 @@ answer is a VOTable with the UCDs that the standard names, an error is a VOTable
 
 from __future__ import annotations
 
+import hmac
 import io
 import logging
 import math
+import secrets
 import threading
 from pathlib import Path
 from types import TracebackType
@@ -108,13 +110,22 @@ class ConeService:
 
     def __init__(self, catalogue: Path, port: int = 0) -> None:
         table = votable.parse_single_table(catalogue).to_table(use_names_over_ids=True)
-        self._server = make_server("127.0.0.1", port, make_app(table), threaded=True)
+        # Only who was given the address may ask: other users of the machine get no answer.
+        self._key = secrets.token_urlsafe(12)
+        app = make_app(table)
+        app.before_request(self._refuse)
+        self._server = make_server("127.0.0.1", port, app, threaded=True)
         self._thread = threading.Thread(target=self._server.serve_forever, daemon=True)
 
     @property
     def url(self) -> str:
         """Where to ask."""
-        return f"http://127.0.0.1:{self._server.server_port}/cone"
+        return f"http://127.0.0.1:{self._server.server_port}/cone?key={self._key}"
+
+    def _refuse(self) -> Response | None:
+        if hmac.compare_digest(request.args.get("key", "").encode(), self._key.encode()):
+            return None
+        return Response("This stand-in answers only at the address that it printed.", 401)
 
     def __enter__(self) -> ConeService:
         self._thread.start()

@@ -15,10 +15,13 @@ from astropy.table import Table
 from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.catalogue.columns import Column, Proposal, propose_columns
 from narrow_beacon.core.catalogue.table import Band, StarTable
-from narrow_beacon.core.errors import CatalogueError
+from narrow_beacon.core.errors import CatalogueError, UnreadableFileError
 from narrow_beacon.core.frames.header import sexagesimal_deg
+from narrow_beacon.core.frames.structure import check_structure
 
 _DEFAULT_UNCERTAINTY_MAG = 0.02
+_START_BYTES = 65536
+_MOST_COLUMNS = 500
 
 
 def read_catalogue(path: Path, epoch_yr: float | None = None) -> StarTable:
@@ -27,7 +30,8 @@ def read_catalogue(path: Path, epoch_yr: float | None = None) -> StarTable:
     Raises CatalogueError where the file is unreadable or lacks positions or magnitudes.
     """
     try:
-        start = path.open("rb").read(4096)
+        with path.open("rb") as file:
+            start = file.read(_START_BYTES)
     except OSError as error:
         raise CatalogueError(
             f"catalogue {path.name}: cannot be opened ({error.strerror})"
@@ -36,21 +40,27 @@ def read_catalogue(path: Path, epoch_yr: float | None = None) -> StarTable:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             table = _read_table(path, start)
-    except CatalogueError:
-        raise
+    except (CatalogueError, UnreadableFileError) as error:
+        raise CatalogueError(f"catalogue {error}") from error
     except Exception as error:
         raise CatalogueError(
-            f"catalogue {path.name}: not readable as VOTable, ECSV, CSV or FITS table "
-            f"({' '.join(str(error).split())[:120]})"
+            f"catalogue {path.name}: not readable as VOTable, ECSV, CSV or FITS table"
         ) from error
     return stars_from_table(table, path.name, epoch_yr)
 
 
 def _read_table(path: Path, start: bytes) -> Table:
     if start.startswith(b"SIMPLE  ="):
+        check_structure(path, gzipped=False)
         return Table.read(path, format="fits")
     if b"<VOTABLE" in start or (start.lstrip().startswith(b"<") and b"VOTABLE" in start.upper()):
         return votable.parse_single_table(path).to_table(use_names_over_ids=True)
+    line = next((part for part in start.splitlines() if not part.startswith(b"#")), b"")
+    columns = line.count(b",") + 1
+    if columns > _MOST_COLUMNS or len(line) == _START_BYTES:
+        raise CatalogueError(f"{path.name}: has {columns} columns or more; no star catalogue has")
+    if b"\0" in start:
+        raise CatalogueError(f"{path.name}: is no text, and none of the tables that can be read")
     if start.startswith(b"# %ECSV"):
         return Table.read(path, format="ascii.ecsv")
     return Table.read(path, format="ascii.csv", comment="#")
@@ -70,13 +80,13 @@ def stars_from_table(table: Table, label: str, epoch_yr: float | None = None) ->
     proposal = propose_columns(columns)
     if proposal.ra is None or proposal.dec is None:
         raise CatalogueError(
-            f"catalogue {label}: no columns of right ascension and declination among "
-            f"{', '.join(table.colnames[:12])}"
+            f"catalogue {label}: none of its {len(table.colnames)} columns is a right ascension "
+            "and declination; call them ra and dec, or give them their UCDs"
         )
     if not proposal.bands:
         raise CatalogueError(
-            f"catalogue {label}: has no magnitudes (columns: {', '.join(table.colnames[:12])}); "
-            "comparison stars need at least one band"
+            f"catalogue {label}: none of its {len(table.colnames)} columns is a magnitude; "
+            "comparison stars need at least one band, such as V_mag"
         )
     ra = _angle(table[proposal.ra], hours=True)
     dec = _angle(table[proposal.dec], hours=False)

@@ -18,9 +18,11 @@ from numpy.typing import NDArray
 
 from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.structure import check_structure, unpack
 
 HeaderValue = str | int | float | bool
 
+_MOST_SCALE = 1e30  # beyond it float32 overflows
 _GZIP_MAGIC = b"\x1f\x8b"
 _BIG_ENDIAN = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
 
@@ -77,10 +79,13 @@ def read_image(path: Path) -> FitsImage:
     Raises UnreadableFileError where there is none, or where the file is cut short.
     """
     try:
-        gzipped = path.open("rb").read(2) == _GZIP_MAGIC
+        with path.open("rb") as file:
+            gzipped = file.read(2) == _GZIP_MAGIC
+        check_structure(path, gzipped=gzipped)
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            with fits.open(path, memmap=False, lazy_load_hdus=True) as hdus:
+            content = unpack(path) if gzipped else path
+            with fits.open(content, memmap=False, lazy_load_hdus=True) as hdus:
                 return _first_image(path, hdus, gzipped)
     except UnreadableFileError:
         raise
@@ -130,15 +135,12 @@ def _source(
     offset = None
     if not (gzipped or compressed):
         offset = int(hdu.fileinfo()["datLoc"])
-        needed = offset + height * width * abs(bitpix) // 8
-        size = path.stat().st_size
-        if size < needed:
-            share = max(0.0, (size - offset) / (needed - offset))
-            raise UnreadableFileError(
-                f"{path.name}: cut short, {share:.0%} of its pixels are there. "
-                "Copy it from the camera again."
-            )
     blank = header.get("BLANK")
+    scale, zero = float(header.get("BSCALE", 1.0)), float(header.get("BZERO", 0.0))
+    if not (0 < abs(scale) < _MOST_SCALE and abs(zero) < _MOST_SCALE):
+        raise UnreadableFileError(
+            f"{path.name}: BSCALE = {scale:g}, BZERO = {zero:g} give no pixel values."
+        )
     return PixelSource(
         path=path,
         hdu=index,
@@ -146,8 +148,8 @@ def _source(
         height=height,
         width=width,
         bitpix=bitpix,
-        bscale=float(header.get("BSCALE", 1.0)),
-        bzero=float(header.get("BZERO", 0.0)),
+        bscale=scale,
+        bzero=zero,
         blank=None if blank is None or bitpix < 0 else int(blank),
     )
 
@@ -200,7 +202,11 @@ def read_pixels(source: PixelSource) -> Plane:
             return _physical(stored, source)
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            with fits.open(source.path, memmap=False) as hdus:
+            with source.path.open("rb") as file:
+                gzipped = file.read(2) == _GZIP_MAGIC
+            check_structure(source.path, gzipped=gzipped)  # it may be another file by now
+            content = unpack(source.path) if gzipped else source.path
+            with fits.open(content, memmap=False) as hdus:
                 data = np.asarray(hdus[source.hdu].data)
     except Exception as error:
         raise UnreadableFileError(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, fields, replace
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -249,19 +249,10 @@ def night_of(moment_utc: datetime, longitude_deg: float) -> str:
 def levels_of(pixels: Plane) -> Levels:
     """Level and scatter of a frame (height, width) from a sample of its pixels."""
     sample = pixels[::_LEVEL_STEP, ::_LEVEL_STEP]
+    if not np.isfinite(sample).any():
+        raise UnreadableFileError("not one of its pixels has a value")
     median = float(np.nanmedian(sample))
     return Levels(median, 1.4826 * float(np.nanmedian(np.abs(sample - median))))
-
-
-def list_files(folders: Iterable[Path]) -> list[Path]:
-    """All files below the folders, hidden ones left alone, each once, in order of name."""
-    found = {
-        path
-        for folder in folders
-        for path in folder.rglob("*")
-        if path.is_file() and not any(part.startswith(".") for part in path.parts[-3:])
-    }
-    return sorted(found)
 
 
 def sort_night(inspected: Sequence[Frame | LeftOut]) -> SortedNight:

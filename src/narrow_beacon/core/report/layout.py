@@ -50,7 +50,7 @@ def read_layout(name_or_path: str, folder: Path) -> Layout:
     """
     shipped = resources.files(__package__) / "layouts" / f"{name_or_path}.toml"
     path = folder / name_or_path
-    if shipped.is_file():
+    if "/" not in name_or_path and shipped.is_file():
         text = shipped.read_text(encoding="utf-8")
     elif path.is_file():
         text = path.read_text(encoding="utf-8")
