@@ -7,9 +7,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import select, update
+from sqlalchemy import ColumnElement, UnaryExpression, and_, select, update
 from sqlalchemy.orm import Session
 
+from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.store.campaigns import changed_after_measuring, now, queue_job
 from narrow_beacon.store.files import refresh_files
 from narrow_beacon.store.models import (
@@ -32,6 +33,29 @@ _CENSUS_FIELDS = {
 
 
 @dataclass(frozen=True)
+class Sight:
+    """Whose page asks, and the campaign's revision that it shows, where it says so."""
+
+    page: str = ""
+    revision: int | None = None
+
+
+NOBODY = Sight()
+
+
+class OvertakenError(BeaconError):
+    """Somebody else changed the same, and whoever asks has not seen it; says both."""
+
+    def __init__(self, other: LogEntry, words: str) -> None:
+        state = "undone" if other.undone else "done"
+        super().__init__(
+            f"Elsewhere, at {other.at:%H:%M:%S} UTC, this was {state}: {other.words}. Yours was "
+            f"not taken over: {words}. Look at it as it is now, then do yours again if you still "
+            "want it."
+        )
+
+
+@dataclass(frozen=True)
 class Change:
     """A field of a record and its new value."""
 
@@ -50,8 +74,10 @@ def act(
 ) -> LogEntry | None:
     """Make changes and log them; None where they change nothing.
 
-    Entries that were undone before are dropped from what can be redone.
+    Entries that were undone before are dropped from what can be redone. Raises OvertakenError
+    where the session's Sight is older than somebody else's change of the same.
     """
+    sight: Sight = session.info.get("sight", NOBODY)
     done = []
     for change in changes:
         record = session.get_one(_RECORDS[change.record], change.id)
@@ -62,63 +88,116 @@ def act(
         done.append({**vars(change), "before": before})
     if not done:
         return None
+    other = _overtaking(session, campaign, sight, {_key(item) for item in done})
+    if other is not None:
+        raise OvertakenError(other, words)
     session.execute(
         update(LogEntry)
         .where(LogEntry.campaign_id == campaign.id, LogEntry.undone)
         .values(abandoned=True)
     )
     entry = LogEntry(
-        campaign_id=campaign.id, at=now(), who=who, words=words, changes=json.dumps(done)
-    )
+        campaign_id=campaign.id, at=now(), who=who, words=words, changes=json.dumps(done),
+        page=sight.page,
+    )  # fmt: skip
     session.add(entry)
-    _after(session, campaign, {item["field"] for item in done})
+    _after(session, campaign, entry, {item["field"] for item in done})
     return entry
 
 
-def undo(session: Session, campaign: Campaign) -> LogEntry | None:
-    """Take back the observer's latest action that is still in force; None without one."""
-    entry = next_undo(session, campaign)
-    if entry:
-        _apply(session, campaign, entry, "before")
-        entry.undone = True
-    return entry
+def undo(session: Session, campaign: Campaign, wanted: int | None = None) -> LogEntry | None:
+    """Take back what ``next_undo`` says; None without one. ``wanted``: the entry that is meant.
+
+    Raises OvertakenError where another one came after, or somebody else changed the same since.
+    """
+    return _back_and_forth(session, campaign, next_undo(session, campaign), wanted, "before")
 
 
-def redo(session: Session, campaign: Campaign) -> LogEntry | None:
-    """Do again what was undone last, unless something else was done since; None without one."""
-    entry = next_redo(session, campaign)
-    if entry:
-        _apply(session, campaign, entry, "after")
-        entry.undone = False
+def redo(session: Session, campaign: Campaign, wanted: int | None = None) -> LogEntry | None:
+    """Do again what ``next_redo`` says; None without one. Raises OvertakenError, as ``undo``."""
+    return _back_and_forth(session, campaign, next_redo(session, campaign), wanted, "after")
+
+
+def _back_and_forth(
+    session: Session, campaign: Campaign, entry: LogEntry | None, wanted: int | None, side: str
+) -> LogEntry | None:
+    verb = "undo" if side == "before" else "do again"
+    if wanted is not None and (entry is None or entry.id != wanted):
+        meant = session.get(LogEntry, wanted)
+        if meant is None or meant.campaign_id != campaign.id:
+            return None
+        raise OvertakenError(entry or meant, f"{verb}: {meant.words}")
+    sight: Sight = session.info.get("sight", NOBODY)
+    if entry is None or (wanted is None and entry.page != sight.page and sight.page):
+        return None  # somebody else's only when it is meant
+    changes = json.loads(entry.changes)
+    newer = Sight(entry.page, entry.revision)
+    other = _overtaking(session, campaign, newer, {_key(item) for item in changes})
+    if other is not None and not other.undone:
+        raise OvertakenError(other, f"{verb}: {entry.words}")
+    for item in changes if side == "after" else reversed(changes):
+        setattr(session.get_one(_RECORDS[item["record"]], item["id"]), item["field"], item[side])
+    entry.undone = side == "before"
+    _after(session, campaign, entry, {item["field"] for item in changes})
     return entry
 
 
 def next_redo(session: Session, campaign: Campaign) -> LogEntry | None:
-    """What ``redo`` would do: the first of the undone actions that were not abandoned."""
-    return session.scalars(
-        select(LogEntry)
-        .where(LogEntry.campaign_id == campaign.id, LogEntry.undone, ~LogEntry.abandoned)
-        .order_by(LogEntry.id)
-    ).first()
+    """What ``redo`` would do: the page's first of the undone actions that were not abandoned,
+    else anybody's.
+    """
+    undone = and_(LogEntry.undone, ~LogEntry.abandoned)
+    return _own_or_any(session, campaign, undone, LogEntry.id.asc())
 
 
 def next_undo(session: Session, campaign: Campaign) -> LogEntry | None:
-    """What ``undo`` would take back: the latest action in force."""
-    return session.scalars(
+    """What ``undo`` would take back: the page's own latest action in force; anybody's where it
+    has none, as after a week.
+    """
+    return _own_or_any(session, campaign, ~LogEntry.undone, LogEntry.id.desc())
+
+
+def _own_or_any(
+    session: Session,
+    campaign: Campaign,
+    which: ColumnElement[bool],
+    order: UnaryExpression[int],
+) -> LogEntry | None:
+    sight: Sight = session.info.get("sight", NOBODY)
+    entries = select(LogEntry).where(LogEntry.campaign_id == campaign.id, which).order_by(order)
+    own = None
+    if sight.page:
+        own = session.scalars(entries.where(LogEntry.page == sight.page).limit(1)).first()
+    return own or session.scalars(entries.limit(1)).first()
+
+
+def _key(item: dict[str, Any]) -> tuple[str, int, str]:
+    return item["record"], item["id"], item["field"]
+
+
+def _overtaking(
+    session: Session, campaign: Campaign, sight: Sight, keys: set[tuple[str, int, str]]
+) -> LogEntry | None:
+    """The latest action of somebody else, done after what a page has seen, on the same fields."""
+    if sight.revision is None:
+        return None
+    later = (
         select(LogEntry)
-        .where(LogEntry.campaign_id == campaign.id, ~LogEntry.undone)
-        .order_by(LogEntry.id.desc())
-    ).first()
+        .where(
+            LogEntry.campaign_id == campaign.id,
+            LogEntry.revision > sight.revision,
+            LogEntry.page != sight.page,
+            LogEntry.who == "observer",
+        )
+        .order_by(LogEntry.revision.desc())
+    )
+    for entry in session.scalars(later):
+        if keys & {_key(item) for item in json.loads(entry.changes)}:
+            return entry
+    return None
 
 
-def _apply(session: Session, campaign: Campaign, entry: LogEntry, side: str) -> None:
-    changes = json.loads(entry.changes)
-    for item in changes if side == "after" else reversed(changes):
-        setattr(session.get_one(_RECORDS[item["record"]], item["id"]), item["field"], item[side])
-    _after(session, campaign, {item["field"] for item in changes})
-
-
-def _after(session: Session, campaign: Campaign, fields: set[str]) -> None:
+def _after(session: Session, campaign: Campaign, entry: LogEntry, fields: set[str]) -> None:
     if fields & _SORTING_FIELDS:
         refresh_files(session, campaign)
     changed = [words for field, words in _CENSUS_FIELDS.items() if field in fields]
@@ -128,6 +207,7 @@ def _after(session: Session, campaign: Campaign, fields: set[str]) -> None:
     if "picks" in fields:
         queue_job(session, campaign, "masters")
     campaign.revision += 1
+    entry.revision = campaign.revision
 
 
 def new_cast(

@@ -376,3 +376,7 @@ class LogEntry(Record):
     undone: Mapped[bool] = mapped_column(default=False)
     abandoned: Mapped[bool] = mapped_column(default=False)
     """Undone, and something else was done since: it is not offered again."""
+    page: Mapped[str] = mapped_column(String(40), default="", server_default="")
+    """Whose action it was: a word of the page that did it."""
+    revision: Mapped[int] = mapped_column(default=0, server_default="0")
+    """The campaign's when it was done, undone or done again last."""

@@ -1,6 +1,6 @@
 import { withRole, type Role } from "../stages/cast/roles";
 import { say, useApp } from "../state";
-import { act, client, foresee, recast, refresh } from "./queries";
+import { act, client, foresee, of, recast, refresh } from "./queries";
 import { get } from "./client";
 import type { Campaign, Catalogue, Settings } from "./types";
 
@@ -32,8 +32,11 @@ export function setAside(ids: number[], aside: boolean, reason = ""): Promise<vo
   return doHere("POST", "aside", { ids, aside, reason });
 }
 export const acceptProposals = (ids: number[]) => doHere("POST", "proposals", { ids });
-export const undo = () => doHere("POST", "undo");
-export const redo = () => doHere("POST", "redo");
+/** This tab's own latest action; another's only where it is the one that the button names. */
+const meant = (action: Campaign["undo"]) => (action?.elsewhere ? `?entry=${action.id}` : "");
+const shown = () => client.getQueryData<Campaign>(of(here(), ""));
+export const undo = () => doHere("POST", `undo${meant(shown()?.undo ?? null)}`);
+export const redo = () => doHere("POST", `redo${meant(shown()?.redo ?? null)}`);
 export const correctFiles = (ids: number[], values: Record<string, string>) =>
   doHere("POST", "corrections", { ids, ...values });
 export const pickMaster = (chain: string, step: string, key: string) =>

@@ -18,10 +18,29 @@ async function problemOf(response: Response): Promise<ProblemError> {
   }
 }
 
+/** A word for this tab, so that each takes back its own actions; it outlives a reload. */
+function pageWord(): string {
+  try {
+    const kept = sessionStorage.getItem("beacon-page") ?? newWord();
+    sessionStorage.setItem("beacon-page", kept);
+    return kept;
+  } catch {
+    return "";
+  }
+}
+
+function newWord(): string {
+  const bytes = crypto.getRandomValues(new Uint8Array(12));
+  return Array.from(bytes, (byte) => byte.toString(16).padStart(2, "0")).join("");
+}
+
+const PAGE = pageWord();
+
 async function ask(path: string, init?: RequestInit): Promise<Response> {
   let response: Response;
+  const headers = { "X-Beacon-Page": PAGE, ...(init?.headers as Record<string, string>) };
   try {
-    response = await fetch(path, { credentials: "same-origin", ...init });
+    response = await fetch(path, { credentials: "same-origin", ...init, headers });
   } catch {
     throw new ProblemError(
       0,
@@ -37,13 +56,28 @@ export async function get<T>(path: string): Promise<T> {
   return (await (await ask(path)).json()) as T;
 }
 
-export async function send<T>(method: string, path: string, body?: unknown): Promise<T> {
+/** `seen` is the revision of the campaign that the page shows: the server refuses to overwrite what
+ * came after it. */
+export async function send<T>(
+  method: string,
+  path: string,
+  body?: unknown,
+  seen?: number,
+): Promise<T> {
   const response = await ask(path, {
     method,
-    headers: body === undefined ? {} : { "Content-Type": "application/json" },
+    headers: {
+      ...(body === undefined ? {} : { "Content-Type": "application/json" }),
+      ...(seen === undefined ? {} : { "If-Match": `"${seen}"` }),
+    },
     body: body === undefined ? undefined : JSON.stringify(body),
   });
   return (await response.json()) as T;
+}
+
+/** End this browser's session; the next look needs a new address or the password. */
+export async function signOut(): Promise<void> {
+  await ask("/api/session", { method: "DELETE" });
 }
 
 export async function upload(path: string, files: FileList): Promise<void> {

@@ -47,7 +47,7 @@ export const client = new QueryClient({
 });
 
 /** Everything of a campaign starts with this key, so that one change makes all of it stale. */
-const of = (id: number | null, ...rest: unknown[]) => ["campaign", id, ...rest];
+export const of = (id: number | null, ...rest: unknown[]) => ["campaign", id, ...rest];
 
 function useCampaignQuery<T>(id: number | null, path: string, enabled = true) {
   return useQuery({
@@ -151,6 +151,7 @@ export const useStar = (campaign: number | null, row: number | null, file: numbe
     retry: false,
   });
 
+const OVERTAKEN = 412;
 let turn: Promise<unknown> = Promise.resolve();
 
 /**
@@ -158,9 +159,12 @@ let turn: Promise<unknown> = Promise.resolve();
  * overtakes what it undoes. What went wrong is said on the page.
  */
 export function act<T>(method: string, path: string, body?: unknown): Promise<T | null> {
+  const campaign = Number(/^\/api\/campaigns\/(\d+)/.exec(path)?.[1] ?? NaN);
+  const seen = client.getQueryData<Campaign>(of(campaign, ""))?.revision;
   const mine = turn.then(() =>
-    send<T>(method, path, body).catch((error: unknown) => {
+    send<T>(method, path, body, seen).catch((error: unknown) => {
       say(error instanceof Error ? error.message : String(error), "trouble");
+      if (error instanceof ProblemError && error.status === OVERTAKEN) refresh(campaign);
       return null;
     }),
   );

@@ -71,7 +71,10 @@ describe("the bar", () => {
 
   it("offers to undo what was done last, by name", async () => {
     const asked = server({
-      [`GET ${HERE}`]: campaign({ undo: "set aside 2 exposures", redo: "made 12 the check star" }),
+      [`GET ${HERE}`]: campaign({
+        undo: { id: 2, words: "set aside 2 exposures", elsewhere: false },
+        redo: { id: 3, words: "made 12 the check star", elsewhere: false },
+      }),
       [`POST ${HERE}/undo`]: { words: "Undone." },
     });
     show(<Bar />);
@@ -85,6 +88,22 @@ describe("the bar", () => {
     show(<Bar />);
     fireEvent.change(screen.getByLabelText("look"), { target: { value: "red" } });
     expect(useApp.getState().look).toBe("red");
+  });
+});
+
+describe("more than one tab", () => {
+  it("takes another tab's action back only by its own name, and says whose it is", async () => {
+    const theirs = { id: 7, words: "set aside 2 exposures", elsewhere: true };
+    const asked = server({
+      [`GET ${HERE}`]: campaign({ undo: theirs }),
+      [`POST ${HERE}/undo?entry=7`]: { words: "Undone." },
+    });
+    show(<Bar />);
+    const button = await screen.findByTitle(
+      "Undo: set aside 2 exposures, done in another tab (Ctrl+Z)",
+    );
+    fireEvent.click(button);
+    await vi.waitFor(() => expect(posted(asked)[0]!.path).toBe(`${HERE}/undo?entry=7`));
   });
 });
 

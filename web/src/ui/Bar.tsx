@@ -1,5 +1,6 @@
 import { redo, stopJob, undo } from "../api/actions";
 import { useCampaign } from "../api/queries";
+import type { Campaign } from "../api/types";
 import { useApp, type Look } from "../state";
 import { Button } from "./Button";
 import { CampaignMenu } from "./CampaignMenu";
@@ -34,13 +35,17 @@ export function Bar() {
       <Button
         quiet
         disabled={!campaign?.undo}
-        title={campaign?.undo ? `Undo: ${campaign.undo} (Ctrl+Z)` : "Nothing to undo"}
+        title={campaign?.undo ? `Undo: ${named(campaign.undo)} (Ctrl+Z)` : "Nothing to undo"}
         onClick={() => void undo()}
       >
         Undo
       </Button>
       {campaign?.redo && (
-        <Button quiet title={`Again: ${campaign.redo} (Ctrl+Shift+Z)`} onClick={() => void redo()}>
+        <Button
+          quiet
+          title={`Again: ${named(campaign.redo)} (Ctrl+Shift+Z)`}
+          onClick={() => void redo()}
+        >
           Again
         </Button>
       )}
@@ -70,6 +75,9 @@ export function Bar() {
     </header>
   );
 }
+
+const named = (action: NonNullable<Campaign["undo"]>) =>
+  action.words + (action.elsewhere ? ", done in another tab" : "");
 
 function JobProgress() {
   const progress = useApp((s) => s.progress);

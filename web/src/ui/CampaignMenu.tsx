@@ -1,6 +1,7 @@
 import { Popover } from "radix-ui";
 import { useState } from "react";
 import { deleteCampaign, saveSettings } from "../api/actions";
+import { signOut } from "../api/client";
 import { client, useAppState } from "../api/queries";
 import type { AppState } from "../api/types";
 import { useApp } from "../state";
@@ -45,6 +46,13 @@ export function CampaignMenu() {
             </button>
             {here && <Own key={here.id} campaign={here} onDone={close} />}
             <Archive campaigns={data?.campaigns.filter((c) => c.archived) ?? []} onDone={close} />
+            <button
+              className="block w-full border-t border-line px-3 py-1 text-left text-quiet hover:bg-raised"
+              title="This browser needs a new address from ./beacon start then, or the password"
+              onClick={() => void signOut().then(() => location.assign("/"))}
+            >
+              Sign out
+            </button>
           </Popover.Content>
         </Popover.Portal>
       </Popover.Root>

@@ -773,10 +773,12 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take back the latest action. */
+        /** Take back the page's latest action. */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    entry?: number | null;
+                };
                 header?: never;
                 path: {
                     number: number;
@@ -801,6 +803,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
                     };
                 };
             };
@@ -823,7 +834,9 @@ export interface paths {
         /** Do again what was undone last. */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    entry?: number | null;
+                };
                 header?: never;
                 path: {
                     number: number;
@@ -848,6 +861,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
                     };
                 };
             };
@@ -1950,6 +1972,18 @@ export interface components {
             };
             message?: string;
         };
+        /**
+         * ActionOut
+         * @description An action of the log; ``elsewhere``: it was done on another page.
+         */
+        "CampaignOut.ActionOut": {
+            /** Id */
+            id: number;
+            /** Words */
+            words: string;
+            /** Elsewhere */
+            elsewhere: boolean;
+        };
         /** CastOut */
         "CampaignOut.CastOut": {
             /** Version */
@@ -2220,10 +2254,8 @@ export interface components {
             constants: {
                 [key: string]: string;
             };
-            /** Undo */
-            undo: string | null;
-            /** Redo */
-            redo: string | null;
+            undo: components["schemas"]["CampaignOut.ActionOut"] | null;
+            redo: components["schemas"]["CampaignOut.ActionOut"] | null;
         };
         /** NewCampaign */
         NewCampaign: {
@@ -2255,8 +2287,11 @@ export interface components {
             detail?: Record<string, never>;
             message?: string;
         };
-        /** KitValues */
-        "Settings.KitValues": {
+        /**
+         * KitIn
+         * @description A kit as the observer gives it, within what a telescope and a camera can be.
+         */
+        "Settings.KitIn": {
             /**
              * Gain E Per Adu
              * @default null
@@ -2321,8 +2356,11 @@ export interface components {
              */
             annulus_in_pixels: boolean;
         };
-        /** SiteValues */
-        "Settings.SiteValues": {
+        /**
+         * SiteIn
+         * @description A site as the observer gives it.
+         */
+        "Settings.SiteIn": {
             /** Latitude Deg */
             latitude_deg: number;
             /** Longitude Deg */
@@ -2393,9 +2431,9 @@ export interface components {
              */
             target_dec: string | null;
             /** @default null */
-            site: components["schemas"]["Settings.SiteValues"] | null;
+            site: components["schemas"]["Settings.SiteIn"] | null;
             /** @default null */
-            kit: components["schemas"]["Settings.KitValues"] | null;
+            kit: components["schemas"]["Settings.KitIn"] | null;
             /**
              * Default Filter
              * @default null
