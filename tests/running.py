@@ -11,12 +11,14 @@ from typing import Any
 
 import requests
 from astropy.io import fits
+from distributed import Client as DaskClient
 from sqlalchemy import select
 
+from narrow_beacon.jobs.trust import security
 from narrow_beacon.serve.mariadb import MariaDb
 from narrow_beacon.serve.places import find_places
 from narrow_beacon.serve.ports import free_port
-from narrow_beacon.serve.services import Demo, Server, start_cluster
+from narrow_beacon.serve.services import Demo, Door, Server, start_cluster
 from narrow_beacon.server.tokens import make_token
 from narrow_beacon.simulate.plain import write_plain_night
 from narrow_beacon.simulate.pointing import Pointing
@@ -43,21 +45,23 @@ class Running:
         self.store = Store(self.database.url, self.data)
         self._parts.callback(self.store.engine.dispose)
         self.store.migrate()
-        self.scheduler = start_cluster(self._parts)
+        self.cluster = start_cluster(self._parts, self.var / "secrets")
         self.port = free_port()
         self.server = self._serve()
 
     def _serve(self) -> Server:
-        server = Server(
-            PAGE, self.var, self.data, self.database.url, self.scheduler, Demo(),
-            (self.nights,), "127.0.0.1", self.port,
-        )  # fmt: skip
+        server = Server(PAGE, self.var, self.data, (self.nights,), Door(port=self.port))
+        server.tell(self.database.url, self.cluster, Demo())
         return server.__enter__()
 
     def restart_server(self) -> None:
         """End the server as a crash of the machine would leave it, and start it again."""
         self.server.stop()
         self.server = self._serve()
+
+    def workers(self) -> DaskClient:
+        """The cluster's own client."""
+        return DaskClient(self.cluster.scheduler, security=security(self.cluster.trust))
 
     @property
     def url(self) -> str:

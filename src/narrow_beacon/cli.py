@@ -13,6 +13,9 @@ for _name in ("OMP", "OPENBLAS", "MKL", "NUMBA"):
     os.environ.setdefault(f"{_name}_NUM_THREADS", "1")
 
 
+_FILE = click.Path(path_type=Path, exists=True, dir_okay=False, resolve_path=True)
+
+
 @click.group(context_settings={"help_option_names": ["-h", "--help"]})
 def main() -> None:
     """Narrow Beacon: from a night of raw exposures to a light curve and a report."""
@@ -25,13 +28,29 @@ def main() -> None:
     "--allow", multiple=True, type=click.Path(path_type=Path, exists=True, file_okay=False),
     help="A folder that may be read, besides your home folder. Can be given again.",
 )  # fmt: skip
-@click.option("--bind", default="127.0.0.1", help="Another address needs BEACON_PASSWORD.")
-def start(demo: bool, port: int | None, allow: tuple[Path, ...], bind: str) -> None:
+@click.option(
+    "--bind", default="127.0.0.1",
+    help="Another address needs BEACON_PASSWORD, and --cert and --key.",
+)  # fmt: skip
+@click.option("--cert", type=_FILE, help="A certificate in PEM format, for https://.")
+@click.option("--key", type=_FILE, help="Its private key.")
+@click.option("--unencrypted", is_flag=True, help="Serve others without a certificate.")
+def start(
+    demo: bool,
+    port: int | None,
+    allow: tuple[Path, ...],
+    bind: str,
+    cert: Path | None,
+    key: Path | None,
+    unencrypted: bool,
+) -> None:
     """Start the application and print the address to open."""
     from narrow_beacon.serve.places import find_places
+    from narrow_beacon.serve.services import Door
     from narrow_beacon.serve.start import start as bring_up
 
-    sys.exit(bring_up(find_places(), demo=demo, port=port, allow=allow, bind=bind))
+    door = Door(bind, port or 0, os.environ.get("BEACON_PASSWORD"), cert, key)
+    sys.exit(bring_up(find_places(), demo=demo, allow=allow, door=door, unencrypted=unencrypted))
 
 
 @main.command()

@@ -97,7 +97,7 @@ def test_folders_come_and_go_with_undo(running: Running, client: Client, grown: 
     first = client.get(page)["folders"]
     client.ask("PATCH", page, {"folders": [*first, str(more / "raw")]}).raise_for_status()
     client.wait(grown)
-    assert client.get(page)["undo"] == "added the folder raw"
+    assert client.get(page)["undo"]["words"] == "added the folder raw"
     assert len(client.get(f"{page}/exposures")["exposures"]) == 13 + 5
     assert "5 to measure" in stages(client, grown)["measure"]["words"]
     client.post(f"{page}/undo")
@@ -160,7 +160,7 @@ def test_every_setting_of_a_plan_is_taken_from_beside_the_night(
         before = client.get(page)
         changed = client.ask("PATCH", page, body)
         assert changed.ok, changed.text
-        assert changed.json()["undo"].startswith(f"changed {words}")
+        assert changed.json()["undo"]["words"].startswith(f"changed {words}")
         client.post(f"{page}/undo")
         after = client.get(page)
         assert {k: after[k] for k in ("library", "bands", "epoch_yr", "measuring")} == {

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from queue import SimpleQueue
+from typing import Any
 
 import pytest
+import requests
 from distributed import Client as DaskClient
 from sqlalchemy import select
 
@@ -85,7 +89,7 @@ def queue(running: Running, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> 
     """A queue on records of its own, whose jobs do what a test says."""
     store = Store(f"sqlite:///{tmp_path / 'queue.db'}", tmp_path)
     store.migrate()
-    made = Queue(store, running.scheduler)
+    made = Queue(store, running.workers())
     monkeypatch.setattr(runner_module, "KINDS", made.kinds)
     yield made
     made.close()
@@ -94,9 +98,9 @@ def queue(running: Running, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> 
 class Queue:
     """A runner that notes what it ran."""
 
-    def __init__(self, store: Store, scheduler: str) -> None:
+    def __init__(self, store: Store, client: DaskClient) -> None:
         self.store = store
-        self.client = DaskClient(scheduler, set_as_default=False)
+        self.client = client
         self.events = Events()
         self.ran: list[str] = []
         self.kinds = {
@@ -133,7 +137,8 @@ class Queue:
 
     def finished(self) -> list[tuple[str, str, str]]:
         """Kind, state and words of all jobs, once all of them are finished."""
-        with self.events.listen() as told:
+        told: SimpleQueue[dict[str, Any]] = SimpleQueue()
+        with self.events.telling(told.put):
             self.runner.wake()
             while True:
                 with self.store.session() as session:
@@ -231,3 +236,80 @@ class TestLog:
         client.post(f"campaigns/{campaign}/undo")
         after = client.get(f"campaigns/{campaign}/log")["entries"]
         assert len(after) == len(before) + 1
+
+
+class TestTwoPages:
+    @pytest.fixture
+    def pages(self, running: Running) -> tuple[Client, Client]:
+        """Two pages on the same campaign, each with a word of its own."""
+        both = running.client(), running.client()
+        for name, page in zip(("dome", "desk"), both, strict=True):
+            page.session.headers["X-Beacon-Page"] = name
+        return both
+
+    def test_what_a_page_has_not_seen_it_does_not_overwrite(
+        self, pages: tuple[Client, Client], campaign: int
+    ) -> None:
+        dome, desk = pages
+        path = f"campaigns/{campaign}"
+        seen = dome.get(path)
+        cast, before = seen["cast"], {"If-Match": f'"{seen["revision"]}"'}
+
+        def without(row: int) -> dict[str, Any]:
+            comparison = [star for star in cast["comparison"] if star != row]
+            return {"target": cast["target"], "comparison": comparison, "check": cast["check"]}
+
+        first, second = cast["comparison"][:2]
+        desk.post(f"{path}/cast", without(first))
+        late = dome.session.post(f"{dome.url}/api/{path}/cast", json=without(second),
+                                 headers=before, timeout=60)  # fmt: skip
+        assert late.status_code == 412
+        assert late.json()["detail"].count("is no longer a comparison star") == 2
+        assert dome.get(path)["cast"]["comparison"] == without(first)["comparison"]
+        # Something else may be changed from the old view, and the same once it was looked at.
+        file = dome.get(f"{path}/exposures")["exposures"][0]["id"]
+        body = {"ids": [file], "aside": True}
+        assert dome.session.post(f"{dome.url}/api/{path}/aside", json=body, headers=before).ok
+        now = {"If-Match": f'"{dome.get(path)["revision"]}"'}
+        assert dome.session.post(
+            f"{dome.url}/api/{path}/cast", json=without(second), headers=now
+        ).ok
+        # Each takes back its own; the desk's cannot go while the dome's stands on it.
+        assert desk.get(path)["undo"]["words"].endswith("is no longer a comparison star")
+        refused = desk.ask("POST", f"{path}/undo")
+        assert refused.status_code == 412
+        meant = dome.get(path)["undo"]
+        assert not meant["elsewhere"]
+        dome.post(f"{path}/undo?entry={meant['id']}")
+        assert dome.ask("POST", f"{path}/undo?entry={meant['id']}").status_code == 412
+        desk.post(f"{path}/undo")
+        assert desk.get(path)["cast"]["comparison"] == cast["comparison"]
+        dome.post(f"{path}/undo")
+        last = desk.get(path)["undo"]
+        assert last is None or last["elsewhere"]
+
+    def test_a_button_clicked_twice_makes_one_report(
+        self, pages: tuple[Client, Client], campaign: int
+    ) -> None:
+        with ThreadPoolExecutor(2) as both:
+            made = list(both.map(lambda page: page.post(f"campaigns/{campaign}/report"), pages))
+        assert made[0]["id"] == made[1]["id"]
+        assert len(pages[0].get(f"campaigns/{campaign}/report")["reports"]) == 1
+
+    def test_files_of_one_name_sent_at_once_are_all_kept(
+        self, pages: tuple[Client, Client]
+    ) -> None:
+        page = pages[0]
+        made = page.post("campaigns", {"name": "sent", "folders": []})
+
+        def send(number: int) -> int:
+            files = {"files": ("night.fits", f"file {number}".encode())}
+            path = f"{page.url}/api/campaigns/{made['id']}/upload"
+            return requests.post(path, files=files, cookies=page.session.cookies).status_code
+
+        with ThreadPoolExecutor(8) as many:
+            assert set(many.map(send, range(8))) == {200}
+        page.wait(made["id"])
+        (folder,) = page.get(f"campaigns/{made['id']}")["folders"]
+        kept = {path.read_text() for path in Path(folder).iterdir()}
+        assert kept == {f"file {number}" for number in range(8)}

@@ -2,30 +2,46 @@
 
 from __future__ import annotations
 
+import asyncio
+import hashlib
+import os
 import socket
 import stat
+import time
+from contextlib import ExitStack
 from pathlib import Path
 
 import pymysql
 import pytest
+import uvicorn
 from apiflask import APIFlask
+from distributed import Client as DaskClient
 from flask.testing import FlaskClient
 from sqlalchemy import text as sql
 from sqlalchemy.exc import DatabaseError
 
+from narrow_beacon.jobs import trust
 from narrow_beacon.serve.services import host_names
 from narrow_beacon.server import problems, security
+from narrow_beacon.server.password import Guard, hash_of, is_another
 from narrow_beacon.server.problems import Problem
-from narrow_beacon.server.security import Folders, secret_key
+from narrow_beacon.server.security import Folders
+from narrow_beacon.server.sessions import Sessions
 from narrow_beacon.server.tokens import make_token, use_token
+from narrow_beacon.server.web import PatientProtocol
 from running import Running
+
+
+def sha(text: str) -> str:
+    return hashlib.sha256(text.encode()).hexdigest()
 
 
 def visitor(tmp_path: Path, password: str | None = None, **more: str) -> FlaskClient:
     app = APIFlask("door")
-    app.secret_key = "made for the test"
     problems.install(app)
-    security.install(app, tmp_path / "tokens", set(more.values()), password)
+    guard = Guard(hash_of(password)) if password else None
+    sessions = Sessions(tmp_path / "sessions")
+    security.install(app, tmp_path / "tokens", sessions, set(more.values()), guard)
 
     @app.get("/")
     @app.get("/api/inside")
@@ -53,12 +69,35 @@ class TestTokens:
         assert "SameSite=Strict" in cookie
         assert client.get("/api/inside").text == "inside"
 
-    def test_the_key_of_the_cookies_is_for_the_owner_alone(self, tmp_path: Path) -> None:
-        path = tmp_path / "secrets" / "key"
-        key = secret_key(path)
-        assert len(key) >= 32
-        assert secret_key(path) == key
-        assert stat.S_IMODE(path.stat().st_mode) == 0o600
+    def test_signing_out_ends_the_session_also_for_a_copy_of_its_cookie(
+        self, tmp_path: Path
+    ) -> None:
+        client = visitor(tmp_path)
+        client.get(f"/?token={make_token(tmp_path / 'tokens')}")
+        copy = client.get_cookie("narrow_beacon")
+        assert copy is not None
+        assert copy.value not in "".join(p.name for p in (tmp_path / "sessions").iterdir())
+        assert client.delete("/api/session").status_code == 204
+        client.set_cookie("narrow_beacon", copy.value)
+        assert client.get("/api/inside").status_code == 401
+
+    def test_a_session_ends_when_it_is_not_used_and_with_a_new_password(
+        self, tmp_path: Path
+    ) -> None:
+        sessions = Sessions(tmp_path / "sessions")
+        old, used = sessions.begin(), sessions.begin()
+        month_ago = time.time() - 31 * 86400
+        os.utime(next(p for p in (tmp_path / "sessions").iterdir() if sha(old) == p.name),
+                 (month_ago, month_ago))  # fmt: skip
+        assert not sessions.known(old)
+        assert sessions.known(used)
+        assert is_another("first", tmp_path / "password")
+        assert not is_another("first", tmp_path / "password")
+        assert is_another("second", tmp_path / "password")
+        assert "second" not in (tmp_path / "password").read_text()
+        assert stat.S_IMODE((tmp_path / "password").stat().st_mode) == 0o600
+        assert sessions.end_all() == "1 session"
+        assert not sessions.known(used)
 
 
 class TestPassword:
@@ -86,6 +125,36 @@ class TestPassword:
         )
         assert answer.status_code == 403
         assert client.get("/api/inside").status_code == 401
+
+    def test_who_guesses_waits_ever_longer_and_others_do_not(self) -> None:
+        now = [0.0]
+        guard = Guard(hash_of("a long night"), lambda: now[0])
+        guesses = 0
+        while now[0] < 3600.0:  # an hour of guessing as fast as is let
+            now[0] += guard.wait_s("192.0.2.1")
+            assert not guard.opens("192.0.2.1", f"guess {guesses}")
+            guesses += 1
+        assert guesses < 20
+        assert guard.wait_s("192.0.2.1") > 0
+        assert not guard.opens("192.0.2.1", "a long night")
+        assert guard.opens("192.0.2.2", "a long night")
+
+    def test_many_addresses_together_are_held_up_as_well(self) -> None:
+        now = [0.0]
+        guard = Guard(hash_of("a long night"), lambda: now[0])
+        for number in range(60):
+            guard.opens(f"192.0.2.{number}", "a guess")
+        assert guard.wait_s("198.51.100.1") == pytest.approx(60.0)
+        now[0] += 61.0
+        assert guard.opens("198.51.100.1", "a long night")
+
+    def test_the_page_says_how_long(self, tmp_path: Path) -> None:
+        client = visitor(tmp_path, password="a long night")
+        for _ in range(5):
+            client.post("/api/session", data={"password": "a guess"})
+        refusal = client.post("/api/session", data={"password": "a long night"})
+        assert refusal.status_code == 429
+        assert 0 < int(refusal.headers["Retry-After"]) <= 2
 
 
 class TestNames:
@@ -132,6 +201,115 @@ class TestFolders:
         (tmp_path / "nights-of-others").mkdir()
         with pytest.raises(Problem, match="outside of the folders"):
             Folders([tmp_path / "nights"]).check(str(tmp_path / "nights-of-others"))
+
+
+def test_a_plan_leads_no_further_than_a_click(tmp_path: Path, running: Running) -> None:
+    outside = tmp_path / "outside"
+    outside.mkdir()
+    (outside / "secret.csv").write_text("secret first line,of a file\n")
+    folder = running.nights / "plan-that-leads-out"
+    folder.mkdir()
+    out = str(outside)
+    lines = ("[frames]", f'folder = "{out}"', f'library = "{out}"', "[catalogue]",
+             f'file = "{out}/secret.csv"', "[output]", f'layout = "{out}/a.toml"')  # fmt: skip
+    (folder / "plan.toml").write_text("\n".join(lines))
+    client = running.client()
+    answer = client.ask("POST", "campaigns", {"name": "out", "folders": [str(folder)]})
+    assert answer.status_code == 422
+    assert answer.json()["detail"].count("outside of the folders that may be read") == 4
+    assert "secret first" not in answer.text
+    # A plan that is itself a link to elsewhere is none.
+    (folder / "plan.toml").unlink()
+    (outside / "plan.toml").write_text('[frames]\nfolder = "."\n')
+    (folder / "plan.toml").symlink_to(outside / "plan.toml")
+    made = client.post("campaigns", {"name": "link", "folders": [str(folder)]})
+    assert made["folders"] == [str(folder)]
+    client.wait(made["id"])
+    files = client.get(f"campaigns/{made['id']}/intake")["files"]
+    reasons = [file["part_reason"] for file in files]
+    assert reasons == ["a link that leads out of the folders that may be read"]
+
+
+def test_two_hundred_slow_strangers_and_forty_open_pages_hold_nobody_up(running: Running) -> None:
+    client = running.client()
+    cookie = "; ".join(f"{c.name}={c.value}" for c in client.session.cookies)
+    with ExitStack() as held:
+        for number in range(240):
+            line = held.enter_context(socket.create_connection(("127.0.0.1", running.port), 5))
+            host = f"Host: 127.0.0.1:{running.port}\r\n"
+            listening = number < 40
+            path = "/api/events" if listening else "/api/state"
+            end = f"Cookie: {cookie}\r\n\r\n" if listening else "X-Slow: "
+            line.sendall(f"GET {path} HTTP/1.1\r\n{host}{end}".encode())
+        begin = time.monotonic()
+        assert client.get("state")["version"]
+        assert client.session.get(f"{client.url}/", timeout=5).ok
+        assert time.monotonic() - begin < 1.0
+
+
+def test_a_header_that_never_ends_is_ended(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(PatientProtocol, "header_s", 0.2)
+
+    async def drip() -> float:
+        config = uvicorn.Config(_Nothing(), ws="none", log_level="critical")
+        server = uvicorn.Server(config)
+        loop = asyncio.get_running_loop()
+        config.load()
+        listener = await loop.create_server(
+            lambda: PatientProtocol(config, server.server_state, {}), "127.0.0.1", 0
+        )
+        reader, writer = await asyncio.open_connection(*listener.sockets[0].getsockname())
+        begin = loop.time()
+        writer.write(b"GET / HTTP/1.1\r\n")
+        while loop.time() - begin < 5.0:
+            writer.write(b"X")
+            try:
+                if await asyncio.wait_for(reader.read(1), 0.05) == b"":
+                    break
+            except TimeoutError:
+                continue
+            except ConnectionError:
+                break
+        listener.close()
+        return loop.time() - begin
+
+    assert 0.2 <= asyncio.run(drip()) < 2.0
+
+
+class _Nothing:
+    async def __call__(self, scope: object, receive: object, send: object) -> None:
+        raise AssertionError("a request without an end came through")
+
+
+def test_workers_take_code_only_from_who_shows_their_certificate(
+    running: Running, tmp_path: Path
+) -> None:
+    with running.workers() as client:
+        assert client.submit(abs, -1).result(timeout=30) == 1
+    address = running.cluster.scheduler
+    assert address.startswith("tls://127.0.0.1:")
+    with pytest.raises((OSError, TimeoutError)):
+        DaskClient(address.replace("tls", "tcp"), timeout=2)
+    with pytest.raises((OSError, TimeoutError)):
+        DaskClient(address, timeout=2, security=trust.security(trust.make_trust(tmp_path)))
+    for path in running.cluster.trust.iterdir():
+        assert stat.S_IMODE(path.stat().st_mode) == 0o600
+
+
+@pytest.mark.parametrize(
+    ("environment", "words"),
+    [
+        ({"BEACON_DASK": "tcp://node:8786"}, "runs code from anyone"),
+        ({"BEACON_DASK": "tls://node:8786"}, "needs BEACON_DASK_TLS"),
+        ({"BEACON_DASK": "tls://node:8786", "BEACON_DASK_TLS": "/nowhere"}, "are missing"),
+    ],
+)
+def test_a_cluster_of_ones_own_is_taken_only_with_certificates(
+    environment: dict[str, str], words: str
+) -> None:
+    assert trust.given_cluster({}) is None
+    with pytest.raises(trust.TrustError, match=words):
+        trust.given_cluster(environment)
 
 
 @pytest.mark.parametrize(("user", "password"), [("root", ""), ("", ""), ("beacon", "")])

@@ -196,8 +196,8 @@ class TestUndo:
         assert client.get(f"campaigns/{fresh}")["catalogue"] is None
         assert times() != moments
         said = []
-        while (words := client.get(f"campaigns/{fresh}")["undo"]) is not None:
-            said.append(words)
+        while (latest := client.get(f"campaigns/{fresh}")["undo"]) is not None:
+            said.append(latest["words"])
             client.post(f"campaigns/{fresh}/undo")
         assert said == [f"changed {w}" for w in ("catalogue", "site", "kit", "target", "name")]
         assert settings() == before

@@ -2,27 +2,36 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import signal
 import subprocess
 import sys
+import tempfile
 import time
+import warnings
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import psutil
 import pytest
 import requests
 
+from narrow_beacon.jobs.trust import make_trust
+
+STRANGER = str(Path(__file__).parents[1] / "stranger.py")
 COMMAND = [sys.executable, "-u", "-m", "narrow_beacon.cli", "start", "--no-demo"]
 
 
 class Started:
     """A start command in a process of its own, and what it said until it gave an address."""
 
-    def __init__(self, var: Path) -> None:
+    def __init__(self, var: Path, *options: str, **environment: str) -> None:
+        environment |= {"BEACON_VAR": str(var), "BEACON_FOLDERS": str(var.parent)}
+        command = [*COMMAND[:-1], *options] if options else COMMAND
         self.process = subprocess.Popen(
-            COMMAND, env={**os.environ, "BEACON_VAR": str(var), "BEACON_FOLDERS": str(var.parent)},
+            command, env={**os.environ, **environment},
             stdout=subprocess.PIPE, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL, text=True,
         )  # fmt: skip
         assert self.process.stdout is not None
@@ -102,6 +111,30 @@ def test_nothing_outlives_a_start_that_was_killed(start: Callable[[], Started]) 
     assert again.process.returncode == 0
 
 
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can become another user")
+def test_another_user_of_the_machine_reaches_nothing() -> None:
+    """Every port on which the application listens, and its folders, really tried as nobody."""
+    with tempfile.TemporaryDirectory() as folder:
+        Path(folder).chmod(0o755)
+        started = Started(Path(folder) / "var", "--demo")
+        try:
+            process = psutil.Process(started.process.pid)
+            family = {process.pid, *(p.pid for p in process.children(recursive=True))}
+            ports = sorted({
+                (c.laddr.ip, c.laddr.port) for c in psutil.net_connections("tcp")
+                if c.status == "LISTEN" and c.pid in family
+            })  # fmt: skip
+            assert len(ports) >= 5
+            told = subprocess.run(
+                [sys.executable, STRANGER, repr(ports), folder, f"{folder}/var",
+                 f"{folder}/var/data", f"{folder}/var/secrets"],
+                capture_output=True, text=True, timeout=200, check=True,
+            )  # fmt: skip
+        finally:
+            started.end(signal.SIGTERM)
+    assert told.stdout.splitlines() == ["reached: []", f"read: ['{folder}/var']"]
+
+
 def test_another_address_needs_a_password() -> None:
     done = subprocess.run(
         [*COMMAND, "--bind", "0.0.0.0"],
@@ -110,3 +143,62 @@ def test_another_address_needs_a_password() -> None:
     )  # fmt: skip
     assert done.returncode == 2
     assert "BEACON_PASSWORD" in done.stdout
+
+
+def test_another_address_needs_a_certificate_unless_told_otherwise(tmp_path: Path) -> None:
+    environment = {**os.environ, "BEACON_PASSWORD": "a long night"}
+    done = subprocess.run(
+        [*COMMAND, "--bind", "::"], env=environment, capture_output=True, text=True, timeout=60
+    )
+    assert done.returncode == 2
+    assert "--cert FILE --key FILE" in done.stdout
+    own = make_trust(tmp_path / "own")
+    more = ("--bind", "::", "--cert", str(own / "cert.pem"), "--key", str(own / "key.pem"))
+    started = Started(tmp_path / "var", "--no-demo", *more, BEACON_PASSWORD="a long night")
+    try:
+        url = started.address.split("/?")[0]
+        assert url.startswith("https://[::1]:")
+        with requests.Session() as session, warnings.catch_warnings():
+            warnings.simplefilter("ignore")  # the certificate is for no name
+            assert session.get(url, verify=False, timeout=20).status_code == 401
+            form = {"password": "a long night"}
+            session.post(f"{url}/api/session", data=form, verify=False, timeout=20)
+            assert session.get(f"{url}/api/state", verify=False, timeout=20).ok
+            assert all(cookie.secure for cookie in session.cookies)
+        with pytest.raises(requests.RequestException):
+            requests.get(url.replace("https", "http"), timeout=5)
+    finally:
+        started.end(signal.SIGTERM)
+
+
+@pytest.mark.parametrize("what", ["mariadbd", "narrow_beacon.server.web", "spawn_main"])
+def test_a_part_that_is_killed_is_begun_again(start: Callable[[], Started], what: str) -> None:
+    started = start()
+    process = psutil.Process(started.process.pid)
+    found = [p for p in process.children(recursive=True) if what in " ".join(p.cmdline())]
+    with requests.Session() as session:
+        session.get(started.address, timeout=20)
+        url = started.address.split("/?")[0]
+        for victim in found:
+            victim.kill()
+        end = time.monotonic() + 40
+        while True:
+            with contextlib.suppress(requests.RequestException):
+                if session.get(f"{url}/api/state", timeout=5).ok:
+                    break
+            assert time.monotonic() < end, "it stays away"
+            time.sleep(0.1)
+    said = started.end(signal.SIGTERM)
+    assert ("is begun again" in said) == (what != "spawn_main")  # the nannies see to workers
+
+
+def test_an_end_while_it_starts_is_obeyed(tmp_path: Path) -> None:
+    process = subprocess.Popen(
+        [*COMMAND[:-1], "--demo"], env={**os.environ, "BEACON_VAR": str(tmp_path / "var")},
+        stdout=subprocess.PIPE, stderr=subprocess.STDOUT, stdin=subprocess.DEVNULL, text=True,
+    )  # fmt: skip
+    assert process.stdout is not None
+    assert "starts" in process.stdout.readline()
+    process.send_signal(signal.SIGTERM)
+    assert "stopped while it was starting" in process.communicate(timeout=30)[0]
+    assert process.returncode == 0

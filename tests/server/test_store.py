@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import copy
 import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 from alembic import command
-from distributed import Client as DaskClient
 from sqlalchemy import create_engine, text
 from sqlalchemy.orm import Session
 
@@ -198,13 +199,13 @@ def test_fingerprints_follow_their_inputs() -> None:
 def test_progress_tells_rate_and_time_left() -> None:
     events = Events()
     reporter = Reporter(events, Progress(1, 2, "census"))
-    with events.listen() as listener:
+    told: list[dict[str, Any]] = []
+    with events.telling(lambda event: told.append(copy.deepcopy(event["progress"]))):
         reporter.start("measuring", 10, done=4)
         begin = time.monotonic()
         while time.monotonic() - begin < 0.2:
             pass
         reporter.advance(3)
-        told = [listener.get_nowait()["progress"] for _ in range(listener.qsize())]
     assert told[0]["done"] == 4
     last = told[-1]
     # Three pieces in 0.2 s; what was there already does not count.
@@ -212,18 +213,8 @@ def test_progress_tells_rate_and_time_left() -> None:
     assert last["left_s"] == pytest.approx(3 / last["rate"])
 
 
-def test_a_listener_that_sleeps_does_not_hold_up_the_others() -> None:
-    events = Events()
-    with events.listen() as asleep:
-        for _ in range(asleep.maxsize + 5):
-            events.publish("changed", campaign=1)
-        with events.listen() as awake:
-            events.publish("changed", campaign=2)
-            assert awake.get_nowait()["campaign"] == 2
-
-
 def test_a_pool_keeps_order_and_stops_when_asked(running: Running) -> None:
-    with DaskClient(running.scheduler, set_as_default=True) as client:
+    with running.workers() as client:
         seen: list[int] = []
         pool = ClusterPool(client)
         assert pool.map(abs, [(-n,) for n in range(6)], seen.append) == list(range(6))

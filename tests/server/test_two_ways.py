@@ -197,7 +197,7 @@ def test_a_night_taken_out_is_as_if_it_had_never_been_there(client: Client, nigh
     client.wait(both)
     found = client.get(f"campaigns/{both}")
     assert len(found["nights"]) == 2
-    assert found["undo"] == "took out the folder raw"
+    assert found["undo"]["words"] == "took out the folder raw"
     (curve,) = client.get(f"campaigns/{both}/curve")["filters"]
     assert len(curve["file_ids"]) == 2 * SMALL["exposures"]
     # Undone: its exposures are back as they were measured, and nothing is measured again.

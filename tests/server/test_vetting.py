@@ -106,7 +106,9 @@ def test_reducing_all_of_it_sets_aside_as_one_action(client: Client, troubled: i
     assert client.wait(troubled)["state"] == "done"
     aside = {n for n, e in by_name(client, troubled).items() if e["aside_by"] == "program"}
     assert aside == TROUBLED.keys()
-    assert client.get(f"campaigns/{troubled}")["undo"] == "set aside 4 exposures as proposed"
+    assert (
+        client.get(f"campaigns/{troubled}")["undo"]["words"] == "set aside 4 exposures as proposed"
+    )
     client.post(f"campaigns/{troubled}/undo")
     assert not any(e["aside_by"] for e in by_name(client, troubled).values())
 

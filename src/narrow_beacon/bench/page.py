@@ -17,7 +17,7 @@ from sqlalchemy import select
 from narrow_beacon.serve.mariadb import MariaDb
 from narrow_beacon.serve.places import find_places
 from narrow_beacon.serve.ports import free_port
-from narrow_beacon.serve.services import Demo, Server, start_cluster
+from narrow_beacon.serve.services import Demo, Door, Server, start_cluster
 from narrow_beacon.server.tokens import make_token
 from narrow_beacon.simulate.plain import write_plain_night
 from narrow_beacon.store.census import read_census_table, write_census_table
@@ -54,9 +54,9 @@ def _application(folder: Path) -> Iterator[tuple[Server, Store]]:
         store.migrate()
         parts.callback(store.engine.dispose)
         server = Server(
-            find_places().page, folder / "var", folder / "data", database.url,
-            start_cluster(parts), Demo(), (folder,), "127.0.0.1", free_port(),
-        )  # fmt: skip
+            find_places().page, folder / "var", folder / "data", (folder,), Door(port=free_port())
+        )
+        server.tell(database.url, start_cluster(parts, folder / "var" / "secrets"), Demo())
         yield parts.enter_context(server), store
 
 

@@ -5,16 +5,23 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable, Sequence
+from pathlib import Path
 from typing import Any, TypeVar
 
-from distributed import Client, Future, LocalCluster, Scheduler, SpecCluster, wait
+import psutil
+from distributed import Client, Future, Nanny, Scheduler, SpecCluster, Worker, wait
 from distributed.deploy.subprocess import SubprocessWorker
+from distributed.http.routing import RoutingApplication
+from tornado.httpserver import HTTPServer
 
 from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.jobs.trust import security, settings
 from narrow_beacon.processes import semaphores_work
 from narrow_beacon.reduce.workers import SilentWorkersError
 
 R = TypeVar("R")
+_HOST = "127.0.0.1"
+_MEMORY_SHARE = 0.8
 _LOOK_AGAIN_S = 0.4
 _SILENT_S = 900.0
 _RESULT_S = 600.0
@@ -24,35 +31,46 @@ class CancelledError(BeaconError):
     """The observer stopped the job."""
 
 
-def local_cluster(workers: int) -> SpecCluster:
-    """A cluster of this machine: one process per worker, one thread each, on loopback."""
-    if not semaphores_work():
-        return _plain_cluster(workers)
-    return LocalCluster(
-        n_workers=workers, threads_per_worker=1, processes=True, host="127.0.0.1",
-        dashboard_address="127.0.0.1:0", memory_limit=0, silence_logs=50,
-    )  # fmt: skip
+class _Unheard:
+    """A part of a cluster without the pages that Dask would serve to anyone about it."""
+
+    def start_http_server(self, routes: Any, *_: Any, **__: Any) -> None:
+        """Make what the rest expects, and listen nowhere."""
+        self.http_application = RoutingApplication(routes)
+        self.http_server = HTTPServer(self.http_application)
 
 
-def _plain_cluster(workers: int) -> SpecCluster:
-    """The same without what needs semaphores: a worker that dies is not begun again."""
-    options = {
-        "nthreads": 1, "host": "127.0.0.1", "memory_limit": 0, "dashboard": False,
-        "death_timeout": 30,
-    }  # fmt: skip
+class UnheardScheduler(_Unheard, Scheduler):
+    """A scheduler with no open port but the one that asks for a certificate."""
+
+
+class UnheardWorker(_Unheard, Worker):
+    """A worker with no open port but the one that asks for a certificate."""
+
+
+def local_cluster(workers: int, trust: Path) -> SpecCluster:
+    """A cluster of this machine: one process per worker, one thread each, on loopback; whoever
+    connects shows the certificates of the folder ``trust``. A worker that dies, or that takes
+    more than its share of the memory, is begun again.
+    """
+    secure = security(trust)
+    share = int(psutil.virtual_memory().total * _MEMORY_SHARE / workers)
+    options: dict[str, Any] = {"nthreads": 1, "host": _HOST, "memory_limit": share}
     os.environ.setdefault("DASK_LOGGING__DISTRIBUTED", "error")  # what they say is not for people
-    scheduler = {"host": "127.0.0.1", "port": 0, "dashboard_address": "127.0.0.1:0"}
+    if semaphores_work():
+        options |= {"security": secure, "worker_class": UnheardWorker, "silence_logs": 50}
+        worker: dict[str, Any] = {"cls": Nanny, "options": {**options, "dashboard": False}}
+    else:
+        # Without what needs semaphores: one that dies is not begun again.
+        os.environ.update(settings(trust))
+        options |= {"death_timeout": 30, "dashboard": False, "memory_limit": 0}
+        named = {"worker_class": f"{__name__}.UnheardWorker", "worker_kwargs": options}
+        worker = {"cls": SubprocessWorker, "options": named}
     return SpecCluster(
-        {
-            number: {
-                "cls": SubprocessWorker,
-                "options": {"worker_class": "distributed.Worker", "worker_kwargs": options},
-            }
-            for number in range(workers)
-        },
-        {"cls": Scheduler, "options": scheduler},
-        silence_logs=50,
-    )
+        dict.fromkeys(range(workers), worker),
+        {"cls": UnheardScheduler, "options": {"host": _HOST, "port": 0, "security": secure}},
+        security=secure, silence_logs=50,
+    )  # fmt: skip
 
 
 class ClusterPool:

@@ -58,11 +58,15 @@ class RecordKeeper(Keeper):
 
     def __init__(self, work: Work) -> None:
         self._work = work
+        self.gate = work.gate
         self._ids: dict[str, int] = {}
 
     def plan(self) -> Plan:
         with self._work.store.session() as session:
-            return plan_of(session, self._work.campaign(session), self._work.folder("exports"))
+            plan = plan_of(session, self._work.campaign(session), self._work.folder("exports"))
+        if plan.library is not None:
+            self.gate.check(plan.library)
+        return plan
 
     def folder(self, what: str) -> Path:
         return self._work.folder(what)

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import contextlib
-import queue
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass, field
 from typing import Any
@@ -30,10 +28,10 @@ class Progress:
 
 
 class Events:
-    """Hands events to every listener; a listener that does not keep up loses old ones."""
+    """Hands events to every listener, from whatever thread they come."""
 
     def __init__(self) -> None:
-        self._listeners: set[queue.Queue[dict[str, Any]]] = set()
+        self._listeners: set[Callable[[dict[str, Any]], None]] = set()
         self._lock = threading.Lock()
 
     def publish(self, kind: str, **values: Any) -> None:
@@ -41,27 +39,19 @@ class Events:
         event = {"kind": kind, **values}
         with self._lock:
             listeners = list(self._listeners)
-        for listener in listeners:
-            try:
-                listener.put_nowait(event)
-            except queue.Full:
-                # The newest tells most; whoever sleeps this long looks at everything anew.
-                with contextlib.suppress(queue.Empty):
-                    listener.get_nowait()
-                with contextlib.suppress(queue.Full):
-                    listener.put_nowait(event)
+        for take in listeners:
+            take(event)
 
     @contextmanager
-    def listen(self) -> Iterator[queue.Queue[dict[str, Any]]]:
-        """A queue of the events from now on."""
-        listener: queue.Queue[dict[str, Any]] = queue.Queue(500)
+    def telling(self, take: Callable[[dict[str, Any]], None]) -> Iterator[None]:
+        """Hand the events from now on to a function, which must not keep anybody waiting."""
         with self._lock:
-            self._listeners.add(listener)
+            self._listeners.add(take)
         try:
-            yield listener
+            yield
         finally:
             with self._lock:
-                self._listeners.discard(listener)
+                self._listeners.discard(take)
 
 
 class Reporter:

@@ -16,6 +16,7 @@ from sqlalchemy import select
 from sqlalchemy.exc import InterfaceError, OperationalError
 
 from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.core.gate import OPEN, Gate
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
 from narrow_beacon.jobs.keeper import RecordKeeper
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
@@ -24,7 +25,7 @@ from narrow_beacon.jobs.watch import DatabaseWatch
 from narrow_beacon.jobs.work import Work
 from narrow_beacon.reduce.walk import Walk
 from narrow_beacon.store.campaigns import now
-from narrow_beacon.store.database import Store
+from narrow_beacon.store.database import Store, is_busy
 from narrow_beacon.store.models import Campaign, Job
 
 log = logging.getLogger(__name__)
@@ -77,8 +78,14 @@ class Runner:
     """Works through the jobs until it is stopped."""
 
     def __init__(
-        self, store: Store, client: Client, events: Events, log_file: str = "the server's log"
+        self,
+        store: Store,
+        client: Client,
+        events: Events,
+        log_file: str = "the server's log",
+        gate: Gate = OPEN,
     ) -> None:
+        self._gate = gate
         self._log = log_file
         self._watch = DatabaseWatch(store, events)
         self._store = store
@@ -94,6 +101,11 @@ class Runner:
     def progress(self) -> Progress | None:
         """The job that is running, as far as it is."""
         return self._now
+
+    @property
+    def records_away(self) -> bool:
+        """Whether the records did not answer when they were asked last."""
+        return self._watch.away
 
     def start(self) -> None:
         """Begin."""
@@ -131,6 +143,9 @@ class Runner:
                     continue
                 self._run(job)
             except (OperationalError, InterfaceError) as error:
+                if is_busy(error):  # the observer was quicker: the job goes on where it was
+                    log.info("the records were busy: %s", str(error).splitlines()[0])
+                    continue
                 self._watch.notice(away=True, why=str(error).splitlines()[0])
                 self._stopped.wait(_WAIT_FOR_DATABASE_S)
 
@@ -152,7 +167,7 @@ class Runner:
             return job.id in self._cancel or self._stopped.is_set()
 
         pool = ClusterPool(self._client, cancelled)
-        work = Work(self._store, pool, job.campaign_id, reporter, cancelled)
+        work = Work(self._store, pool, job.campaign_id, reporter, cancelled, self._gate)
         try:
             KINDS[job.kind](Walk(RecordKeeper(work), pool, reporter), work)
         except CancelledError:

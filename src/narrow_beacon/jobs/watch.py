@@ -13,13 +13,16 @@ from narrow_beacon.store.database import Store
 
 log = logging.getLogger(__name__)
 _ASK_AGAIN_S = 2.0
+_PATIENCE_S = 4.0
 
 
 class DatabaseWatch:
     """Tells listeners when the records are away and when they are back; each change once."""
 
     def __init__(self, store: Store, events: Events) -> None:
-        self._store, self._events = store, events
+        # One of its own: what is too slow for it is too slow for a page.
+        self._store = Store(store.url, store.data, patience_s=_PATIENCE_S)
+        self._events = events
         self._away = False
         self._lock = threading.Lock()
         self._stopped = threading.Event()

@@ -9,6 +9,7 @@ from pathlib import Path
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.core.gate import Gate
 from narrow_beacon.jobs.progress import Reporter
 from narrow_beacon.reduce.workers import Pool
 from narrow_beacon.store.database import Store
@@ -21,13 +22,14 @@ class NotReadyError(BeaconError):
 
 @dataclass
 class Work:
-    """One job's surroundings: records, pool, progress."""
+    """One job's surroundings: records, pool, progress, and which files may be read."""
 
     store: Store
     pool: Pool
     campaign_id: int
     reporter: Reporter
     cancelled: Callable[[], bool]
+    gate: Gate
 
     def folder(self, *parts: str) -> Path:
         """A folder of this campaign below the data folder."""

@@ -96,6 +96,15 @@ class MariaDb:
         )  # fmt: skip
         self._wait()
 
+    @property
+    def running(self) -> bool:
+        """Whether its process lives."""
+        return self._process is not None and self._process.poll() is None
+
+    def begin_again(self) -> None:
+        """Start it after it ended by itself, at the same port."""
+        self.start(self.port)
+
     def _wait_until_free(self) -> None:
         """A server that was left alone may still be writing down what it holds."""
         table_space = self.data / "ibdata1"

@@ -1,16 +1,17 @@
-"""Free ports on loopback."""
+"""Free ports of this machine."""
 
 import socket
 
 
-def free_port(wanted: int = 0) -> int:
-    """``wanted`` where it is free, else any free port on loopback."""
+def free_port(wanted: int = 0, bind: str = "127.0.0.1") -> int:
+    """``wanted`` where it is free at an address of this machine, else any free port there."""
+    family = socket.AF_INET6 if ":" in bind else socket.AF_INET
     for port in (wanted, 0):
-        with socket.socket() as probe:
+        with socket.socket(family) as probe:
             probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             try:
-                probe.bind(("127.0.0.1", port))
+                probe.bind((bind, port))
             except OSError:
                 continue
             return int(probe.getsockname()[1])
-    raise OSError("no free port on loopback")
+    raise OSError(f"no free port at {bind}")

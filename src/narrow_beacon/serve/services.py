@@ -10,6 +10,8 @@ import subprocess
 import sys
 import threading
 import time
+import warnings
+from collections.abc import Callable
 from contextlib import ExitStack
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -18,20 +20,29 @@ import psutil
 import requests
 
 from narrow_beacon.core.errors import BeaconError
-from narrow_beacon.processes import core_count, end_with_parent
+from narrow_beacon.processes import LOG_VARIABLE, core_count, end_with_parent
 from narrow_beacon.serve.mariadb import MariaDb
 from narrow_beacon.server.config import CONFIG_VARIABLE, ServerConfig
+from narrow_beacon.server.password import hash_of
 
 LOG_NAME = "server.log"
 _SERVER_TIMEOUT_S = 40.0
 _DEMO_TIMEOUT_S = 900.0
-_THREADS = 24
 _DEMO_NAME = "Larkspur 114"
 
 
-def start_database(parts: ExitStack, var: Path, data: Path) -> str:
-    """The database's URL: that of BEACON_DATABASE_URL, or of our own server, started here."""
+@dataclass(frozen=True)
+class Records:
+    """The database's URL, and our own server where there is one."""
+
+    url: str
+    server: MariaDb | None = None
+
+
+def start_database(parts: ExitStack, var: Path, data: Path) -> Records:
+    """The database that BEACON_DATABASE_URL names, or our own, started here."""
     url = os.environ.get("BEACON_DATABASE_URL")
+    database = None
     if not url:
         database = MariaDb(var / "mariadb")
         parts.callback(database.close)
@@ -42,19 +53,37 @@ def start_database(parts: ExitStack, var: Path, data: Path) -> str:
     store = Store(url, data)
     store.migrate()
     store.engine.dispose()
-    return url
+    return Records(url, database)
 
 
-def start_cluster(parts: ExitStack) -> str:
-    """The scheduler's address: that of BEACON_DASK, or of a cluster started here."""
-    address = os.environ.get("BEACON_DASK")
-    if address:
-        return address
-    from narrow_beacon.jobs.cluster import local_cluster  # slow to load; the server loads beside it
+@dataclass(frozen=True)
+class Cluster:
+    """A scheduler's address and the folder with the certificates that it asks for."""
 
-    cluster = local_cluster(core_count())
+    scheduler: str
+    trust: Path
+    has_all: Callable[[], bool] | None = None
+    fill: Callable[[], None] | None = None
+    """Where it was started here: whether all workers are there, and what begins lost ones anew."""
+
+
+def start_cluster(parts: ExitStack, secrets: Path) -> Cluster:
+    """The cluster that BEACON_DASK names, or one that is started here. Raises TrustError."""
+    # Slow to load; the server loads beside it.
+    from narrow_beacon.jobs.cluster import local_cluster
+    from narrow_beacon.jobs.trust import given_cluster, make_trust
+
+    given = given_cluster(os.environ)
+    if given:
+        return Cluster(*given)
+    trust = make_trust(secrets / "workers")
+    count = core_count()
+    cluster = local_cluster(count, trust)
     parts.callback(cluster.close)
-    return str(cluster.scheduler_address)
+    return Cluster(
+        str(cluster.scheduler_address), trust, lambda: len(cluster.workers) >= count,
+        lambda: cluster.scale(count),
+    )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -101,13 +130,16 @@ def start_demo(
     making: subprocess.Popen[bytes] | None,
     *,
     wanted: bool,
+    go_on: Callable[[], None] = lambda: None,
 ) -> Demo:
-    """The demo nights, their campaign where it is missing, and the stand-in service."""
+    """The demo nights, their campaign where it is missing, and the stand-in service; ``go_on`` is
+    asked while they are made, and may raise.
+    """
     from narrow_beacon.simulate.cone_service import ConeService
 
     folder = var / "demo"
     if making is not None:
-        _, said = making.communicate(timeout=_DEMO_TIMEOUT_S)
+        said = _finished(making, go_on)
         if making.returncode:
             raise BeaconError(f"The demo nights could not be made: {said.decode()[-400:]}")
         folder.with_name(folder.name + ".new").rename(folder)  # never a half-made folder
@@ -118,6 +150,18 @@ def start_demo(
     if wanted:
         demo_campaign(url, data, folder)
     return Demo(folder, service.url)
+
+
+def _finished(making: subprocess.Popen[bytes], go_on: Callable[[], None]) -> bytes:
+    """What it said once it has ended; ``go_on`` is asked meanwhile, and may raise."""
+    end = time.monotonic() + _DEMO_TIMEOUT_S
+    while True:
+        go_on()
+        try:
+            return making.communicate(timeout=0.3)[1]
+        except subprocess.TimeoutExpired:
+            if time.monotonic() > end:
+                raise BeaconError("The demo nights take too long to make.") from None
 
 
 def demo_campaign(url: str, data: Path, folder: Path) -> None:
@@ -156,46 +200,53 @@ def host_names(bind: str) -> frozenset[str]:
     return frozenset({bind, socket.gethostname(), *(f"[{a}]" if ":" in a else a for a in bare)})
 
 
-class Server:
-    """gunicorn with threads on the application. A context manager."""
+@dataclass(frozen=True)
+class Door:
+    """Where the server listens and how one comes in. ``certificate`` and ``key`` are for HTTPS."""
 
-    def __init__(
-        self,
-        page: Path,
-        var: Path,
-        data: Path,
-        database_url: str,
-        scheduler: str,
-        demo: Demo,
-        allow: tuple[Path, ...],
-        bind: str,
-        port: int,
-        password: str | None = None,
-    ) -> None:
+    bind: str = "127.0.0.1"
+    port: int = 0
+    password: str | None = None
+    certificate: Path | None = None
+    key: Path | None = None
+
+    @property
+    def url(self) -> str:
+        """The address for a browser on this machine."""
+        host = {"0.0.0.0": "127.0.0.1", "::": "[::1]"}.get(self.bind, self.bind)
+        host = f"[{host}]" if ":" in host and not host.startswith("[") else host
+        return f"http{'s' if self.certificate else ''}://{host}:{self.port}"
+
+
+class Server:
+    """The process that answers the page. A context manager."""
+
+    def __init__(self, page: Path, var: Path, data: Path, allow: tuple[Path, ...], door: Door):
         named = os.environ.get("BEACON_FOLDERS", "")
         folders = [Path(text) for text in named.split(":") if text] or [Path.home()]
         self.config = ServerConfig(
-            "", data, "", page, var / "secrets", (*folders, *allow, data), "", None,
-            host_names(bind), password,
+            "", data, "", page, var / "secrets", (*folders, *allow, data),
+            hosts=host_names(door.bind), bind=door.bind, port=door.port,
+            password_hash=hash_of(door.password) if door.password else None,
+            certificate=door.certificate, key=door.key,
         )  # fmt: skip
-        self.url = f"http://{bind}:{port}"
+        self.url = door.url
         self.log = var / LOG_NAME
         self._told = var / "secrets" / "server.json"
-        self._address = f"{bind}:{port}"
         self._process: subprocess.Popen[bytes] | None = None
-        self.tell(database_url, scheduler, demo)
 
     @property
     def running(self) -> bool:
         """Whether the server's process lives."""
         return self._process is not None and self._process.poll() is None
 
-    def tell(self, database_url: str, scheduler: str, demo: Demo) -> None:
+    def tell(self, database_url: str, cluster: Cluster, demo: Demo) -> None:
         """What the server works with, once it is known."""
         more = (demo.folder,) if demo.folder else ()
         self.config = replace(
-            self.config, database_url=database_url, scheduler=scheduler,
-            folders=(*self.config.folders, *more), cone_url=demo.cone_url, demo_folder=demo.folder,
+            self.config, database_url=database_url, scheduler=cluster.scheduler,
+            trust=cluster.trust, folders=(*self.config.folders, *more), cone_url=demo.cone_url,
+            demo_folder=demo.folder,
         )  # fmt: skip
 
     def begin(self) -> None:
@@ -204,14 +255,8 @@ class Server:
         self._told.parent.mkdir(parents=True, exist_ok=True)
         self._told.unlink(missing_ok=True)
         self._process = subprocess.Popen(
-            [
-                sys.executable, "-m", "gunicorn", "--bind", self._address, "--workers", "1",
-                "--worker-class", "gthread", "--threads", str(_THREADS), "--timeout", "0",
-                "--graceful-timeout", "3", "--keep-alive", "30", "--error-logfile", str(self.log),
-                "--capture-output", "--no-control-socket",
-                "narrow_beacon.server.app:from_environment()",
-            ],
-            env={**os.environ, CONFIG_VARIABLE: str(self._told)},
+            [sys.executable, "-m", "narrow_beacon.server.web"],
+            env={**os.environ, CONFIG_VARIABLE: str(self._told), LOG_VARIABLE: str(self.log)},
             stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
             start_new_session=True, preexec_fn=end_with_parent,
         )  # fmt: skip
@@ -234,9 +279,18 @@ class Server:
             threading.Event().wait(0.05)
         return self
 
+    def begin_again(self) -> None:
+        """Start it after it ended by itself; whoever is signed in stays so."""
+        self._process = None
+        self.__enter__()
+
     def _answers(self) -> bool:
         try:
-            return requests.get(f"{self.url}/api/state", timeout=2).status_code == 401
+            with requests.Session() as session, warnings.catch_warnings():
+                warnings.simplefilter("ignore")  # a certificate of the observer's own is no danger
+                session.trust_env = False  # no proxy between us and our own process
+                answer = session.get(f"{self.url}/api/state", timeout=2, verify=False)
+            return answer.status_code == 401
         except requests.RequestException:
             return False
 

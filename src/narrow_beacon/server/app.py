@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import atexit
 import threading
+import time
 
 import numpy as np
 from apiflask import APIFlask
 from distributed import Client
-from flask import Response, send_from_directory
+from flask import Response, request, send_from_directory
+from flask.typing import ResponseReturnValue
+from sqlalchemy.exc import OperationalError
 
 from narrow_beacon import __version__
 from narrow_beacon.core.curve.almanac import sky_above
 from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.frames.pyramid import halve, measure_brightness, to_words
+from narrow_beacon.jobs import trust
 from narrow_beacon.jobs.progress import Events
 from narrow_beacon.jobs.runner import Runner
 from narrow_beacon.server import (
@@ -31,11 +35,14 @@ from narrow_beacon.server import (
     report,
     security,
     vet,
+    wellformed,
 )
-from narrow_beacon.server.config import ServerConfig, wait_for_config
+from narrow_beacon.server.config import ServerConfig
+from narrow_beacon.server.password import Guard
 from narrow_beacon.server.security import Folders
+from narrow_beacon.server.sessions import Sessions
 from narrow_beacon.server.state import ServerState
-from narrow_beacon.store.database import Store
+from narrow_beacon.store.database import Store, is_busy
 
 _ROOMS = (
     campaigns,
@@ -52,11 +59,27 @@ _ROOMS = (
     live,
 )
 _MOST_UPLOAD_BYTES = 2_000_000_000
+_PATIENCE_S = 15.0
+_ASK_AGAIN_S = (0.05, 0.2, 0.5)
+
+
+class _App(APIFlask):
+    """Asks again where a job held the same records for a moment: a request is one transaction."""
+
+    def dispatch_request(self) -> ResponseReturnValue:
+        for wait_s in _ASK_AGAIN_S:
+            try:
+                return super().dispatch_request()
+            except OperationalError as error:
+                if not is_busy(error) or request.mimetype == "multipart/form-data":
+                    raise
+            time.sleep(wait_s)
+        return super().dispatch_request()
 
 
 def bare_app() -> APIFlask:
     """The routes without anything behind them: enough for the OpenAPI document."""
-    app = APIFlask(
+    app = _App(
         "narrow_beacon", title="Narrow Beacon", version=__version__,
         spec_path="/api/openapi.json", docs_path=None,
     )  # fmt: skip
@@ -70,14 +93,22 @@ def bare_app() -> APIFlask:
 def make_app(config: ServerConfig, *, run_jobs: bool = True) -> APIFlask:
     """The application with its records, jobs and page."""
     app = bare_app()
-    app.secret_key = security.secret_key(config.secrets / "cookie-key")
-    security.install(app, config.secrets / "tokens", set(config.hosts), config.password)
-    store = Store(config.database_url, config.data)
+    security.install(
+        app, config.secrets / "tokens", Sessions(config.secrets / "sessions"), set(config.hosts),
+        Guard(config.password_hash) if config.password_hash else None,
+    )  # fmt: skip
+    wellformed.install(app)
     events = Events()
-    client = Client(config.scheduler)
-    runner = Runner(store, client, events, str(config.secrets.parent / "server.log"))
+    folders = Folders(list(config.folders))
+    secure = trust.security(config.trust) if config.trust else None
+    runner = Runner(
+        Store(config.database_url, config.data), Client(config.scheduler, security=secure), events,
+        str(config.secrets.parent / "server.log"), folders.gate,
+    )  # fmt: skip
+    store = Store(config.database_url, config.data, patience_s=_PATIENCE_S)
+    store.away = lambda: runner.records_away
     app.extensions["narrow_beacon"] = ServerState(
-        store, runner, events, Folders(list(config.folders)), config.cone_url, config.demo_folder
+        store, runner, events, folders, config.cone_url, config.demo_folder
     )
 
     @app.get("/", defaults={"path": "index.html"})
@@ -105,8 +136,3 @@ def _warm() -> None:
     image = np.arange(64 * 64, dtype=np.float32).reshape(64, 64)
     to_words(halve(image), measure_brightness(image))
     sky_above(np.array([2461000.5, 2461000.6]), 10.0, 40.0, Site(0.0, 0.0))
-
-
-def from_environment() -> APIFlask:
-    """For gunicorn: the environment names the file of the configuration."""
-    return make_app(wait_for_config())

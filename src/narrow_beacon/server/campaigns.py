@@ -14,6 +14,7 @@ from narrow_beacon.server.next_step import next_step
 from narrow_beacon.server.night import target_position
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.campaigns import (
+    ActionOut,
     AppState,
     CampaignName,
     CampaignOut,
@@ -34,7 +35,7 @@ from narrow_beacon.server.schemas.campaigns import (
 from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.settings import change_settings
 from narrow_beacon.server.stages import stages_of
-from narrow_beacon.server.state import campaign_of, changing, shared
+from narrow_beacon.server.state import campaign_of, changing, shared, sight
 from narrow_beacon.store.actions import next_redo, next_undo
 from narrow_beacon.store.campaigns import (
     new_campaign,
@@ -48,6 +49,7 @@ from narrow_beacon.store.models import (
     Catalogue,
     Job,
     Kit,
+    LogEntry,
     Night,
     NightFile,
     Recipe,
@@ -100,11 +102,17 @@ def create(body: NewCampaign) -> CampaignOut:
         session.flush()
         campaign.kit_id = kit.id
         plan = next(
-            (p for f in folders for p in (f / PLAN_NAME, f.parent / PLAN_NAME) if p.is_file()), None
+            (
+                plan
+                for folder in folders
+                for plan in (folder / PLAN_NAME, folder.parent / PLAN_NAME)
+                if state.folders.allows(plan) and plan.is_file()
+            ),
+            None,
         )
         if plan:
             try:
-                take_plan(session, campaign, read_plan(plan))
+                take_plan(session, campaign, read_plan(plan, state.folders.gate))
             except PlanError as error:
                 raise Problem(422, "The plan cannot be used", "; ".join(error.mistakes)) from error
             campaign.folders = [str(folder) for folder in folders if folder != plan.parent] or (
@@ -171,6 +179,7 @@ def mark_seen(number: int, body: SeenIn) -> Done:
 
 def describe(session: Session, campaign: Campaign) -> CampaignOut:
     """A campaign as the page needs it."""
+    session.info["sight"] = sight()
     catalogue = session.get(Catalogue, campaign.catalogue_id) if campaign.catalogue_id else None
     site = session.get(Site, campaign.site_id) if campaign.site_id else None
     kit = session.get(Kit, campaign.kit_id) if campaign.kit_id else None
@@ -255,9 +264,15 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
         ],
         next=next_step(session, campaign, stages),
         constants=campaign.constants,
-        undo=last.words if last else None,
-        redo=undone.words if undone else None,
+        undo=_action(last),
+        redo=_action(undone),
     )
+
+
+def _action(entry: LogEntry | None) -> ActionOut | None:
+    if entry is None:
+        return None
+    return ActionOut(id=entry.id, words=entry.words, elsewhere=entry.page != sight().page)
 
 
 def _measuring_out(campaign: Campaign) -> Measuring:

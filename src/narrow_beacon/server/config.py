@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import os
 import time
 from dataclasses import dataclass, field
 from pathlib import Path
+
+from pydantic import TypeAdapter
 
 CONFIG_VARIABLE = "BEACON_SERVER_CONFIG"
 """Names the file in which the server finds its configuration."""
@@ -15,7 +16,10 @@ _WAIT_S = 1200.0
 
 @dataclass(frozen=True)
 class ServerConfig:
-    """What the server needs to know. ``hosts`` are names besides loopback that it answers to."""
+    """What the server needs to know. ``hosts`` are names besides loopback that it answers to;
+    ``trust`` is the folder with the workers' certificates; ``certificate`` and ``key`` are for
+    HTTPS; ``password_hash`` is of the password that opens the page, where there is one.
+    """
 
     database_url: str
     data: Path
@@ -26,25 +30,24 @@ class ServerConfig:
     cone_url: str = ""
     demo_folder: Path | None = None
     hosts: frozenset[str] = field(default_factory=frozenset)
-    password: str | None = None
+    password_hash: str | None = None
+    trust: Path | None = None
+    bind: str = "127.0.0.1"
+    port: int = 0
+    certificate: Path | None = None
+    key: Path | None = None
 
     def to_json(self) -> str:
         """For another process."""
-        values = {
-            **vars(self), "hosts": sorted(self.hosts), "folders": [str(f) for f in self.folders]
-        }  # fmt: skip
-        return json.dumps(values, default=str)
+        return _ADAPTER.dump_json(self).decode()
 
     @classmethod
     def from_json(cls, text: str) -> ServerConfig:
         """What ``to_json`` wrote."""
-        v = json.loads(text)
-        return cls(
-            v["database_url"], Path(v["data"]), v["scheduler"], Path(v["page"]),
-            Path(v["secrets"]), tuple(Path(f) for f in v["folders"]), v["cone_url"],
-            Path(v["demo_folder"]) if v["demo_folder"] else None, frozenset(v["hosts"]),
-            v["password"],
-        )  # fmt: skip
+        return _ADAPTER.validate_json(text)
+
+
+_ADAPTER = TypeAdapter(ServerConfig)
 
 
 def wait_for_config() -> ServerConfig:

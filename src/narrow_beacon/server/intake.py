@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
+import os
+import tempfile
 from collections import defaultdict
 from collections.abc import Sequence
 from datetime import datetime
@@ -10,6 +13,7 @@ from typing import Any
 
 from apiflask import APIBlueprint
 from flask import request
+from werkzeug.datastructures import FileStorage
 from werkzeug.utils import secure_filename
 
 from narrow_beacon.core.frames.file_name import NamePattern, NamePatternError, NameValues
@@ -46,6 +50,7 @@ from narrow_beacon.store.models import Night, NightFile
 blueprint = APIBlueprint("intake", __name__)
 _THIN = 10
 _LISTED = 400
+_MOST_NAME = 200
 _ENDS = {
     "catalogue": (".vot", ".votable", ".xml", ".ecsv", ".csv", ".fits", ".fit"),
     "layout": (".toml",),
@@ -107,19 +112,35 @@ def upload(number: int) -> Done:
     if not sent:
         raise Problem(422, "No files", "Choose the night's files first.")
     folder = state.store.folder(f"campaign-{number}", "uploads")
+    with state.store.session() as session:
+        campaign_of(session, number)
+    for item in sent:
+        _take_in(item, folder)
     with changing(number) as (session, campaign):
-        for item in sent:
-            name = secure_filename(item.filename or "") or "file"
-            path = folder / name
-            turn = 1
-            while path.exists():  # nothing that was sent before is overwritten
-                path = folder / f"{Path(name).stem}-{turn}{Path(name).suffix}"
-                turn += 1
-            item.save(path)
         if str(folder) not in campaign.folders:
             campaign.folders = [*campaign.folders, str(folder)]
         queue_job(session, campaign, "sort")
     return Done(words=f"{counted(len(sent), 'file')} taken in.")
+
+
+def _take_in(item: FileStorage, folder: Path) -> None:
+    """Write one sent file whole or not at all, and over nothing that is there already."""
+    name = secure_filename(item.filename or "")[-_MOST_NAME:] or "file"
+    descriptor, part = tempfile.mkstemp(dir=folder, prefix=".sent-")
+    try:
+        with os.fdopen(descriptor, "wb") as file:
+            item.save(file)
+        for turn in itertools.count():
+            path = folder / (f"{Path(name).stem}-{turn}{Path(name).suffix}" if turn else name)
+            try:
+                path.touch(0o600, exist_ok=False)  # ours alone from here on
+            except FileExistsError:
+                continue
+            os.replace(part, path)
+            return
+    except BaseException:
+        Path(part).unlink(missing_ok=True)
+        raise
 
 
 @blueprint.get("/api/campaigns/<int:number>/intake")

@@ -2,47 +2,27 @@
 
 from __future__ import annotations
 
-import json
-import queue
-from collections.abc import Iterator
-from dataclasses import asdict
-
 from apiflask import APIBlueprint
 from flask import Response
 from sqlalchemy import select
 
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
-from narrow_beacon.server.schemas.live import JobList, JobOut, LogList, LogOut, NewJob
+from narrow_beacon.server.schemas.live import JobList, JobOut, LogList, LogOut, Meant, NewJob
 from narrow_beacon.server.state import campaign_of, changing, shared
 from narrow_beacon.store.actions import redo, undo
 from narrow_beacon.store.campaigns import now, queue_job
 from narrow_beacon.store.models import Job, LogEntry
 
 blueprint = APIBlueprint("live", __name__)
-_PULSE_S = 10.0
 _SHOWN = 200
 
 
 @blueprint.get("/api/events")
 @blueprint.doc(hide=True)
 def events() -> Response:
-    """Server-sent events: progress, finished jobs, changes, and whether the records answer."""
-    state = shared()
-
-    def stream() -> Iterator[str]:
-        with state.events.listen() as listener:
-            running = state.runner.progress
-            first = {"kind": "hello", "progress": asdict(running) if running else None}
-            yield f"data: {json.dumps(first)}\n\n"
-            while True:
-                try:
-                    yield f"data: {json.dumps(listener.get(timeout=_PULSE_S))}\n\n"
-                except queue.Empty:
-                    yield ": still here\n\n"  # and finds out whether the page is
-
-    headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
-    return Response(stream(), content_type="text/event-stream", headers=headers)
+    """That whoever asks may listen; the events themselves come from the server's loop."""
+    return Response(status=204)
 
 
 @blueprint.post("/api/campaigns/<int:number>/jobs")
@@ -94,20 +74,22 @@ def _job(job: Job) -> JobOut:
 
 
 @blueprint.post("/api/campaigns/<int:number>/undo")
+@blueprint.input(Meant, location="query", arg_name="query")
 @blueprint.output(Done)
-def undo_last(number: int) -> Done:
-    """Take back the latest action."""
+def undo_last(number: int, query: Meant) -> Done:
+    """Take back the page's latest action."""
     with changing(number) as (session, campaign):
-        entry = undo(session, campaign)
+        entry = undo(session, campaign, query.entry)
         return Done(words=f"Undone: {entry.words}" if entry else "Nothing to undo.")
 
 
 @blueprint.post("/api/campaigns/<int:number>/redo")
+@blueprint.input(Meant, location="query", arg_name="query")
 @blueprint.output(Done)
-def redo_last(number: int) -> Done:
+def redo_last(number: int, query: Meant) -> Done:
     """Do again what was undone last."""
     with changing(number) as (session, campaign):
-        entry = redo(session, campaign)
+        entry = redo(session, campaign, query.entry)
         return Done(words=f"Done again: {entry.words}" if entry else "Nothing to do again.")
 
 

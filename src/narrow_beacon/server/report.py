@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 import tempfile
+from datetime import timedelta
 from importlib import resources
 from pathlib import Path
 
@@ -48,6 +49,7 @@ _LARGE_UNCERTAINTY_MAG = 0.1
 _CHECK_RATIO = 1.8
 _SAME_MAG = 0.0005
 _SHOWN_LINES = 400
+_TWICE = timedelta(seconds=3)
 
 
 @blueprint.get("/api/campaigns/<int:number>/report")
@@ -195,6 +197,9 @@ def export(number: int) -> ReportOut:
     state = shared()
     with changing(number) as (session, campaign):
         moment = this_moment()
+        revision, made = shared().exported.get(number, (None, None))
+        if made is not None and revision == campaign.revision and moment - made.created < _TWICE:
+            return made  # the button was clicked twice
         folder = state.store.folder(
             f"campaign-{number}", "exports", moment.strftime("%Y-%m-%d %H%M%S.%f")
         )
@@ -230,10 +235,12 @@ def export(number: int) -> ReportOut:
         session.get_one(CastRecord, campaign.cast_id).automatic = False
         session.get_one(Recipe, campaign.recipe_id).automatic = False
         campaign.revision += 1
-        return ReportOut(
+        made = ReportOut(
             id=record.id, created=moment, layout=record.layout, files=names, points=len(points),
             changed=0, star=reduction.star, other=False,
         )  # fmt: skip
+        state.exported[number] = campaign.revision, made
+        return made
 
 
 @blueprint.get("/api/reports/<int:number>/<name>")

@@ -1,23 +1,27 @@
-"""Who may talk to the server: host and origin, the one-time token, the session cookie, folders."""
+"""Who may talk to the server: host and origin, the one-time token, the session, folders."""
 
 from __future__ import annotations
 
-import hmac
-import os
-import secrets
-import time
+import math
 from pathlib import Path
+from typing import cast
 from urllib.parse import urlsplit
 
 from apiflask import APIFlask
-from flask import Response, redirect, request, session
+from flask import Response, redirect, request
 
+from narrow_beacon.core.gate import Gate, OutsideError
+from narrow_beacon.server.password import Guard
 from narrow_beacon.server.problems import Problem, answer
+from narrow_beacon.server.sessions import Sessions
 from narrow_beacon.server.tokens import use_token
 
 _LOOPBACK = {"127.0.0.1", "localhost", "[::1]"}
-_OPEN_PATHS = {"/api/session"}
-_WRONG_PASSWORD_WAIT_S = 0.5
+COOKIE = "narrow_beacon"
+SIGN_IN_PATH = "/api/session"
+_COOKIE_S = 30 * 86400
+_MOST_FORM_BYTES = 4000
+_HTML = "text/html"
 _NO_ENTRY = """<!doctype html><html lang="en"><meta charset="utf-8"><title>Narrow Beacon</title>
 <body style="background:#13120f;color:#ece6d8;font:16px sans-serif;margin:20vh 20vw">
 <h1 style="font-size:20px">This address needs its one-time key</h1>
@@ -30,28 +34,25 @@ style="font:inherit;margin:0 8px"></label>
 <button style="font:inherit">Come in</button></p></form>"""
 
 
-def secret_key(path: Path) -> str:
-    """The key that signs session cookies, made at first use."""
-    if not path.exists():
-        path.parent.mkdir(parents=True, exist_ok=True)
-        descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-        with os.fdopen(descriptor, "w") as file:
-            file.write(secrets.token_urlsafe(32))
-    return path.read_text().strip()
-
-
-def install(app: APIFlask, tokens: Path, hosts: set[str], password: str | None) -> None:
-    """Check every request before anything else sees it."""
+def install(
+    app: APIFlask, tokens: Path, sessions: Sessions, hosts: set[str], guard: Guard | None
+) -> None:
+    """Check every request before anything else sees it. ``guard`` knows the password, where
+    there is one.
+    """
     allowed = _LOOPBACK | hosts
-    app.config.update(
-        SESSION_COOKIE_NAME="narrow_beacon",
-        SESSION_COOKIE_HTTPONLY=True,
-        SESSION_COOKIE_SAMESITE="Strict",
-        PERMANENT_SESSION_LIFETIME=30 * 86400,
-    )
+    app.config["SESSION_COOKIE_NAME"] = "narrow_beacon_unused"  # nothing is kept in the browser
 
     def host_name(netloc: str) -> str:
         return netloc if netloc.endswith("]") else netloc.rsplit(":", 1)[0]
+
+    def come_in(status: int) -> Response:
+        response = cast(Response, redirect("/", status))
+        response.set_cookie(
+            COOKIE, sessions.begin(), max_age=_COOKIE_S, httponly=True, samesite="Strict",
+            secure=request.is_secure,
+        )  # fmt: skip
+        return response
 
     @app.before_request
     def check() -> Response | None:
@@ -62,32 +63,43 @@ def install(app: APIFlask, tokens: Path, hosts: set[str], password: str | None) 
             return answer(403, "Foreign origin", "Another site's page may not use this server.")
         if request.headers.get("Sec-Fetch-Site") == "cross-site" and request.path != "/":
             return answer(403, "Foreign origin", "Another site's page may not use this server.")
-        if request.path in _OPEN_PATHS or session.get("known"):
+        if request.path == SIGN_IN_PATH and request.method == "POST":
+            return None
+        if sessions.known(request.cookies.get(COOKIE, "")):
             return None
         token = request.args.get("token")
         if request.path == "/" and token and use_token(tokens, token):
-            session["known"] = True
-            session.permanent = True
-            return redirect("/")  # type: ignore[return-value]
+            return come_in(302)
         if request.path.startswith("/api/"):
             return answer(
                 401,
                 "Not signed in",
                 "Open the address that ./beacon start printed; press Enter there for a new one.",
             )
-        page = _NO_ENTRY + (_PASSWORD_FORM if password else "")
-        return Response(page, 401, content_type="text/html")
+        return Response(_NO_ENTRY + (_PASSWORD_FORM if guard else ""), 401, content_type=_HTML)
 
-    @app.post("/api/session")
+    @app.post(SIGN_IN_PATH)
     @app.doc(hide=True)
     def sign_in() -> Response:
-        given = request.form.get("password", "")
-        if not password or not hmac.compare_digest(given.encode(), password.encode()):
-            time.sleep(_WRONG_PASSWORD_WAIT_S)  # whoever guesses is held up
+        request.max_content_length = _MOST_FORM_BYTES
+        address = request.remote_addr or ""
+        wait_s = guard.wait_s(address) if guard else 0.0
+        if wait_s > 0:
+            words = f"Try again in {math.ceil(wait_s)} s, or open the address that it printed."
+            refusal = answer(429, "Too many wrong passwords", words)
+            refusal.headers["Retry-After"] = str(math.ceil(wait_s))
+            return refusal
+        if guard is None or not guard.opens(address, request.form.get("password", "")):
             return answer(403, "Wrong password", "Go back and try again, or ask who started it.")
-        session["known"] = True
-        session.permanent = True
-        return redirect("/", 303)  # type: ignore[return-value]
+        return come_in(303)
+
+    @app.delete(SIGN_IN_PATH)
+    @app.doc(hide=True)
+    def sign_out() -> Response:
+        sessions.end(request.cookies.get(COOKIE, ""))
+        response = Response(status=204)
+        response.delete_cookie(COOKIE)
+        return response
 
     @app.after_request
     def headers(response: Response) -> Response:
@@ -101,30 +113,37 @@ def install(app: APIFlask, tokens: Path, hosts: set[str], password: str | None) 
 
 
 class Folders:
-    """The folders below which the observer lets the program read."""
+    """The folders below which the observer lets the program read, for what the page asks."""
 
     def __init__(self, allowed: list[Path]) -> None:
-        self.allowed = [path.expanduser().resolve() for path in allowed]
+        self.gate = Gate.below(allowed)
+
+    @property
+    def allowed(self) -> list[Path]:
+        """The folders themselves."""
+        return list(self.gate.roots or ())
 
     def allows(self, path: Path) -> bool:
         """Whether a path lies below a folder that may be read."""
-        whole = path.resolve()
-        return any(whole == root or root in whole.parents for root in self.allowed)
+        return self.gate.allows(path)
 
     def check(self, text: str) -> Path:
         """The folder or file at a path. Raises Problem where it is elsewhere or missing."""
-        path = Path(text).expanduser()
-        if not path.is_absolute():
+        try:
+            path = Path(text).expanduser()
+        except RuntimeError as error:
+            raise Problem(422, "Not a full path", f"“{text}”: {error}") from error
+        if not path.is_absolute() or "\0" in text:
             raise Problem(422, "Not a full path", f"“{text}” has to begin with /.")
-        path = path.resolve()
-        if not self.allows(path):
-            roots = ", ".join(str(root) for root in self.allowed)
-            raise Problem(
-                403,
-                "Folder not allowed",
-                f"{path} is outside of the folders that may be read: {roots}. "
-                "Start with --allow FOLDER to add one.",
-            )
-        if not path.exists():
-            raise Problem(404, "No such folder", f"There is nothing at {path}. Was it moved?")
+        try:
+            path = self.gate.check(path)
+        except OutsideError as error:
+            raise Problem(403, "Folder not allowed", str(error)) from error
+        try:
+            path.stat()
+        except FileNotFoundError as error:
+            words = f"There is nothing at {path}. Was it moved?"
+            raise Problem(404, "No such folder", words) from error
+        except OSError as error:
+            raise Problem(422, "Cannot be opened", f"{path}: {error.strerror}.") from error
         return path

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import cast
+from typing import Any, cast
 
-from flask import Response, current_app
+from flask import Response, current_app, request
 from pydantic import BaseModel
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -17,6 +18,7 @@ from narrow_beacon.jobs.progress import Events
 from narrow_beacon.jobs.runner import Runner
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.security import Folders
+from narrow_beacon.store.actions import Sight
 from narrow_beacon.store.database import Store
 from narrow_beacon.store.models import Campaign, NightFile
 
@@ -31,6 +33,8 @@ class ServerState:
     folders: Folders
     cone_url: str
     demo_folder: Path | None
+    exported: dict[int, tuple[int, Any]] = field(default_factory=dict)
+    """By campaign: its revision after its latest report, and that report."""
 
 
 def shared() -> ServerState:
@@ -38,9 +42,20 @@ def shared() -> ServerState:
     return cast(ServerState, current_app.extensions["narrow_beacon"])
 
 
-def campaign_of(session: Session, number: int) -> Campaign:
+def sight() -> Sight:
+    """Whose page asks, and what it has seen: from the request's headers. Raises Problem."""
+    seen = request.headers.get("If-Match", "").strip('"')
+    if seen and not re.fullmatch(r"\d{1,9}", seen):
+        raise Problem(400, "Not usable", "If-Match has to be the revision that was seen.")
+    page = request.headers.get("X-Beacon-Page", "")
+    if not re.fullmatch(r"[\w-]{0,40}", page, re.ASCII):
+        raise Problem(400, "Not usable", "X-Beacon-Page may have 40 letters and digits.")
+    return Sight(page, int(seen) if seen else None)
+
+
+def campaign_of(session: Session, number: int, *, locked: bool = False) -> Campaign:
     """A campaign. Raises Problem where there is none."""
-    campaign = session.get(Campaign, number)
+    campaign = session.get(Campaign, number, with_for_update=locked or None)
     if campaign is None:
         raise Problem(404, "No such campaign", "It may have been removed in another tab.")
     return campaign
@@ -77,7 +92,9 @@ def changing(campaign: int) -> Iterator[tuple[Session, Campaign]]:
     """A session for a change; listeners are told once it is written, and the runner of new work."""
     state = shared()
     with state.store.session() as session:
-        record = campaign_of(session, campaign)
+        # Locked: one change after the other, each on what the one before it left.
+        record = campaign_of(session, campaign, locked=True)
+        session.info["sight"] = sight()
         yield session, record
     state.events.publish("changed", campaign=campaign, revision=record.revision)
     if session.info.get("queued"):

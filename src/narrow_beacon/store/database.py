@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 from alembic import command
 from alembic.config import Config
 from sqlalchemy import create_engine
+from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session, sessionmaker
 
 # From 11.6.2 on MariaDB refuses to write a row that another has written since this session
@@ -17,24 +18,48 @@ from sqlalchemy.orm import Session, sessionmaker
 _SETTINGS = "SET autocommit = 0 /*M!110602 , innodb_snapshot_isolation = OFF */"
 
 
-class Store:
-    """The records at a database URL, and the data folder that goes with them."""
+# MariaDB: the row has changed since it was read, the wait for it was too long, a deadlock.
+_BUSY = {(1020,), (1205,), (1213,)}
 
-    def __init__(self, url: str, data: Path) -> None:
+
+def is_busy(error: DBAPIError) -> bool:
+    """Whether another transaction held what this one wanted: it can be done once more."""
+    return error.orig is not None and error.orig.args[:1] in _BUSY
+
+
+class RecordsAwayError(Exception):
+    """The database is known to be away, or too slow to wait for."""
+
+
+class Store:
+    """The records at a database URL, and the data folder that goes with them; ``patience_s``: how
+    long any one question to them may take.
+    """
+
+    def __init__(self, url: str, data: Path, patience_s: float = 120.0) -> None:
         self.url = url
         self.data = data
+        self.away: Callable[[], bool] = lambda: False
+        """Whether the records are known not to answer: then nobody waits for them in vain."""
         # No answer within these: the records are away, and whoever asked hears it.
-        limits = {"connect_timeout": 5, "read_timeout": 120, "write_timeout": 120}
+        limits = {
+            "connect_timeout": 5, "read_timeout": patience_s, "write_timeout": patience_s,
+        }  # fmt: skip
         settings = {"init_command": _SETTINGS, **limits}
         self.engine = create_engine(
-            url, pool_pre_ping=True, pool_recycle=3600, pool_size=8, max_overflow=16,
+            url, pool_pre_ping=True, pool_recycle=3600, pool_size=8, max_overflow=40,
             connect_args=settings if url.startswith("mysql") else {},
         )  # fmt: skip
         self._sessions = sessionmaker(self.engine, expire_on_commit=False)
 
     @contextmanager
     def session(self) -> Iterator[Session]:
-        """A session that commits at its end, or rolls back where something was raised."""
+        """A session that commits at its end, or rolls back where something was raised.
+
+        Raises RecordsAwayError.
+        """
+        if self.away():
+            raise RecordsAwayError("the records do not answer")
         with self._sessions() as session:
             try:
                 yield session

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, Field
 
-from narrow_beacon.server.schemas.common import Number
+from narrow_beacon.server.schemas.common import Address, Asked, IdList, Name, Number, Short
 
 
 class CampaignName(BaseModel):
@@ -37,9 +37,9 @@ class AppState(BaseModel):
     progress: Progress | None
 
 
-class NewCampaign(BaseModel):
+class NewCampaign(Asked):
     name: str = Field(min_length=1, max_length=120)
-    folders: list[str] = []
+    folders: list[Address] = Field(default=[], max_length=1000)
     reduce: bool = False
 
 
@@ -65,6 +65,23 @@ class KitValues(BaseModel):
     scale_arcsec_per_px: Number = None
     timestamp: Literal["start", "middle"] = "start"
     clock_offset_s: float = 0.0
+
+
+class SiteIn(Asked, SiteValues):
+    """A site as the observer gives it."""
+
+    elevation_m: float = Field(default=0.0, ge=-500, le=9000)
+
+
+class KitIn(Asked, KitValues):
+    """A kit as the observer gives it, within what a telescope and a camera can be."""
+
+    gain_e_per_adu: float | None = Field(default=None, ge=1e-3, le=1e3)
+    read_noise_e: float | None = Field(default=None, ge=0, le=1e3)
+    linear_limit_adu: float | None = Field(default=None, ge=1, le=1e9)
+    aperture_m: float | None = Field(default=None, ge=0.01, le=50)
+    scale_arcsec_per_px: float | None = Field(default=None, ge=0.01, le=300)
+    clock_offset_s: float = Field(default=0.0, ge=-1e6, le=1e6)
 
 
 class CatalogueOut(BaseModel):
@@ -113,8 +130,8 @@ class RemarkOut(BaseModel):
     seen: bool
 
 
-class SeenIn(BaseModel):
-    ids: list[int]
+class SeenIn(Asked):
+    ids: IdList
     seen: bool = True
 
 
@@ -139,7 +156,7 @@ class NextStep(BaseModel):
     offers: list[Offer] = []
 
 
-class Measuring(BaseModel):
+class Measuring(Asked):
     """Radius and sky ring: ``radius`` is "auto", pixels, or star widths as in "1.6 fwhm"."""
 
     radius: str = "auto"
@@ -150,6 +167,14 @@ class Measuring(BaseModel):
 class NightOut(BaseModel):
     id: int
     evening: str
+
+
+class ActionOut(BaseModel):
+    """An action of the log; ``elsewhere``: it was done on another page."""
+
+    id: int
+    words: str
+    elsewhere: bool
 
 
 class CampaignOut(BaseModel):
@@ -178,26 +203,27 @@ class CampaignOut(BaseModel):
     remarks: list[RemarkOut]
     next: NextStep
     constants: dict[str, str]
-    undo: str | None
-    redo: str | None
+    undo: ActionOut | None
+    redo: ActionOut | None
+    """What this page would take back, or do again."""
 
 
-class Settings(BaseModel):
+class Settings(Asked):
     """What the observer sets of a campaign; what is absent stays."""
 
-    name: str | None = None
+    name: Name | None = None
     archived: bool | None = None
-    folders: list[str] | None = None
-    library: str | None = None
-    epoch_yr: Number = None
-    bands: dict[str, str] | None = None
+    folders: list[Address] | None = Field(default=None, max_length=1000)
+    library: Address | None = None
+    epoch_yr: float | None = Field(default=None, ge=1800, le=2200)
+    bands: dict[Short, Short] | None = Field(default=None, max_length=100)
     measuring: Measuring | None = None
-    layout: str | None = None
-    target_name: str | None = None
-    target_ra: str | None = None
-    target_dec: str | None = None
-    site: SiteValues | None = None
-    kit: KitValues | None = None
-    default_filter: str | None = None
-    catalogue_file: str | None = None
-    cone_url: str | None = None
+    layout: Annotated[str, Field(max_length=200)] | None = None
+    target_name: Name | None = None
+    target_ra: Short | None = None
+    target_dec: Short | None = None
+    site: SiteIn | None = None
+    kit: KitIn | None = None
+    default_filter: Short | None = None
+    catalogue_file: Address | None = None
+    cone_url: Address | None = None

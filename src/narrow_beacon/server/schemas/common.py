@@ -2,10 +2,25 @@
 
 from __future__ import annotations
 
-from pydantic import BaseModel
+from typing import Annotated
+
+from pydantic import BaseModel, ConfigDict, Field
 
 Number = float | None
 Numbers = list[float | None]
+
+
+class Asked(BaseModel):
+    """What a page sends: finite numbers, and texts that can be kept."""
+
+    model_config = ConfigDict(allow_inf_nan=False, str_max_length=2000)
+
+
+Id = Annotated[int, Field(ge=0, lt=2**31)]
+IdList = Annotated[list[Id], Field(max_length=100_000)]
+Name = Annotated[str, Field(max_length=120)]
+Short = Annotated[str, Field(max_length=40)]
+Address = Annotated[str, Field(max_length=1000)]
 
 
 class Done(BaseModel):
@@ -14,5 +29,5 @@ class Done(BaseModel):
     words: str = ""
 
 
-class Ids(BaseModel):
-    ids: list[int]
+class Ids(Asked):
+    ids: IdList

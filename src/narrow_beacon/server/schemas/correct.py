@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
-from narrow_beacon.server.schemas.common import Number
+from narrow_beacon.server.schemas.common import Asked, Number
 
 Step = Literal["bias", "dark", "flat"]
 
@@ -39,10 +39,10 @@ class ChainOut(BaseModel):
     left_out: list[str]
 
 
-class MasterPick(BaseModel):
+class MasterPick(Asked):
     """The master of a chain's step: its key, "none" to do without, "" as it fits best."""
 
-    chain: str
+    chain: Annotated[str, Field(max_length=400)]
     step: Step
     key: str
 
@@ -70,7 +70,7 @@ class CorrectOut(BaseModel):
     masters: list[MasterOut]
 
 
-class ImageQuery(BaseModel):
+class ImageQuery(Asked):
     off: str = ""
     """Stations that are left out: "offset", "flat", "repair", joined by commas."""
     version: str = ""

@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import BaseModel, Field
 
-from narrow_beacon.server.schemas.common import Number
+from narrow_beacon.server.schemas.common import Asked, IdList, Number, Short
 
 
 class FileOut(BaseModel):
@@ -45,24 +45,24 @@ class IntakeOut(BaseModel):
     missing: list[str]
 
 
-class Corrections(BaseModel):
+class Corrections(Asked):
     """The observer's word on some files; "" takes an earlier word back, absent leaves it."""
 
-    ids: list[int]
-    kind: str | None = None
-    filter: str | None = None
-    exposure_s: str | None = None
-    time_utc: str | None = None
+    ids: IdList
+    kind: Short | None = None
+    filter: Short | None = None
+    exposure_s: Short | None = None
+    time_utc: Short | None = None
 
 
-class NamesQuery(BaseModel):
+class NamesQuery(Asked):
     pattern: str = Field(max_length=200)
 
 
-class NamePatternIn(BaseModel):
+class NamePatternIn(Asked):
     """A pattern for what stands in the names of some files."""
 
-    ids: list[int]
+    ids: IdList
     pattern: str = Field(max_length=200)
 
 
@@ -104,7 +104,7 @@ class FolderList(BaseModel):
     """The files that were asked for."""
 
 
-class FolderQuery(BaseModel):
+class FolderQuery(Asked):
     """``files`` asks for files that can be a star catalogue or a layout, by their names' ends."""
 
     path: str = ""

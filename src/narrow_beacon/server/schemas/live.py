@@ -7,6 +7,8 @@ from typing import Literal
 
 from pydantic import BaseModel
 
+from narrow_beacon.server.schemas.common import Asked, Id
+
 
 class LogOut(BaseModel):
     id: int
@@ -20,7 +22,13 @@ class LogList(BaseModel):
     entries: list[LogOut]
 
 
-class NewJob(BaseModel):
+class Meant(Asked):
+    """``entry``: the action of the log that is meant; refused where another one is next."""
+
+    entry: Id | None = None
+
+
+class NewJob(Asked):
     kind: Literal["sort", "masters", "place", "census", "settle", "reduce"]
 
 

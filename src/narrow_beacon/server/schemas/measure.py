@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
-from pydantic import BaseModel
+from typing import Annotated
 
-from narrow_beacon.server.schemas.common import Number, Numbers
+from pydantic import BaseModel, Field
+
+from narrow_beacon.server.schemas.common import Asked, Id, Number, Numbers, Short
 
 
-class RecipeIn(BaseModel):
-    steps: dict[str, int]
+class RecipeIn(Asked):
+    steps: dict[Short, Annotated[int, Field(ge=0, le=100)]]
     automatic: bool = False
 
 
-class FilterQuery(BaseModel):
+class FilterQuery(Asked):
     filter: str = ""
 
 
-class StarQuery(BaseModel):
-    row: int
-    file: int
+class StarQuery(Asked):
+    row: Id
+    file: Id
 
 
 class NightRadii(BaseModel):

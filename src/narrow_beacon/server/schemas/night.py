@@ -6,7 +6,7 @@ from datetime import datetime
 
 from pydantic import BaseModel
 
-from narrow_beacon.server.schemas.common import Number
+from narrow_beacon.server.schemas.common import Asked, IdList, Number
 
 
 class Exposure(BaseModel):
@@ -45,8 +45,8 @@ class Exposures(BaseModel):
     reference: int | None
 
 
-class SetAside(BaseModel):
-    ids: list[int]
+class SetAside(Asked):
+    ids: IdList
     aside: bool
     reason: str = ""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import BaseModel
 
-from narrow_beacon.server.schemas.common import Number, Numbers
+from narrow_beacon.server.schemas.common import Asked, Id, IdList, Number, Numbers
 
 
 class Catalogue(BaseModel):
@@ -75,7 +75,7 @@ class Candidates(BaseModel):
     candidates: list[Candidate]
 
 
-class CastIn(BaseModel):
-    target: int
-    comparison: list[int]
-    check: int | None
+class CastIn(Asked):
+    target: Id
+    comparison: IdList
+    check: Id | None
