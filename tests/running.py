@@ -34,9 +34,10 @@ UNKIND = "foxglove-005.fits"
 class Running:
     """The application on a folder of its own."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, var: Path | None = None) -> None:
         self.folder = folder
-        self.var, self.data, self.nights = folder / "var", folder / "data", folder / "nights"
+        self.var, self.nights = var or folder / "var", folder / "nights"
+        self.data = self.var / "data"
         self.nights.mkdir(parents=True)
         self._parts = ExitStack()
         self.database = MariaDb(self.var / "mariadb")

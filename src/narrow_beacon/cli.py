@@ -1,9 +1,11 @@
-"""The command line: start, reduce, demo, bench."""
+"""The command line: start, reduce, demo, bench, and the care of what is kept."""
 
 from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import click
@@ -66,18 +68,15 @@ def reduce(plan: Path, workers: int | None) -> None:
     from narrow_beacon.reduce import reduce_plan
     from narrow_beacon.screen import Bars, print_outcome
 
-    try:
-        checked = read_plan(plan)
-        with Bars() as bars:
-            outcome = reduce_plan(checked, workers, bars)
-    except PlanError as error:
-        for line in error.mistakes:
-            click.echo(line, err=True)
-        sys.exit(2)
-    except OSError as error:
-        where = error.filename or plan
-        click.echo(f"{where}: {error.strerror}; put it right and start again", err=True)
-        sys.exit(2)
+    with _in_words():
+        try:
+            checked = read_plan(plan)
+            with Bars() as bars:
+                outcome = reduce_plan(checked, workers, bars)
+        except PlanError as error:
+            for line in error.mistakes:
+                click.echo(line, err=True)
+            sys.exit(2)
     print_outcome(outcome)
     sys.exit(0 if outcome.measured else 3)
 
@@ -125,6 +124,73 @@ def bench(names: tuple[str, ...]) -> None:
     from narrow_beacon.bench.run import run_benches
 
     sys.exit(run_benches(names))
+
+
+@main.command()
+@click.option("--mend", is_flag=True, help="Put right what can be made again.")
+@click.option("--hashes", is_flag=True, help="Read every raw file, too; takes a while.")
+def doctor(mend: bool, hashes: bool) -> None:
+    """Hold records and data folder against one another.
+
+    Exit status 0 when all is well, 1 when something is left to look at.
+    """
+    from narrow_beacon.serve.care import doctor as examine
+    from narrow_beacon.serve.places import find_places
+
+    left = found = 0
+    with _in_words():
+        for finding in examine(find_places(), mend=mend, hashes=hashes):
+            found += 1
+            left += not finding.mended
+            click.echo(f"{'mended' if finding.mended else 'look at'}: {finding.words}")
+    if not found:
+        click.echo("All is well.")
+    elif left and not mend:
+        click.echo("./beacon doctor --mend puts right what can be made again.")
+    sys.exit(1 if left else 0)
+
+
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path, dir_okay=False, resolve_path=True))
+def backup(file: Path) -> None:
+    """Write all that is kept into FILE (.tar or .tar.gz), also while the application runs.
+
+    Raw files in your own folders are not in it.
+    """
+    from narrow_beacon.serve.care import backup as write
+    from narrow_beacon.serve.places import find_places
+
+    with _in_words():
+        write(find_places(), file, click.echo)
+        click.echo(f"Written to {file}, {file.stat().st_size / 1e6:.1f} MB.")
+
+
+@main.command()
+@click.argument("file", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+def restore(file: Path) -> None:
+    """Bring back what `backup` wrote into FILE; what is there now is moved aside."""
+    from narrow_beacon.serve.care import restore as bring_back
+    from narrow_beacon.serve.places import find_places
+
+    with _in_words():
+        bring_back(find_places(), file, click.echo)
+        click.echo("All of it is back. Now: ./beacon start")
+
+
+@contextmanager
+def _in_words() -> Iterator[None]:
+    """What stops a command, in words and with status 2."""
+    from narrow_beacon.core.disk import disk_words
+    from narrow_beacon.core.errors import BeaconError
+
+    try:
+        yield
+    except BeaconError as error:
+        click.echo(str(error), err=True)
+        sys.exit(2)
+    except OSError as error:
+        click.echo(disk_words(error), err=True)
+        sys.exit(2)
 
 
 if __name__ == "__main__":

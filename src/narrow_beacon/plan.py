@@ -19,6 +19,9 @@ from narrow_beacon.core.frames.header import sexagesimal_deg
 from narrow_beacon.core.gate import OPEN, Gate, OutsideError
 from narrow_beacon.core.report.layout import LayoutError, read_layout
 
+_MOST_LETTERS = 1000
+_MOST_BYTES = 1_000_000
+
 
 class PlanError(BeaconError):
     """An unusable plan: ``mistakes`` holds one line for each."""
@@ -86,6 +89,8 @@ class Plan:
 def _text(value: Any) -> str:
     if not isinstance(value, str) or not value.strip():
         raise ValueError("must be text in quotes")
+    if len(value) > _MOST_LETTERS or not value.strip().isprintable():
+        raise ValueError(f"must be text of one line, of {_MOST_LETTERS} letters at most")
     return value.strip()
 
 
@@ -122,7 +127,9 @@ def _angle(low: float, high: float, *, hours: bool) -> Callable[[Any], float]:
 def _choice(*words: str) -> Callable[[Any], str]:
     def parse(value: Any) -> str:
         if value not in words:
-            raise ValueError(f"is {value!r}, must be " + " or ".join(f'"{w}"' for w in words))
+            raise ValueError(
+                f"is {str(value)[:40]!r}, must be " + " or ".join(f'"{w}"' for w in words)
+            )
         return str(value)
 
     return parse
@@ -225,6 +232,8 @@ def read_plan(path: Path, gate: Gate = OPEN) -> Plan:
     """
     try:
         gate.check(path)
+        if path.stat().st_size > _MOST_BYTES:
+            raise PlanError([f"{path}: larger than any plan is"])
         text = path.read_text(encoding="utf-8")
     except OutsideError as error:
         raise PlanError([str(error)]) from error
@@ -234,10 +243,12 @@ def read_plan(path: Path, gate: Gate = OPEN) -> Plan:
         raise PlanError([f"{path}: is not a text file in UTF-8"]) from error
     try:
         document = tomllib.loads(text)
+    except RecursionError as error:
+        raise PlanError([f"{path.name}:1: not a plan: it is nested too deeply"]) from error
     except tomllib.TOMLDecodeError as error:
         line = re.search(r"at line (\d+)", str(error))
         where = line.group(1) if line else "1"
-        raise PlanError([f"{path.name}:{where}: not TOML: {error}"]) from error
+        raise PlanError([f"{path.name}:{where}: not TOML: {str(error)[:200]}"]) from error
     notes = _Notes(path, text)
     values = _parse(document, notes)
     _keep_inside(path.resolve().parent, values, notes, gate)

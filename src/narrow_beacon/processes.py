@@ -12,11 +12,14 @@ import multiprocessing
 import os
 import signal
 import sys
+import time
 from collections import deque
 from collections.abc import Callable, Sequence
 from multiprocessing.connection import Connection, wait
 from multiprocessing.process import BaseProcess
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
+
+from narrow_beacon.rescue import LOST, LostError, Rescue
 
 R = TypeVar("R")
 LOG_VARIABLE = "BEACON_LOG"
@@ -26,11 +29,11 @@ _SILENT_S = 900.0
 _END_S = 5.0
 _libc = ctypes.CDLL(None, use_errno=True)
 
-Task = tuple[Callable[..., Any], tuple[Any, ...], Callable[[Any], None]]
+Task = tuple[Callable[..., Any], tuple[Any, ...], Callable[[Any], None], float]
 
 
 class WorkerError(RuntimeError):
-    """A worker process ended by itself, or none has answered for very long."""
+    """A worker process ended by itself, or was too long at a task, and nothing can stand in."""
 
 
 def end_with_parent() -> None:
@@ -56,89 +59,118 @@ class Processes:
     """Processes that were forked early, before any thread, so that a worker costs no import."""
 
     def __init__(self, count: int) -> None:
-        context = multiprocessing.get_context("fork")
         self._workers: dict[Connection, BaseProcess] = {}
-        self._busy: dict[Connection, Callable[[Any], None]] = {}
+        self._busy: dict[Connection, tuple[Callable[[Any], None], float]] = {}
         self._queue: deque[Task] = deque()
         for _ in range(count):
-            ours, theirs = context.Pipe()
-            worker = context.Process(target=_work, args=(theirs,), daemon=True)
-            worker.start()
-            theirs.close()
-            self._workers[ours] = worker
+            self._begin("fork")
+
+    def _begin(self, how: str) -> None:
+        context = multiprocessing.get_context(how)
+        ours, theirs = context.Pipe()
+        worker = context.Process(target=_work, args=(theirs,), daemon=True)  # type: ignore[attr-defined]
+        worker.start()
+        theirs.close()
+        self._workers[ours] = worker
 
     def map(
         self,
         task: Callable[..., R],
         calls: Sequence[tuple[Any, ...]],
         done: Callable[[R], None] = lambda _: None,
+        rescue: Rescue[R] | None = None,
     ) -> list[R]:
         """The results of ``task(*call)`` in order; ``done`` is told of each as it comes.
 
-        Raises what a task raised, and WorkerError where a worker is lost.
+        Raises what a task raised, and WorkerError where a worker is lost without a ``rescue``.
         """
         results: dict[int, R] = {}
+        lost: list[tuple[int, str]] = []
 
-        def taker(index: int) -> Callable[[R], None]:
-            def take(result: R) -> None:
+        def taker(index: int) -> Callable[[Any], None]:
+            def take(result: Any) -> None:
+                if isinstance(result, LostError):
+                    lost.append((index, str(result)))
+                    return
                 results[index] = result
                 done(result)
 
             return take
 
-        self._queue.extend((task, call, taker(index)) for index, call in enumerate(calls))
+        limits = [rescue.limit_of(call) if rescue else _SILENT_S for call in calls]
+        self._queue.extend(
+            (task, call, taker(index), limits[index]) for index, call in enumerate(calls)
+        )
         try:
             while len(results) < len(calls):
-                self._step(task.__name__)
+                while lost:
+                    index, words = lost.pop()
+                    if rescue is None:
+                        raise WorkerError(f"{task.__name__}: {words}")
+                    pieces = rescue.split(calls[index])
+                    if len(pieces) > 1:
+                        results[index] = rescue.joined(self.map(task, pieces, rescue=rescue))
+                    else:
+                        results[index] = rescue.given_up(calls[index], words)
+                    done(results[index])
+                if len(results) < len(calls):
+                    self._step()
         except BaseException:
             self._queue.clear()
             raise
         return [results[index] for index in range(len(calls))]
 
     def start(self, task: Callable[..., R], *arguments: Any) -> Callable[[], R]:
-        """Begin one task; the returned function waits for it."""
-        box: list[R] = []
-        self._queue.append((task, arguments, box.append))
+        """Begin one task; the returned function waits for it. Raises WorkerError."""
+        box: list[Any] = []
+        self._queue.append((task, arguments, box.append, _SILENT_S))
         self._feed()
 
         def result() -> R:
             while not box:
-                self._step(task.__name__)
-            return box[0]
+                self._step()
+            if isinstance(box[0], LostError):
+                raise WorkerError(f"{task.__name__}: {box[0]}")
+            return cast(R, box[0])
 
         return result
 
     def _feed(self) -> None:
         for pipe in self._workers:
             if self._queue and pipe not in self._busy:
-                task, arguments, take = self._queue.popleft()
+                task, arguments, take, limit_s = self._queue.popleft()
                 pipe.send((task, arguments))
-                self._busy[pipe] = take
+                self._busy[pipe] = take, time.monotonic() + limit_s
 
-    def _step(self, words: str) -> None:
-        """Hand out what waits, and take at least one result."""
+    def _step(self) -> None:
+        """Hand out what waits, and take at least one result, or find a worker lost."""
         self._feed()
-        ready = wait(list(self._busy), _SILENT_S)
+        first = min(end for _, end in self._busy.values())
+        ready = wait(list(self._busy), max(0.0, first - time.monotonic()))
         if not ready:
-            raise WorkerError(
-                f"no worker has finished any of {len(self._busy) + len(self._queue)} tasks "
-                f"({words}) for {_SILENT_S / 60:.0f} minutes"
-            )
+            for late in [p for p, (_, end) in self._busy.items() if end <= time.monotonic()]:
+                self._replace(late, "it took too long and was ended")
         for pipe in ready:
             assert isinstance(pipe, Connection)
-            take = self._busy.pop(pipe)
             try:
                 failed, value = pipe.recv()
-            except EOFError as error:
-                worker = self._workers.pop(pipe)
-                worker.join(_END_S)
-                raise WorkerError(
-                    f"a worker process ended by itself (status {worker.exitcode}) in {words}; "
-                    "was the memory used up?"
-                ) from error
+            except (EOFError, OSError):
+                self._replace(pipe, LOST)
+                continue
+            take, _ = self._busy.pop(pipe)
             if failed:
                 raise value
             take(value)
+
+    def _replace(self, pipe: Connection, words: str) -> None:
+        """Another worker for one that is lost; whoever waits for it is told."""
+        worker = self._workers.pop(pipe)
+        worker.kill()
+        worker.join(_END_S)
+        pipe.close()
+        take, _ = self._busy.pop(pipe)
+        self._begin("spawn")  # by now there may be threads, which a fork would carry along
+        take(LostError(words))
 
     def close(self) -> None:
         """End the processes."""

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import re
+import sys
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -370,12 +372,37 @@ class TestNamePattern:
         ("pattern", "words"),
         [
             ("*", "write {kind}"), ("{cake}", "none of {kind}"), ("{filter", "a lone {"),
-            ("{filter}-{filter}", "stands twice"), ("*a*a*a*a{filter}", "more than 3"),
+            ("{filter}-{filter}", "stands twice"),
         ],
     )  # fmt: skip
     def test_a_pattern_that_cannot_be_read_is_refused(self, pattern: str, words: str) -> None:
         with pytest.raises(NamePatternError, match=words):
             NamePattern(pattern)
+
+    def test_no_pattern_takes_long_on_any_name(self) -> None:
+        steps = 0
+
+        def count(*_: object) -> None:
+            nonlocal steps
+            steps += 1
+
+        sys.setprofile(count)
+        try:
+            for text in ("*a*a*a{kind}x", "*a" * 60 + "{kind}b", "a*{filter}*{kind}*{time}x"):
+                for name in ("a" * 255, "1a-" * 85, "a_" * 127):
+                    assert NamePattern(text).read(name) is None
+        finally:
+            sys.setprofile(None)
+        assert steps < 10_000_000  # by trying every way it would be more than 10**9
+
+    @given(
+        st.text("ab1_", max_size=12), st.lists(st.sampled_from(["*", "a", "_", "b"]), max_size=5)
+    )
+    def test_it_fits_as_the_same_expression_would(self, name: str, pieces: list[str]) -> None:
+        expression = "".join("[^/]*?" if piece == "*" else piece for piece in pieces)
+        found = re.match(expression + "([^-_./]+)", name)
+        said = NamePattern("".join(pieces) + "{filter}").read(name)
+        assert (said.filter if said else None) == (found.group(1) if found else None)
 
 
 @pytest.mark.parametrize(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import math
 from dataclasses import replace
@@ -133,6 +134,33 @@ def test_a_layout_with_mistakes_names_them_all(tmp_path: Path) -> None:
         read_layout("bad.toml", tmp_path)
     with pytest.raises(LayoutError, match=r"one of ours \(plain\)"):
         read_layout("fancy", tmp_path)
+
+
+@pytest.mark.parametrize(
+    "value",
+    ["true", "-1", "1e400", "nan", '"\\u0000\\n"', f'"{"x" * 5000}"', "[]", "[[1]]", "{}", "99999"],
+)
+@pytest.mark.parametrize(
+    "key",
+    [
+        "name",
+        "header",
+        "separator",
+        "titles",
+        "column",
+        *(f"c.{key}" for key in ("value", "text", "title", "digits", "missing", "width")),
+    ],
+)
+def test_nonsense_in_a_layout_is_a_mistake_or_a_layout(
+    tmp_path: Path, key: str, value: str
+) -> None:
+    own = key.removeprefix("c.")
+    column = "" if key == "column" else '[[column]]\nvalue = "magnitude"\n'
+    path = tmp_path / "l.toml"
+    path.write_text(f"{column}{own} = {value}\n" if own != key else f"{own} = {value}\n{column}")
+    with contextlib.suppress(LayoutError):
+        layout = read_layout("l.toml", tmp_path)
+        assert render_report(layout, POINTS, {"target": "a"}).endswith("\n")
 
 
 def test_the_figure_is_the_same_for_the_same_curve(tmp_path: Path) -> None:

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from narrow_beacon.plan import PlanError, RadiusRule, read_plan
+from narrow_beacon.plan import _KEYS, PlanError, RadiusRule, read_plan
 from narrow_beacon.simulate.sky import make_sky
 
 GOOD = """[frames]
@@ -113,6 +113,38 @@ layout = "fancy"
 )
 def test_single_mistakes(folder: Path, text: str, words: str) -> None:
     assert any(words in line for line in mistakes_of(folder, text))
+
+
+NONSENSE = (
+    "true", "-1", "1e400", "nan", '""', '"\\u0000"', f'"{"x" * 5000}"', "[]", "[[]]", "{}",
+    "{a = {b = []}}", '[1, "a"]', "2026-10-12T21:00:00", '"../../.."', '"[/b]"', '"1.2.3 fwhm"',
+    "9223372036854775808", '"99:99:99"', '["a", "a"]', '"http://[half"', "[nan, inf]",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("value", NONSENSE)
+def test_nonsense_in_any_key_is_a_mistake_or_a_plan_and_nothing_else(
+    folder: Path, value: str
+) -> None:
+    refused = []
+    path = folder / "plan.toml"
+    for section, keys in _KEYS.items():
+        for key in keys or ["V"]:
+            lines = {"frames": {"folder": '"raw"'}, "catalogue": {"file": '"field.vot"'}}
+            lines.setdefault(section, {})[key] = value
+            path.write_text("".join(
+                f"[{name}]\n" + "".join(f"{k} = {v}\n" for k, v in content.items())
+                for name, content in lines.items()
+            ))  # fmt: skip
+            try:
+                read_plan(path)
+            except PlanError as error:
+                refused.append(str(error))
+    assert len(refused) > 5
+    assert max(map(len, refused)) < 3000
+    (folder / "plan.toml").write_text("a = " + "[" * 5000)
+    with pytest.raises(PlanError, match=r"nested too deeply|not TOML"):
+        read_plan(folder / "plan.toml")
 
 
 def test_a_plan_that_is_not_there_is_named(tmp_path: Path) -> None:

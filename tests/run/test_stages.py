@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import timedelta
 from pathlib import Path
 
@@ -36,7 +36,9 @@ from narrow_beacon.reduce.names import chain_name
 from narrow_beacon.reduce.tasks import ExposureResult, Quality, read_raw_files
 from narrow_beacon.reduce.vet import cloudy, out_of_focus, spoiled_cast
 from narrow_beacon.reduce.workers import Workers, core_count
+from narrow_beacon.rescue import Rescue
 from narrow_beacon.simulate.camera import Camera, Dust
+from pieces import die_at_two, hang_at_two
 
 SHAPE = (96, 128)
 
@@ -517,6 +519,14 @@ def _die(n: int) -> int:
     os._exit(7)
 
 
+PIECES = Rescue(
+    lambda call: [([n],) for n in call[0]],
+    lambda call, words: [-call[0][0]],
+    lambda parts: [n for part in parts for n in part],
+    limit_s=1.0,
+)
+
+
 def _open_files(n: int) -> list[str]:
     folder = Path("/proc/self/fd")
     return [os.readlink(path) for path in folder.iterdir() if path.exists()]
@@ -528,10 +538,17 @@ def test_a_worker_that_dies_is_told_and_holds_nothing_of_its_parents(tmp_path: P
         assert file.fileno() > 2
         for names in pool.map(_open_files, [(1,), (2,)]):
             assert str(held) not in names
-        with pytest.raises(WorkerError, match=r"ended by itself \(status 7\) in _die"):
+        with pytest.raises(WorkerError, match=r"_die: the process that worked on it ended"):
             pool.map(_die, [(1,)])
-        # The other one goes on.
-        assert pool.map(_square, [(3,)]) == [9]
+        # The other one goes on, and another takes the place of the one that died.
+        assert pool.map(_square, [(3,), (4,), (5,)]) == [9, 16, 25]
+
+
+@pytest.mark.parametrize("how", [die_at_two, hang_at_two])
+def test_one_bad_piece_costs_only_itself(how: Callable[[list[int]], list[int]]) -> None:
+    with Workers(2) as pool:
+        said = pool.map(how, [([1, 2, 3],), ([4, 5],)], rescue=PIECES)
+    assert said == [[1, -2, 9], [16, 25]]
 
 
 def test_the_same_said_of_many_things_is_said_once() -> None:

@@ -6,6 +6,7 @@ import copy
 import threading
 import time
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +20,7 @@ from builders import frame, noise, star_table
 from narrow_beacon.core.frames.sort import RawFile
 from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.place.solution import Solution
+from narrow_beacon.jobs import cluster
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
 from narrow_beacon.reduce.codec import (
@@ -30,6 +32,7 @@ from narrow_beacon.reduce.codec import (
     solution_to_json,
 )
 from narrow_beacon.reduce.tasks import Quality
+from narrow_beacon.rescue import LOST, TOO_LONG, Rescue
 from narrow_beacon.store.actions import Change, act, new_cast, redo, undo
 from narrow_beacon.store.campaigns import fingerprint, new_campaign, plan_of
 from narrow_beacon.store.census import join_tables, read_census_table, write_census_table
@@ -38,6 +41,7 @@ from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.fields import star_table as kept_stars
 from narrow_beacon.store.files import add_raw_files, sort_files
 from narrow_beacon.store.models import Campaign, CastRecord, Reduction
+from pieces import die_at_two, hang_at_two
 from running import Running
 
 
@@ -226,6 +230,31 @@ def test_a_pool_keeps_order_and_stops_when_asked(running: Running) -> None:
             cancelled.map(time.sleep, [(0.05,) for _ in range(200)], lambda _: stop.set())
         with pytest.raises(TypeError):
             pool.map(abs, [("text",)])
+
+
+def test_on_the_cluster_one_bad_piece_costs_only_itself_and_a_stop_ends_what_runs(
+    running: Running, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(cluster, "_ASK_WORKERS_S", 0.5)
+    monkeypatch.setattr(cluster, "_GRACE_S", 0.5)
+    rescue = Rescue(
+        lambda call: [([n],) for n in call[0]], lambda call, words: [words],
+        lambda parts: [n for part in parts for n in part], limit_s=6.0,
+    )  # fmt: skip
+    with running.workers() as client:
+        pool = ClusterPool(client)
+        dead = pool.map(die_at_two, [([1, 2],), ([3],)], rescue=rescue)
+        assert dead == [[1, LOST], [9]]
+        late = pool.map(hang_at_two, [([2],), ([3],)], rescue=replace(rescue, limit_s=2.0))
+        assert late == [[TOO_LONG.format(2.0)], [9]]
+        before = set(client.scheduler_info()["workers"])
+        begin = time.monotonic()
+        stopped = ClusterPool(client, lambda: time.monotonic() - begin > 1.0)
+        with pytest.raises(CancelledError):
+            stopped.map(hang_at_two, [([2],)])
+        client.wait_for_workers(len(before), timeout=60)
+        assert pool.map(abs, [(-1,), (-2,)]) == [1, 2]
+        assert before - set(client.scheduler_info()["workers"]), "the worker was not ended"
 
 
 def test_records_of_the_first_version_are_brought_up_to_date(tmp_path: Path) -> None:

@@ -8,6 +8,8 @@ from pathlib import Path
 from narrow_beacon.core.errors import BeaconError
 
 FULL = {errno.ENOSPC, errno.EDQUOT}
+NOT_THE_FILE = FULL | {errno.EROFS, errno.EMFILE, errno.ENFILE}
+"""What befalls any file, whatever is in it."""
 _SHUT = {errno.EROFS, errno.EACCES, errno.EPERM}
 
 

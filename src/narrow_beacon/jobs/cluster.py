@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
+import math
 import os
 import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
+import dask
 import psutil
-from distributed import Client, Future, Nanny, Scheduler, SpecCluster, Worker, wait
+from distributed import Client, Future, KilledWorker, Nanny, Scheduler, SpecCluster, Worker, wait
 from distributed.deploy.subprocess import SubprocessWorker
 from distributed.http.routing import RoutingApplication
 from tornado.httpserver import HTTPServer
@@ -18,11 +21,16 @@ from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.jobs.trust import security, settings
 from narrow_beacon.processes import semaphores_work
 from narrow_beacon.reduce.workers import SilentWorkersError
+from narrow_beacon.rescue import LOST, TOO_LONG, Rescue
 
 R = TypeVar("R")
 _HOST = "127.0.0.1"
 _MEMORY_SHARE = 0.8
 _LOOK_AGAIN_S = 0.4
+_ASK_WORKERS_S = 10.0
+_ANSWER_S = 5.0
+_GRACE_S = 3.0
+_RESTART_S = 30.0
 _SILENT_S = 900.0
 _RESULT_S = 600.0
 
@@ -58,6 +66,8 @@ def local_cluster(workers: int, trust: Path) -> SpecCluster:
     options: dict[str, Any] = {"nthreads": 1, "host": _HOST, "memory_limit": share}
     os.environ.setdefault("DASK_LOGGING__DISTRIBUTED", "error")  # what they say is not for people
     if semaphores_work():
+        # The nannies see to their workers; nobody is to send one home whose worker is just away.
+        dask.config.set({"distributed.deploy.lost-worker-timeout": "365 days"})
         options |= {"security": secure, "worker_class": UnheardWorker, "silence_logs": 50}
         worker: dict[str, Any] = {"cls": Nanny, "options": {**options, "dashboard": False}}
     else:
@@ -85,40 +95,147 @@ class ClusterPool:
         task: Callable[..., R],
         calls: Sequence[tuple[Any, ...]],
         done: Callable[[R], None] = lambda _: None,
+        rescue: Rescue[R] | None = None,
     ) -> list[R]:
-        """The results of ``task(*call)`` in order; ``done`` is told of each as it comes.
+        """The results of ``task(*call)`` in order; ``done`` is told of each as it comes, and
+        ``rescue`` says what becomes of a call whose workers are lost one after the other.
 
-        Raises CancelledError, and whatever a task raised, after the rest was called off.
+        Raises CancelledError, and whatever a task raised, after the rest was ended.
+        """
+        results: dict[int, R] = {}
+        lost: list[int] = []
+
+        def take(place: int, result: R) -> None:
+            results[place] = result
+            done(result)
+
+        self._run(task, calls, take, lost, rescue)
+        for place in lost:
+            if rescue is None:
+                raise SilentWorkersError(f"{task.__name__}: {LOST}. What was done is kept.")
+            pieces = rescue.split(calls[place])
+            if len(pieces) > 1:
+                take(place, rescue.joined(self.map(task, pieces, rescue=rescue)))
+                continue
+            # Alone: what died may have been beside it on the same worker.
+            alone: list[int] = []
+            found: dict[int, R] = {}
+            self._run(task, [calls[place]], found.__setitem__, alone, rescue)
+            take(place, rescue.given_up(calls[place], LOST) if alone else found[0])
+        return [results[place] for place in range(len(calls))]
+
+    def _run(
+        self,
+        task: Callable[..., R],
+        calls: Sequence[tuple[Any, ...]],
+        take: Callable[[int, R], None],
+        lost: list[int],
+        rescue: Rescue[R] | None,
+    ) -> None:
+        """``take`` gets each place in ``calls`` with its result; ``lost`` the places of those whose
+        workers died.
         """
         futures: list[Future] = [self._client.submit(task, *call, pure=False) for call in calls]
-        results: dict[object, R] = {}
+        places = {future.key: place for place, future in enumerate(futures)}
+        limits = [rescue.limit_of(call) if rescue else _SILENT_S for call in calls]
         waiting = set(futures)
-        heard = time.monotonic()
+        clock = _Clock(self._client, {f.key: limits[places[f.key]] for f in futures})
         try:
             while waiting:
                 if self._cancelled():
                     raise CancelledError("stopped by the observer")
-                if time.monotonic() - heard > _SILENT_S:
-                    raise SilentWorkersError(
-                        f"no worker has finished any of {len(waiting)} tasks ({task.__name__}) for "
-                        f"{_SILENT_S / 60:.0f} minutes; what was done is kept. Start again."
-                    )
+                late = clock.late()
+                for future in [f for f in waiting if f.key in late]:
+                    place = places[future.key]
+                    self._end([future])
+                    waiting.discard(future)
+                    take(place, self._too_long(task, calls[place], limits[place], rescue))
                 try:
                     finished = wait(waiting, timeout=_LOOK_AGAIN_S, return_when="FIRST_COMPLETED")
                 except TimeoutError:
                     continue
-                heard = time.monotonic()
-                for future in finished.done:
-                    results[future.key] = future.result()
-                    done(results[future.key])
-                    future.release()
                 waiting = set(finished.not_done)
+                for future in finished.done:
+                    try:
+                        take(places[future.key], future.result())
+                    except KilledWorker:
+                        lost.append(places[future.key])
+                    future.release()
         except BaseException:
-            self._client.cancel(list(waiting))
+            self._end(list(waiting))
             raise
-        return [results[future.key] for future in futures]
+
+    def _too_long(
+        self,
+        task: Callable[..., R],
+        call: tuple[Any, ...],
+        limit_s: float,
+        rescue: Rescue[R] | None,
+    ) -> R:
+        words = TOO_LONG.format(limit_s)
+        if rescue is None:
+            raise SilentWorkersError(f"{task.__name__}: {words}. What was done is kept.")
+        pieces = rescue.split(call)
+        if len(pieces) == 1:
+            return rescue.given_up(call, words)
+        return rescue.joined(self.map(task, pieces, rescue=rescue))
+
+    def _end(self, futures: list[Future]) -> None:
+        """Call tasks off; a worker that goes on with one nevertheless is begun anew."""
+        self._client.cancel(futures)
+        keys = {future.key for future in futures}
+        end = time.monotonic() + _GRACE_S
+        while busy := _working_on(self._client, keys):
+            if time.monotonic() > end:
+                with contextlib.suppress(ValueError, OSError, TimeoutError):
+                    self._client.restart_workers(list(busy), timeout=_RESTART_S)
+                return
+            time.sleep(_LOOK_AGAIN_S / 4)
 
     def start(self, task: Callable[..., R], *arguments: Any) -> Callable[[], R]:
         """Begin one task; the returned function waits for it."""
         future = self._client.submit(task, *arguments, pure=False)
         return lambda: future.result(timeout=_RESULT_S)
+
+
+class _Clock:
+    """How long each task has been worked on; asked seldom, for it asks the workers."""
+
+    def __init__(self, client: Client, limits_s: dict[Any, float]) -> None:
+        self._client, self._limits_s = client, limits_s
+        self._began: dict[tuple[str, Any], float] = {}
+        self._asked = time.monotonic()
+
+    def late(self) -> set[Any]:
+        """The keys of those that take longer than they may."""
+        now = time.monotonic()
+        if now - self._asked < _ASK_WORKERS_S:
+            return set()
+        self._asked = now
+        running = {
+            (worker, key) for worker, keys in _executing(self._client).items() for key in keys
+        }
+        self._began = {item: self._began.get(item, now) for item in running}
+        return {
+            key
+            for (_, key), begin in self._began.items()
+            if now - begin > self._limits_s.get(key, math.inf)
+        }
+
+
+def _executing(client: Client) -> dict[str, list[Any]]:
+    """The keys of the tasks that each worker works on in this moment; what was given to it, where
+    one is too busy to say.
+    """
+    try:
+        return client.sync(client._run, _own_tasks, on_error="ignore", callback_timeout=_ANSWER_S)
+    except TimeoutError:
+        return {worker: list(keys) for worker, keys in client.processing().items()}
+
+
+def _own_tasks(dask_worker: Worker) -> list[Any]:
+    return [task.key for task in dask_worker.state.executing]
+
+
+def _working_on(client: Client, keys: set[Any]) -> set[str]:
+    return {worker for worker, tasks in _executing(client).items() if keys & set(tasks)}

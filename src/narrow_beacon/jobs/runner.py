@@ -15,6 +15,7 @@ from distributed import Client
 from sqlalchemy import select
 from sqlalchemy.exc import InterfaceError, OperationalError
 
+from narrow_beacon.core.disk import disk_words
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.gate import OPEN, Gate
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
@@ -178,6 +179,11 @@ class Runner:
             self._finish(job, progress, "failed", str(error))
         except (OperationalError, InterfaceError):
             raise
+        except OSError as error:
+            if self._stopped.is_set():
+                return
+            log.exception("job %d failed", job.id)
+            self._finish(job, progress, "failed", disk_words(error), traceback.format_exc())
         except Exception as error:
             if self._stopped.is_set():
                 return  # the cluster was closed under it; goes on at the next start

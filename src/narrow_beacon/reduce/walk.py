@@ -9,7 +9,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
-from typing import Protocol
+from typing import Any, Protocol
 
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.frames.entries import Entries, list_entries
@@ -49,6 +49,7 @@ from narrow_beacon.reduce.tasks import (
     read_raw_files,
 )
 from narrow_beacon.reduce.workers import Pool
+from narrow_beacon.rescue import Rescue
 
 _FILES_PER_TASK = 4
 
@@ -108,7 +109,7 @@ class Walk:
             self.keeper.keep_files(list(zip(*part, strict=True)))
             self.progress.advance(len(part[0]))
 
-        self.pool.map(_read_with_paths, [(part,) for part in parts], keep)
+        self.pool.map(_read_with_paths, [(part,) for part in parts], keep, _READING)
         refused = [
             (path, RawFile(relative_name(path, self.plan.base), "", None, None, reason))
             for path, reason in entries.refused
@@ -195,7 +196,7 @@ class Walk:
         self.progress.start("looking at a few exposures", len(todo))
         path = ready.context.save(self.keeper.folder("scratch"))
         said = self.pool.map(
-            probe, [(path, job) for _, job in todo], lambda _: self.progress.advance()
+            probe, [(path, job) for _, job in todo], lambda _: self.progress.advance(), _LOOKING
         )
         groups: dict[str, Probed] = {}
         for name in picks:
@@ -237,7 +238,7 @@ class Walk:
             self.progress.advance(len(results))
 
         task = measure_exposures if census else place_exposures
-        self.pool.map(task, [(path, run) for run in runs], keep)
+        self.pool.map(task, [(path, run) for run in runs], keep, _MEASURING)
 
     def settle(self, *, accept: bool) -> Settled:
         """Vet, choose cast and radii where they are not given; with ``accept`` what is doubtful is
@@ -270,3 +271,26 @@ def relative_name(path: Path, base: Path) -> str:
 
 def _read_with_paths(named: list[tuple[Path, str]]) -> tuple[list[Path], list[RawFile]]:
     return [path for path, _ in named], read_raw_files(named)
+
+
+def _unread(call: tuple[Any, ...], words: str) -> tuple[list[Path], list[RawFile]]:
+    ((path, name),) = call[0]
+    return [path], [RawFile(name, "", None, None, words)]
+
+
+_READING = Rescue(
+    lambda call: [([one],) for one in call[0]],
+    _unread,
+    lambda parts: (
+        [p for paths, _ in parts for p in paths],
+        [r for _, raws in parts for r in raws],
+    ),
+)
+_LOOKING: Rescue[tuple[Any, Any]] = Rescue(
+    lambda call: [call], lambda _call, _words: (None, None), lambda parts: parts[0]
+)
+_MEASURING = Rescue(
+    lambda call: [(call[0], [job]) for job in call[1]],
+    lambda call, words: [ExposureResult(call[1][0].index, words, None, None, None)],
+    lambda parts: [result for part in parts for result in part],
+)

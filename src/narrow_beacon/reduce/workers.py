@@ -11,6 +11,7 @@ from typing import Any, Protocol, TypeVar
 
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.processes import Processes, core_count
+from narrow_beacon.rescue import Rescue
 
 R = TypeVar("R")
 __all__ = ["Pool", "SilentWorkersError", "Workers", "core_count"]
@@ -28,8 +29,11 @@ class Pool(Protocol):
         task: Callable[..., R],
         calls: Sequence[tuple[Any, ...]],
         done: Callable[[R], None] = lambda _: None,
+        rescue: Rescue[R] | None = None,
     ) -> list[R]:
-        """The results of ``task(*call)`` for every call, in order; ``done`` is told of each."""
+        """The results of ``task(*call)`` for every call, in order; ``done`` is told of each, and
+        ``rescue`` says what becomes of a call whose worker is lost.
+        """
 
     def start(self, task: Callable[..., R], *arguments: Any) -> Callable[[], R]:
         """Begin one task beside what this process does; the returned function waits for it."""
@@ -47,10 +51,11 @@ class Workers:
         task: Callable[..., R],
         calls: Sequence[tuple[Any, ...]],
         done: Callable[[R], None] = lambda _: None,
+        rescue: Rescue[R] | None = None,
     ) -> list[R]:
         """The results of ``task(*call)`` for every call, in order; ``done`` is told of each."""
         if self._pool is not None:
-            return self._pool.map(task, calls, done)
+            return self._pool.map(task, calls, done, rescue)
         results = []
         for call in calls:
             results.append(task(*call))

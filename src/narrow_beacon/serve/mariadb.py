@@ -148,20 +148,29 @@ class MariaDb:
         self.close()
 
     def _install(self) -> None:
-        self.data.mkdir(parents=True, exist_ok=True)
+        # Made where the path is plain, for its own script does not quote it; then moved.
+        made = Path(self._scratch) / "data"
+        shutil.rmtree(made, ignore_errors=True)
+        made.mkdir()
         done = subprocess.run(
             [
-                _find("mariadb-install-db"), "--no-defaults", f"--datadir={self.data}",
+                _find("mariadb-install-db"), "--no-defaults", f"--datadir={made}",
                 "--auth-root-authentication-method=normal", "--skip-test-db", *_as_user(),
             ],
             capture_output=True, text=True, timeout=_INSTALL_TIMEOUT_S,
         )  # fmt: skip
         if done.returncode:
-            shutil.rmtree(self.data, ignore_errors=True)
+            shutil.rmtree(made, ignore_errors=True)
             raise DatabaseStartError(
                 f"MariaDB could not make its data directory {self.data}: "
                 f"{(done.stderr or done.stdout).strip()[-400:]}"
             )
+        self.folder.mkdir(parents=True, exist_ok=True)
+        half = self.folder / "data.new"
+        shutil.rmtree(half, ignore_errors=True)
+        shutil.move(made, half)
+        shutil.rmtree(self.data, ignore_errors=True)
+        half.rename(self.data)  # never half of it
 
     def _wait(self) -> None:
         end = time.monotonic() + _START_TIMEOUT_S

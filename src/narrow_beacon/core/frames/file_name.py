@@ -8,6 +8,7 @@ matter. With slashes it is held against as many folders above the file.
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -15,14 +16,13 @@ from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.frames.header import KINDS, kind_of
 
 _SLOTS = {
-    "kind": r"[A-Za-z]+(?:[-_ ][A-Za-z]+)*",
-    "filter": r"[^-_.\s/]+",
-    "seconds": r"\d+(?:\.\d+)?",
-    "time": r"\d{4}-?\d\d-?\d\d[T_ -]?\d\d[-:.h]?\d\d[-:.m]?\d\d(?:\.\d{1,6})?",
+    "kind": re.compile(r"[A-Za-z]+(?:[-_ ][A-Za-z]+)*"),
+    "filter": re.compile(r"[^-_.\s/]+"),
+    "seconds": re.compile(r"\d+(?:\.\d+)?"),
+    "time": re.compile(r"\d{4}-?\d\d-?\d\d[T_ -]?\d\d[-:.h]?\d\d[-:.m]?\d\d(?:\.\d{1,6})?"),
 }
 _PIECE = re.compile(r"\{([^{}]*)\}|\*+|[^{}*]+|[{}]")
-_MOST_STARS = 3
-"""More would let a name that nearly fits be tried in millions of ways."""
+_MOST_LETTERS = 300
 
 
 class NamePatternError(BeaconError):
@@ -53,37 +53,30 @@ class NamePattern:
         """Raises NamePatternError for one that asks for nothing, or for what is not known."""
         text = pattern.strip().strip("/")
         self._folders = text.count("/")
-        if len(re.findall(r"\*+", text)) > _MOST_STARS:
-            raise NamePatternError(
-                f"“{text}” has more than {_MOST_STARS} *: one stands for all text"
-            )
-        expression, slots = "", []
+        self._pieces: list[_Piece] = []
         for piece in _PIECE.finditer(text):
             slot = piece.group(1)
             if slot is None:
                 if piece.group() in "{}":
                     raise NamePatternError(f"“{text}” has a lone {piece.group()}: write {{filter}}")
                 stars = piece.group().startswith("*")
-                expression += "[^/]*?" if stars else re.escape(piece.group())
+                self._pieces.append(_ANY if stars else _Piece(literal=piece.group()))
             elif slot not in _SLOTS:
                 known = ", ".join(f"{{{name}}}" for name in _SLOTS)
                 raise NamePatternError(f"{{{slot}}} is none of {known}")
-            elif slot in slots:
+            elif any(known.slot == slot for known in self._pieces):
                 raise NamePatternError(f"{{{slot}}} stands twice: one of them can be *")
             else:
-                slots.append(slot)
-                expression += f"(?P<{slot}>{_SLOTS[slot]})"
-        if not slots:
+                self._pieces.append(_Piece(slot=slot))
+        if not any(piece.slot for piece in self._pieces):
             raise NamePatternError("write {kind}, {filter}, {seconds} or {time} where one stands")
-        self._expression = re.compile(expression)
 
     def read(self, path: str) -> NameValues | None:
         """What a path says, or None where it does not fit."""
         parts = path.replace("\\", "/").split("/")
-        found = self._expression.match("/".join(parts[-self._folders - 1 :]))
-        if not found:
+        said = self._fit("/".join(parts[-self._folders - 1 :])[:_MOST_LETTERS])
+        if said is None:
             return None
-        said = found.groupdict()
         kind = kind_of(said["kind"]) if "kind" in said else None
         if "kind" in said and kind not in KINDS:
             return None
@@ -93,6 +86,64 @@ class NamePattern:
             return None
         seconds = float(said["seconds"]) if "seconds" in said else None
         return NameValues(kind, said.get("filter"), seconds, begin)
+
+    def _fit(self, text: str) -> dict[str, str] | None:
+        """The slots' texts where the pattern fits from the start: * as short, slots as long as may
+        be. No place of the text is tried twice for a piece, whatever the pattern.
+        """
+        tried: set[tuple[int, int]] = set()
+        skipped: dict[tuple[int, int], int] = {}  # from where each * in each folder was tried
+        way: list[tuple[int, int, int]] = []  # (piece, begin, end) as far as it fits
+        stack = [(0, 0, iter(_ends(self._pieces[0], text, 0)))]
+        while stack:
+            number, begin, ends = stack[-1]
+            end = next(ends, None)
+            if end is None:
+                stack.pop()
+                continue
+            del way[number:]
+            way.append((number, begin, end))
+            if number + 1 == len(self._pieces):
+                return {self._pieces[n].slot: text[b:e] for n, b, e in way if self._pieces[n].slot}
+            after = self._pieces[number + 1]
+            if after is _ANY:
+                place = number + 1, text.count("/", 0, end)
+                if skipped.get(place, len(text) + 1) <= end:
+                    continue  # all that it could stand for was tried
+                skipped[place] = end
+            if (number + 1, end) not in tried:
+                tried.add((number + 1, end))
+                stack.append((number + 1, end, iter(_ends(after, text, end))))
+        return None
+
+
+@dataclass(frozen=True)
+class _Piece:
+    """Literal text, a slot, or any text where it is neither."""
+
+    literal: str = ""
+    slot: str = ""
+
+
+_ANY = _Piece()
+
+
+def _ends(piece: _Piece, text: str, begin: int) -> Iterator[int]:
+    """Where a piece that begins at a place may end, the best first."""
+    if piece.literal:
+        if text.startswith(piece.literal, begin):
+            yield begin + len(piece.literal)
+    elif piece.slot:
+        expression = _SLOTS[piece.slot]
+        longest = expression.match(text, begin)
+        for end in range(longest.end() if longest else begin, begin, -1):
+            if expression.fullmatch(text, begin, end):
+                yield end
+    else:
+        for end in range(begin, len(text) + 1):
+            yield end
+            if text[end : end + 1] == "/":
+                return
 
 
 def _moment(text: str) -> datetime:

@@ -121,13 +121,16 @@ def sexagesimal_deg(text: str, *, hours: bool) -> float:
     """
     words = re.sub(r"[hdms:°'\"′″]", " ", text.strip().lower()).split()
     if not 1 <= len(words) <= 3:
-        raise ValueError(f"“{text}” is not an angle")
+        raise ValueError(f"“{text[:40]}” is not an angle")
     negative = words[0].startswith("-")
-    parts = [float(word) for word in words]
+    try:
+        parts = [float(word) for word in words]
+    except ValueError as error:
+        raise ValueError(f"“{text[:40]}” is not an angle") from error
     if len(parts) == 1:
         return parts[0]
     if any(not 0 <= part < 60 for part in parts[1:]):
-        raise ValueError(f"“{text}”: minutes and seconds must be below 60")
+        raise ValueError(f"“{text[:40]}”: minutes and seconds must be below 60")
     size = sum(abs(part) / 60**power for power, part in enumerate(parts))
     return (-size if negative else size) * (15.0 if hours else 1.0)
 

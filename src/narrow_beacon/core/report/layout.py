@@ -15,6 +15,11 @@ from pathlib import Path
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.report.light_curve import COLUMNS, CurvePoint
 
+_MOST_BYTES = 1_000_000
+_MOST_LETTERS = 2000
+_MOST_DIGITS = 15
+_MOST_WIDTH = 200
+
 
 class LayoutError(BeaconError):
     """A layout that cannot be used."""
@@ -53,7 +58,7 @@ def read_layout(name_or_path: str, folder: Path) -> Layout:
     if "/" not in name_or_path and shipped.is_file():
         text = shipped.read_text(encoding="utf-8")
     elif path.is_file():
-        text = path.read_text(encoding="utf-8")
+        text = _text_of(path, name_or_path)
     else:
         known = sorted(
             entry.name.removesuffix(".toml")
@@ -64,43 +69,91 @@ def read_layout(name_or_path: str, folder: Path) -> Layout:
         )
     try:
         values = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise LayoutError(f"layout {name_or_path}: {error}") from error
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        raise LayoutError(f"layout {name_or_path}: not TOML: {str(error)[:200]}") from error
     return _parse(values, name_or_path)
 
 
+def _text_of(path: Path, name: str) -> str:
+    try:
+        if path.stat().st_size > _MOST_BYTES:
+            raise LayoutError(f"layout {name}: larger than any layout is")
+        return path.read_text(encoding="utf-8")
+    except OSError as error:
+        raise LayoutError(f"layout {name}: cannot be opened ({error.strerror})") from error
+    except UnicodeDecodeError as error:
+        raise LayoutError(f"layout {name}: is not a text file in UTF-8") from error
+
+
+class _Reader:
+    """Takes values out of a table of the layout, and collects what is wrong with them."""
+
+    def __init__(self, values: Mapping[str, object], where: str, mistakes: list[str]) -> None:
+        self._values, self._where, self._mistakes = values, where, mistakes
+
+    def text(self, key: str, default: str) -> str:
+        """A text of a line at most."""
+        value = self._values.get(key, default)
+        if not isinstance(value, str) or len(value) > _MOST_LETTERS or "\n" in value:
+            self._mistakes.append(f"{self._where}{key} must be text of one line")
+            return default
+        return value
+
+    def whole(self, key: str, default: int | None, most: int) -> int | None:
+        """A whole number from 0 to ``most``."""
+        value = self._values.get(key, default)
+        if value is None:
+            return None
+        if not isinstance(value, int) or isinstance(value, bool) or not 0 <= value <= most:
+            self._mistakes.append(f"{self._where}{key} must be a whole number from 0 to {most}")
+            return default
+        return value
+
+    def truth(self, key: str, default: bool) -> bool:
+        """true or false."""
+        value = self._values.get(key, default)
+        if not isinstance(value, bool):
+            self._mistakes.append(f"{self._where}{key} must be true or false")
+            return default
+        return value
+
+
 def _parse(values: Mapping[str, object], label: str) -> Layout:
-    mistakes = []
+    mistakes: list[str] = []
     columns = []
     raw = values.get("column", [])
-    for number, item in enumerate(raw if isinstance(raw, list) else [], 1):
-        value, text = str(item.get("value", "")), str(item.get("text", ""))
+    if not isinstance(raw, list) or not all(isinstance(item, dict) for item in raw):
+        mistakes.append("columns are tables: begin each with [[column]]")
+        raw = []
+    for number, item in enumerate(raw, 1):
+        own = _Reader(item, f"column {number}: ", mistakes)
+        value, text = own.text("value", ""), own.text("text", "")
         if bool(value) == bool(text):
             mistakes.append(f"column {number}: give either value or text")
         elif value and value not in COLUMNS:
             mistakes.append(f"column {number}: no value “{value}”; there are {', '.join(COLUMNS)}")
         columns.append(
             LayoutColumn(
-                title=str(item.get("title", value)),
-                value=value,
-                text=text,
-                digits=item.get("digits"),
-                missing=str(item.get("missing", "")),
-                width=int(item.get("width", 0)),
+                title=own.text("title", value), value=value, text=text,
+                digits=own.whole("digits", None, _MOST_DIGITS), missing=own.text("missing", ""),
+                width=own.whole("width", 0, _MOST_WIDTH) or 0,
             )
-        )
+        )  # fmt: skip
     if not columns:
         mistakes.append("it has no [[column]]")
+    whole = _Reader(values, "", mistakes)
+    header = values.get("header", [])
+    lines = header if isinstance(header, list) else [header]
+    if not all(isinstance(line, str) and len(line) <= _MOST_LETTERS for line in lines):
+        mistakes.append("header must be lines of text")
+    layout = Layout(
+        name=whole.text("name", label), header=tuple(str(line) for line in lines),
+        separator=whole.text("separator", ","), titles=whole.truth("titles", True),
+        columns=tuple(columns),
+    )  # fmt: skip
     if mistakes:
         raise LayoutError(f"layout {label}: " + "; ".join(mistakes))
-    header = values.get("header", [])
-    return Layout(
-        name=str(values.get("name", label)),
-        header=tuple(str(line) for line in header) if isinstance(header, list) else (str(header),),
-        separator=str(values.get("separator", ",")),
-        titles=bool(values.get("titles", True)),
-        columns=tuple(columns),
-    )
+    return layout
 
 
 def render_report(layout: Layout, points: Sequence[CurvePoint], facts: Mapping[str, str]) -> str:
