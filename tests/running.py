@@ -34,11 +34,11 @@ UNKIND = "foxglove-005.fits"
 class Running:
     """The application on a folder of its own."""
 
-    def __init__(self, folder: Path, var: Path | None = None) -> None:
+    def __init__(self, folder: Path, var: Path | None = None, nights: Path | None = None):
         self.folder = folder
-        self.var, self.nights = var or folder / "var", folder / "nights"
+        self.var, self.nights = var or folder / "var", nights or folder / "nights"
         self.data = self.var / "data"
-        self.nights.mkdir(parents=True)
+        self.nights.mkdir(parents=True, exist_ok=True)
         self._parts = ExitStack()
         self.database = MariaDb(self.var / "mariadb")
         self._parts.callback(self.database.close)

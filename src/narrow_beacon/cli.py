@@ -118,8 +118,8 @@ def cone(catalogue: Path, port: int) -> None:
 @main.command()
 @click.argument("names", nargs=-1)
 def bench(names: tuple[str, ...]) -> None:
-    """Measure speed and accuracy: any of speed, night, plain, fields, pulls, demo, page; all
-    without a name.
+    """Measure speed and accuracy: any of speed, night, plain, fields, pulls, demo, page; all of
+    them without a name. And the soak: the application killed and starved, for ten minutes.
     """
     from narrow_beacon.bench.run import run_benches
 

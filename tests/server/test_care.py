@@ -101,7 +101,7 @@ def test_a_damaged_backup_is_refused_and_nothing_is_touched(
 def test_the_doctor_finds_what_was_broken_and_mends_what_can_be_made_again(
     kept: tuple[Running, int, str, Path], tmp_path: Path
 ) -> None:
-    _, number, curve, path = kept
+    first, number, curve, path = kept
     var = tmp_path / "var"
     places = Places(var, var / "data", PAGE, False)
     restore(places, path, lambda _: None)
@@ -128,11 +128,12 @@ def test_the_doctor_finds_what_was_broken_and_mends_what_can_be_made_again(
     left = [words for words in findings(places) if "did not end" not in words]
     assert left == []
     assert (var / "data" / "campaign-77" / "uploads").is_dir()
-    again = Running(tmp_path / "last", var=var)
+    again = Running(tmp_path / "last", var, first.nights)
     try:
         client = again.client()
         client.post(f"campaigns/{number}/jobs", {"kind": "reduce"})
-        assert client.wait(number)["state"] == "done"
+        job = client.wait(number)
+        assert job["state"] == "done", job["words"] + job["log"]
         assert curve_of(client, number) == curve
     finally:
         again.close()

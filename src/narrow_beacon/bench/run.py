@@ -9,6 +9,7 @@ from narrow_beacon.bench.fields import print_fields
 from narrow_beacon.bench.nights import print_demo, print_plain
 from narrow_beacon.bench.page import print_page
 from narrow_beacon.bench.pulls import print_pulls
+from narrow_beacon.bench.soak import bench_soak
 from narrow_beacon.bench.speed import print_steps, print_throughput
 
 BENCHES: dict[str, Callable[[], bool]] = {
@@ -19,7 +20,11 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "plain": print_plain,
     "demo": print_demo,
     "page": print_page,
+    "soak": bench_soak,
 }
+
+_LONG = ("soak",)
+"""Only by name."""
 
 
 def run_benches(names: Sequence[str]) -> int:
@@ -29,7 +34,7 @@ def run_benches(names: Sequence[str]) -> int:
         print(f"no benchmark {', '.join(unknown)}; there are {', '.join(BENCHES)}")
         return 2
     verdicts = {}
-    for name in names or BENCHES:
+    for name in names or [name for name in BENCHES if name not in _LONG]:
         begin = time.perf_counter()
         verdicts[name] = BENCHES[name]()
         print(f"  ({name} took {time.perf_counter() - begin:.0f} s)\n")

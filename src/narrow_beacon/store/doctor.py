@@ -157,6 +157,8 @@ class Doctor:
         if self._busy:
             return
         numbers = set(session.scalars(select(Campaign.id)))
+        going_on = select(Job.campaign_id).where(Job.state.in_(("running", "waiting")))
+        at_work = {f"campaign-{number}" for number in session.scalars(going_on)}
         masters = set(session.scalars(select(MasterRecord.path)))
         censuses = set(session.scalars(select(CensusFile.path)))
         for folder in sorted(self._store.data.glob("campaign-*")):
@@ -164,6 +166,8 @@ class Doctor:
             for path in sorted(folder.rglob("*")):
                 if path.is_file() and (path.suffix == _HALF[0] or path.name.startswith(_HALF[1])):
                     yield self._cleared(path, "half written")
+            if folder.name in at_work:
+                continue  # what it has made is recorded when the job goes on
             if not known:
                 for kind in _MADE:
                     if (folder / kind).is_dir():
