@@ -19,18 +19,14 @@ from sqlalchemy.orm import Session
 from builders import frame, noise, star_table
 from narrow_beacon.core.frames.sort import RawFile
 from narrow_beacon.core.measure.census import ExposureCensus
+from narrow_beacon.core.measure.noise import CameraConstants
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.jobs import cluster
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
-from narrow_beacon.reduce.codec import (
-    dump,
-    load,
-    quality_from_json,
-    quality_to_json,
-    solution_from_json,
-    solution_to_json,
-)
+from narrow_beacon.reduce.codec import dump, load, quality_from_json, quality_to_json
+from narrow_beacon.reduce.context import ChainUse, Context, GroupSettings, load_context
+from narrow_beacon.reduce.solutions import solution_from_json, solution_to_json
 from narrow_beacon.reduce.tasks import Quality
 from narrow_beacon.rescue import LOST, TOO_LONG, Rescue
 from narrow_beacon.store.actions import Change, act, new_cast, redo, undo
@@ -116,6 +112,42 @@ def test_values_of_the_core_come_back_as_they_were(tmp_path: Path) -> None:
     made = frame(tmp_path, noise((20, 30), 400.0, 5.0))
     raw = RawFile(made.name, made.sha256, made.source, made.facts, "")
     assert load(RawFile, dump(raw)) == raw
+
+
+def test_what_tasks_share_comes_back_to_the_last_bit_and_without_code(tmp_path: Path) -> None:
+    stars = star_table(5)
+    solution = Solution(
+        10.0,
+        41.0,
+        3.5,
+        4.5,
+        np.array([[1e-4, 1 / 3], [-1 / 7, 1e-4]]),
+        (30, 20),
+        0,
+        np.zeros(0),
+        np.zeros(0),
+    )
+    context = Context(
+        stars, "print", {"V": "V"},
+        {"chain": ChainUse("/folder", CameraConstants(1.3, 7.1), 52000.0, None)}, (1 / 3, -0.1),
+        {"night": GroupSettings(float("nan"), solution, (1 / 3, 2.0), True, (3.5, 5.5))},
+    )  # fmt: skip
+    path = context.save(tmp_path)
+    assert context.save(tmp_path) == path  # named by its content
+    again = load_context(path)
+    assert again.chains == context.chains
+    assert (again.hint_deg, again.bands, again.stars.names) == (
+        context.hint_deg, context.bands, stars.names,
+    )  # fmt: skip
+    group = again.groups["night"]
+    assert np.isnan(group.fwhm_px)
+    assert group.radii_px == (1 / 3, 2.0)
+    assert group.reference is not None
+    assert (group.reference.cd == solution.cd).all()
+    for name in stars.bands:
+        one, other = again.stars.bands[name], stars.bands[name]
+        assert np.array_equal(one.magnitude, other.magnitude, equal_nan=True)
+    assert (again.stars.ra_deg == stars.ra_deg).all()
 
 
 def test_stars_come_back_with_their_gaps(session: Session) -> None:

@@ -19,7 +19,7 @@ from narrow_beacon.jobs.proposals import propose
 from narrow_beacon.jobs.work import Work
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains
-from narrow_beacon.reduce.codec import dump, quality_from_json, quality_to_json, solution_to_json
+from narrow_beacon.reduce.codec import dump, quality_from_json, quality_to_json
 from narrow_beacon.reduce.context import Probed
 from narrow_beacon.reduce.field import Field
 from narrow_beacon.reduce.keeper import Keeper
@@ -27,6 +27,7 @@ from narrow_beacon.reduce.masters import MasterFile
 from narrow_beacon.reduce.names import fingerprint
 from narrow_beacon.reduce.prepare import Prepared, ResultPrints
 from narrow_beacon.reduce.settle import Settled, Wanted
+from narrow_beacon.reduce.solutions import solution_to_json
 from narrow_beacon.reduce.sorting import SortedFiles
 from narrow_beacon.reduce.tasks import WRONG_KIND, ExposureResult
 from narrow_beacon.store.campaigns import calibration_print, changed_after_measuring, plan_of

@@ -3,20 +3,27 @@
 from __future__ import annotations
 
 import hashlib
-import pickle
-from dataclasses import dataclass
+import io
+import json
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from narrow_beacon.core.arrays import Ints
-from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.catalogue.table import Band, StarTable
 from narrow_beacon.core.correct.apply import Chain
 from narrow_beacon.core.frames.sort import Frame
 from narrow_beacon.core.measure.noise import CameraConstants
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.place.solve import Solver
+from narrow_beacon.reduce.solutions import solution_from_json, solution_to_json
+
+_STAR_ARRAYS = ("ra_deg", "dec_deg", "pm_ra_mas_yr", "pm_dec_mas_yr", "known_variable")
 
 
 @dataclass(frozen=True)
@@ -78,7 +85,9 @@ class Context:
 
     def save(self, folder: Path) -> str:
         """Write it where the workers will read it, under the name of its content; the path."""
-        content = pickle.dumps(self)
+        buffer = io.BytesIO()
+        np.savez(buffer, plain=np.array(json.dumps(_plain(self))), **_arrays(self.stars))  # type: ignore[arg-type]
+        content = buffer.getvalue()
         path = folder / f"context-{hashlib.sha256(content).hexdigest()[:24]}"
         if not path.exists():
             scratch = path.with_suffix(".new")
@@ -90,8 +99,60 @@ class Context:
 @lru_cache(maxsize=2)
 def load_context(path: str) -> Context:
     """The context at a path, which is named by its content; read once in a process."""
-    context: Context = pickle.loads(Path(path).read_bytes())
-    return context
+    with np.load(path, allow_pickle=False) as kept:
+        plain = json.loads(str(kept["plain"]))
+        stars = _stars(kept, plain)
+    groups = {
+        name: GroupSettings(
+            values["fwhm_px"],
+            solution_from_json(values["reference"]) if values["reference"] else None,
+            tuple(values["radii_px"]), values["radii_follow_width"],
+            (values["annulus_px"][0], values["annulus_px"][1]),
+        )
+        for name, values in plain["groups"].items()
+    }  # fmt: skip
+    chains = {
+        name: ChainUse(**{**values, "camera": CameraConstants(**values["camera"])})
+        for name, values in plain["chains"].items()
+    }
+    hint = plain["hint_deg"]
+    return Context(
+        stars, plain["stars_print"], plain["bands"], chains,
+        (hint[0], hint[1]) if hint else None, groups,
+    )  # fmt: skip
+
+
+def _arrays(stars: StarTable) -> dict[str, NDArray[Any]]:
+    found: dict[str, NDArray[Any]] = {name: getattr(stars, name) for name in _STAR_ARRAYS}
+    for number, band in enumerate(stars.bands.values()):
+        found[f"magnitude_{number}"] = band.magnitude
+        found[f"uncertainty_{number}"] = band.uncertainty
+    return found
+
+
+def _stars(kept: Mapping[str, NDArray[Any]], plain: dict[str, Any]) -> StarTable:
+    bands = {
+        name: Band(kept[f"magnitude_{number}"], kept[f"uncertainty_{number}"])
+        for number, name in enumerate(plain["star_bands"])
+    }
+    arrays = {name: kept[name] for name in _STAR_ARRAYS}
+    return StarTable(names=tuple(plain["names"]), epoch_yr=plain["epoch_yr"], bands=bands, **arrays)
+
+
+def _plain(context: Context) -> dict[str, Any]:
+    groups = {
+        name: {
+            **vars(group),
+            "reference": solution_to_json(group.reference) if group.reference else None,
+        }
+        for name, group in context.groups.items()
+    }
+    return {
+        "names": context.stars.names, "epoch_yr": context.stars.epoch_yr,
+        "star_bands": list(context.stars.bands), "stars_print": context.stars_print,
+        "bands": context.bands, "hint_deg": context.hint_deg, "groups": groups,
+        "chains": {name: asdict(use) for name, use in context.chains.items()},
+    }  # fmt: skip
 
 
 _solvers: dict[tuple[str, float], tuple[Solver, Ints]] = {}

@@ -18,12 +18,12 @@ from narrow_beacon.core.place.solve import Placement
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import ChainReport
-from narrow_beacon.reduce.codec import solution_to_json
 from narrow_beacon.reduce.context import Context, ExposureJob, GroupSettings, Probed
 from narrow_beacon.reduce.curves import DEFAULT_STEP
 from narrow_beacon.reduce.field import Bands, Field, bands_of, position_of
 from narrow_beacon.reduce.kit import constants_of
 from narrow_beacon.reduce.names import chain_name, fingerprint, group_name, stars_print
+from narrow_beacon.reduce.solutions import solution_to_json
 from narrow_beacon.reduce.tasks import FIRST_GUESS_FWHM_PX, Quality
 
 EXPOSURES_PER_TASK = 5

@@ -12,8 +12,8 @@ from pathlib import Path
 import numpy as np
 
 from narrow_beacon.core.measure.census import ExposureCensus
-from narrow_beacon.reduce.codec import solution_from_json, solution_to_json
 from narrow_beacon.reduce.context import Probed
+from narrow_beacon.reduce.solutions import solution_from_json, solution_to_json
 
 
 def write_piece(path: Path, census: ExposureCensus) -> None:

@@ -7,7 +7,7 @@ from collections import OrderedDict
 
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.place.solve import Placement
-from narrow_beacon.reduce.codec import solution_from_json
+from narrow_beacon.reduce.solutions import solution_from_json
 from narrow_beacon.store.models import PlacementRecord
 
 _KEPT = 5000
