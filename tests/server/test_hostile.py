@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import json
 import os
 import subprocess
 import sys
@@ -96,3 +97,20 @@ def test_in_the_page_each_is_listed_and_the_rest_is_measured(
     now = psutil.Process().children(recursive=True)
     assert before <= {process.pid for process in now}
     assert max(process.memory_info().rss for process in now) < MOST_BYTES
+
+
+def test_a_file_that_goes_away_before_it_is_measured_costs_its_own_point(running: Running) -> None:
+    base = running.nights / "going"
+    small_night(base, exposures=GOOD)
+    client = running.client()
+    made = client.post("campaigns", {"name": "going", "folders": [str(base / "raw")]})
+    assert client.wait(made["id"])["state"] == "done"
+    gone = sorted((base / "raw").glob("foxglove-*.fits"))[3]
+    gone.unlink()
+    client.post(f"campaigns/{made['id']}/jobs", {"kind": "census"})
+    assert client.wait(made["id"])["state"] == "done"
+    found = client.get(f"campaigns/{made['id']}/exposures")["exposures"]
+    (lost,) = [e for e in found if e["name"].endswith(gone.name)]
+    assert "No such file" in json.dumps(lost)
+    curve = client.get(f"campaigns/{made['id']}/curve")["filters"]
+    assert len(curve[0]["jd_utc"]) >= GOOD - 3
