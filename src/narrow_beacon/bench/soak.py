@@ -32,6 +32,7 @@ _EXPOSURES = 10
 _BACK_S = 90.0
 _JOB_S = 240.0
 _PAUSED_S = 8.0
+_KILLS_A_CAMPAIGN = 2
 _VICTIMS = {
     "MariaDB": "mariadbd", "the server": "narrow_beacon.server.web", "a worker": "spawn_main",
     "start": "",
@@ -177,12 +178,11 @@ def soak(folder: Path, kills: int, seed: int = 1, say: Callable[[str], None] = p
         choose.shuffle(victims)
         while victims:
             number = place.campaign(nights / "raw")
-            place.begin(number, "sort")
-            place.finished(number)
-            for kind in ("masters", "place", "reduce"):
-                if not victims:
-                    break
-                wanted = kinds.pop() if kind == "reduce" else kind
+            if kinds[-1] not in ("sort", "reduce"):
+                place.begin(number, "sort")
+                place.finished(number)
+            for _ in range(min(_KILLS_A_CAMPAIGN, len(victims))):
+                wanted = kinds.pop()
                 place.begin(number, wanted)
                 time.sleep(choose.uniform(0.0, lasts))
                 _kill(place, victims.pop(), soaked, choose)
