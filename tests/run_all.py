@@ -26,6 +26,7 @@ COMPUTATION = (
     [*PYTEST, "tests/core", "tests/run"],
 )
 SERVER = ("tests of the application", [*PYTEST, "tests/server"])
+ENDURANCE = ("tests of what keeps it alive", [*PYTEST, "tests/endurance"])
 BROWSER = ("tests of the page in a browser", [*PYTEST, "tests/browser"])
 WEB = Path(os.environ.get("BEACON_WEB", ROOT / "web"))
 MODULES = WEB / "node_modules"
@@ -79,7 +80,7 @@ def main(arguments: list[str]) -> int:
             whole = [*PYTEST, *arguments]
             passed = subprocess.run(whole, cwd=ROOT, timeout=LIMIT_S).returncode == 0
         else:
-            passed = all([check(*COMPUTATION), check(*BROWSER)])
+            passed = all([check(*COMPUTATION), check(*BROWSER), check(*ENDURANCE)])
         if not passed or (application and not application.result(LIMIT_S)):
             failed.append("tests")
     if failed:

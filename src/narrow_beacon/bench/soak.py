@@ -159,7 +159,13 @@ def _command(process: psutil.Process) -> list[str]:
         return []
 
 
-def soak(folder: Path, kills: int, seed: int = 1, say: Callable[[str], None] = print) -> Soaked:
+def soak(
+    folder: Path,
+    kills: int,
+    seed: int = 1,
+    say: Callable[[str], None] = print,
+    paused_s: float = _PAUSED_S,
+) -> Soaked:
     """Kill every part of the application ``kills`` times in all, at random moments of every kind
     of job, and compare what comes out with a run in peace.
     """
@@ -196,7 +202,7 @@ def soak(folder: Path, kills: int, seed: int = 1, say: Callable[[str], None] = p
                 _export(place, number, victims.pop(), soaked, choose)
             place.ask("DELETE", f"campaigns/{number}")
             say(f"  {sum(soaked.kills.values())} of {kills} kills, {len(soaked.trouble)} troubles")
-        _pause(place, nights / "raw", peace, soaked)
+        _pause(place, nights / "raw", peace, soaked, paused_s)
     finally:
         place.end()
     return soaked
@@ -258,7 +264,7 @@ def _export(
             soaked.trouble.append(f"the report's {name} is gone")
 
 
-def _pause(place: Observatory, nights: Path, peace: str, soaked: Soaked) -> None:
+def _pause(place: Observatory, nights: Path, peace: str, soaked: Soaked, paused_s: float) -> None:
     """MariaDB stands still for a while in the middle of a job, and the page says so."""
     number = place.campaign(nights)
     place.begin(number, "reduce")
@@ -266,7 +272,7 @@ def _pause(place: Observatory, nights: Path, peace: str, soaked: Soaked) -> None
     database.suspend()
     begin = time.monotonic()
     try:
-        while time.monotonic() - begin < _PAUSED_S:
+        while time.monotonic() - begin < paused_s:
             asked = time.monotonic()
             if not place._session.get(f"{place.url}/", timeout=30).ok:
                 soaked.trouble.append("the page was not served while the records were away")

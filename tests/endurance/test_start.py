@@ -14,14 +14,23 @@ import warnings
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import numpy as np
 import psutil
 import pytest
 import requests
 
 from narrow_beacon.jobs.trust import make_trust
+from narrow_beacon.simulate.cone_service import ConeService
+from narrow_beacon.simulate.sky import make_sky
 
 STRANGER = str(Path(__file__).parents[1] / "stranger.py")
 COMMAND = [sys.executable, "-u", "-m", "narrow_beacon.cli", "start", "--no-demo"]
+
+
+def write_sky(path: Path) -> Path:
+    """A small catalogue for the stand-in service."""
+    make_sky(np.random.default_rng(1), "Sorrel", 295.26, 38.2, 0.2, 300.0).write_votable(path)
+    return path
 
 
 class Started:
@@ -111,20 +120,47 @@ def test_nothing_outlives_a_start_that_was_killed(start: Callable[[], Started]) 
     assert again.process.returncode == 0
 
 
+def test_a_start_that_is_killed_while_it_makes_the_demo_leaves_nobody_behind(
+    tmp_path: Path, start: Callable[[], Started]
+) -> None:
+    var = tmp_path / "var"
+    process = subprocess.Popen(
+        [*COMMAND[:-1], "--demo"], env={**os.environ, "BEACON_VAR": str(var)},
+        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL,
+    )  # fmt: skip
+    top = psutil.Process(process.pid)
+    end = time.monotonic() + 60
+    while not (makers := [p for p in top.children(recursive=True) if p.ppid() != process.pid]):
+        assert time.monotonic() < end, "nobody makes the demo"
+        time.sleep(0.05)
+    family = top.children(recursive=True)
+    assert makers
+    process.kill()
+    process.wait()
+    _, alive = psutil.wait_procs(family, timeout=20)
+    assert not alive, [p.cmdline() for p in alive]
+    assert start().answers  # on the same folder, which nobody holds
+
+
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root can become another user")
 def test_another_user_of_the_machine_reaches_nothing() -> None:
     """Every port on which the application listens, and its folders, really tried as nobody."""
-    with tempfile.TemporaryDirectory() as folder:
+    with (
+        tempfile.TemporaryDirectory() as folder,
+        tempfile.TemporaryDirectory() as other,
+        ConeService(write_sky(Path(other) / "sky.vot"), 0),
+    ):
         Path(folder).chmod(0o755)
-        started = Started(Path(folder) / "var", "--demo")
+        started = Started(Path(folder) / "var")
         try:
             process = psutil.Process(started.process.pid)
-            family = {process.pid, *(p.pid for p in process.children(recursive=True))}
+            family = {os.getpid(), process.pid}
+            family |= {p.pid for p in process.children(recursive=True)}
             ports = sorted({
                 (c.laddr.ip, c.laddr.port) for c in psutil.net_connections("tcp")
                 if c.status == "LISTEN" and c.pid in family
             })  # fmt: skip
-            assert len(ports) >= 5
+            assert len(ports) >= 6
             told = subprocess.run(
                 [sys.executable, STRANGER, repr(ports), folder, f"{folder}/var",
                  f"{folder}/var/data", f"{folder}/var/secrets"],
