@@ -130,6 +130,18 @@ def test_every_capture_program_gives_the_same_facts(spelling, kind: str) -> None
     [
         ({"DATE-OBS": "2026-10-12T20:30:00.250"}, EVENING + timedelta(seconds=0.25), False),
         ({"DATE-OBS": "2026-10-12", "UT": "20:30:00"}, EVENING, False),
+        # TT is ahead of TAI by 32.184 s, TAI of UTC by 37 s since 2017, GPS behind TAI by 19 s.
+        ({"DATE-OBS": "2026-10-12T20:31:09.184", "TIMESYS": "TT"}, EVENING, False),
+        ({"DATE-OBS": "2026-10-12T20:30:37", "TIMESYS": "TAI"}, EVENING, False),
+        ({"DATE-OBS": "2026-10-12T20:30:18", "TIMESYS": "GPS"}, EVENING, False),
+        (
+            {"DATE-OBS": "1998-10-12T20:30:31", "TIMESYS": "TAI"},
+            datetime(1998, 10, 12, 20, 30),
+            False,
+        ),
+        ({"DATE-OBS": "2026-10-12T20:30:00", "TIMESYS": "UTC"}, EVENING, False),
+        ({"DATE-OBS": "2026-10-12T22:30:00+02:00"}, EVENING, False),
+        ({"DATE-OBS": "2026-10-12T11:00:00-0930"}, EVENING, False),
         ({"DATE-AVG": "2026-10-12T20:30:00", "DATE-OBS": "2026-10-12T20:29:00"}, EVENING, True),
         ({"JD": 2461326.3541666665}, EVENING, False),
         ({"MJD-AVG": 61325.854166666664}, EVENING, True),
@@ -406,9 +418,27 @@ class TestNamePattern:
 
 
 @pytest.mark.parametrize(
+    ("keyword", "value", "aperture_m"),
+    [
+        ("APERTURE", 0.28, 0.28), ("APERTURE", 200, 0.2), ("APTDIA", 355.6, 0.3556),
+        ("TELAPER", 0, None), ("APTDIA", 1e9, None), ("APERTURE", 0.001, None),
+    ],
+)  # fmt: skip
+def test_an_aperture_in_millimetres_is_told_by_its_size(
+    keyword: str, value: float, aperture_m: float | None
+) -> None:
+    said = facts_of(**{keyword: value}).aperture_m
+    assert (said.value if said else None) == aperture_m
+
+
+@pytest.mark.parametrize(
     ("cards", "reason"),
     [
         ({"DATE_OBS": "9999-12-31T23:59:59"}, "its header gives no time"),
+        (
+            {"TIMESYS": "LOCAL"},
+            "its header's time is in LOCAL, which is no known scale; give it in UTC in Intake",
+        ),
         ({"DATE_OBS": "0001-01-01T00:00:00"}, "its header gives no time"),
         ({"FILTER": "V" * 66, "OBJECT": "x" * 66, "INSTRUME": "y" * 66}, ""),
     ],

@@ -20,6 +20,7 @@ from narrow_beacon.core.frames.header import sexagesimal_deg
 from narrow_beacon.core.frames.structure import check_structure
 
 _DEFAULT_UNCERTAINTY_MAG = 0.02
+_LEAST_UNCERTAINTY_MAG = 1e-4
 _START_BYTES = 65536
 _MOST_COLUMNS = 500
 
@@ -169,7 +170,9 @@ def _band(table: Table, magnitude: str, uncertainty: str | None) -> Band:
     if uncertainty is None:
         return Band(values, np.full(len(table), _DEFAULT_UNCERTAINTY_MAG))
     errors = _numbers(table[uncertainty])
-    errors = np.where((errors >= 0) & (errors < 5), errors, _DEFAULT_UNCERTAINTY_MAG)
+    # None is given by 0 as well as by nothing; no catalogue knows a magnitude to 0.1 mmag.
+    known = (errors > _LEAST_UNCERTAINTY_MAG) & (errors < 5)
+    errors = np.where(known, errors, _DEFAULT_UNCERTAINTY_MAG)
     return Band(values, errors)
 
 

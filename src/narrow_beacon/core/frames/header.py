@@ -20,6 +20,7 @@ T = TypeVar("T")
 
 KINDS = ("exposure", "bias", "dark", "flat", "flat dark")
 
+_LEAST_APERTURE_MM = 20.0
 _MAX_EXPOSURE_S = 86400.0
 _MOST_TEXT = 60
 """Longer names of cameras, filters and objects are cut."""
@@ -67,6 +68,8 @@ class FrameFacts:
     """The colour pattern of a colour sensor."""
     processed: str | None
     """Why this looks like a file that was already processed, or None."""
+    time_system: str | None = None
+    """The scale of a time that cannot be brought to UTC, such as LOCAL."""
 
 
 class _UnusableValueError(ValueError):
@@ -92,6 +95,16 @@ def _text(value: HeaderValue) -> str:
 def _positive(value: HeaderValue) -> float:
     number = _number(value)
     if number <= 0:
+        raise _UnusableValueError
+    return number
+
+
+def _aperture(value: HeaderValue) -> float:
+    """A telescope's aperture in m; whole millimetres are told by their size."""
+    number = _positive(value)
+    if number >= _LEAST_APERTURE_MM:
+        number /= 1000.0
+    if not 0.01 <= number <= 50.0:
         raise _UnusableValueError
     return number
 
@@ -255,7 +268,12 @@ _FACTS: dict[str, tuple[tuple[str, Callable[[HeaderValue], object]], ...]] = {
         ("ELEVATIO", _number),
     ),
     "mosaic": (("BAYERPAT", _text), ("COLORTYP", _text), ("CFAIMAGE", _text)),
-    "aperture_m": (("TELAPER", _positive), ("APERTURE", _positive)),
+    "aperture_m": (
+        ("TELAPER", _aperture),
+        ("APERTURE", _aperture),
+        ("APTDIA", _aperture),
+        ("TELDIAM", _aperture),
+    ),
 }
 
 _SCALE_KEYWORDS = ("PIXSCALE", "SCALE", "SECPIX", "PLTSCALE")
@@ -265,6 +283,11 @@ _MIDDLE_KEYWORDS = ("DATE-AVG", "DATE-MID", "MIDTIME")
 _START_KEYWORDS = ("DATE-BEG", "DATE-OBS", "DATE_OBS", "UTSTART")
 _CLOCK_KEYWORDS = ("TIME-OBS", "UT", "UTC", "UTC-OBS", "TIME-BEG")
 _DAY_KEYWORDS = (("MJD-AVG", True), ("MJD-OBS", False), ("JD-OBS", False), ("JD", False))
+_MOST_ZONE_H = 14
+_UTC_SYSTEMS = ("UTC", "UT", "UT1", "GMT", "Z", "")
+_TAI_SYSTEMS = {"TAI": 0.0, "IAT": 0.0, "TT": 32.184, "TDT": 32.184, "ET": 32.184, "TDB": 32.184,
+                "GPS": -19.0}  # fmt: skip
+"""How many seconds each is ahead of TAI (FITS 4.0, table 30); TDB to 2 ms."""
 _PROCESSED_KEYWORDS = ("NCOMBINE", "STACKCNT", "BIASCORR", "DARKCORR", "FLATCORR")
 _PROCESSED_WORDS = re.compile(
     r"\b(dark|bias|flat)\w*[ -](subtract|divid|correct|remov)"
@@ -280,6 +303,7 @@ def interpret(image: FitsImage) -> FrameFacts:
     time_utc, is_middle = _time(cards)
     values["time_utc"] = time_utc
     values["time_is_middle"] = is_middle
+    values["time_system"] = _foreign_system(cards)
     values["binning"] = _binning(cards)
     values["scale_arcsec_per_px"] = _scale(cards, _binning(cards))
     values["processed"] = _processed(image, values["kind"])
@@ -327,6 +351,36 @@ def _scale(
 
 
 def _time(cards: dict[str, HeaderValue]) -> tuple[Reading[datetime] | None, bool]:
+    """The header's time as UTC, whatever scale it is in, and whether it is the middle. None where
+    the scale is one that cannot be brought to UTC.
+    """
+    moment, middle = _time_as_written(cards)
+    system = str(cards.get("TIMESYS", "UTC")).strip().upper()
+    if moment is None or system in _UTC_SYSTEMS:
+        return moment, middle
+    ahead_of_tai_s = _TAI_SYSTEMS.get(system)
+    if ahead_of_tai_s is None:
+        return None, middle
+    tai = moment.value - timedelta(seconds=ahead_of_tai_s)
+    return Reading(_utc_of_tai(tai), f"{moment.keyword} in {system}"), middle
+
+
+def _foreign_system(cards: dict[str, HeaderValue]) -> str | None:
+    system = str(cards.get("TIMESYS", "UTC")).strip().upper()
+    return None if system in _UTC_SYSTEMS or system in _TAI_SYSTEMS else system[:_MOST_TEXT]
+
+
+def _utc_of_tai(tai: datetime) -> datetime:
+    """UTC by the leap seconds that are tabulated (IERS Bulletin C, in Astropy's data)."""
+    from astropy.time import Time  # slow to load, and seldom needed
+
+    whole = tai.replace(microsecond=0)
+    moment = Time(whole, scale="tai").utc
+    leap_s = round((whole - moment.to_datetime(leap_second_strict="silent")).total_seconds())
+    return tai - timedelta(seconds=leap_s)
+
+
+def _time_as_written(cards: dict[str, HeaderValue]) -> tuple[Reading[datetime] | None, bool]:
     for keywords, middle in ((_MIDDLE_KEYWORDS, True), (_START_KEYWORDS, False)):
         for keyword in keywords:
             moment = _moment(cards, keyword)
@@ -360,11 +414,11 @@ def _moment(cards: dict[str, HeaderValue], keyword: str) -> Reading[datetime] | 
         text = f"{text}T{str(cards[clock]).strip()}"
         used = f"{keyword}+{clock}"
     match = re.fullmatch(
-        r"(\d{4}-\d{2}-\d{2})[T ](\d{1,2}):(\d{2}):(\d{2})(\.\d*)?(?:\+00:?00)?", text
+        r"(\d{4}-\d{2}-\d{2})[T ](\d{1,2}):(\d{2}):(\d{2})(\.\d*)?(?:([+-])(\d{2}):?(\d{2}))?", text
     )
     if match is None:
         return None
-    date, hour, minute, second, fraction = match.groups()
+    date, hour, minute, second, fraction, sign, zone_hours, zone_minutes = match.groups()
     try:
         base = datetime.fromisoformat(date)
     except ValueError:
@@ -374,6 +428,11 @@ def _moment(cards: dict[str, HeaderValue], keyword: str) -> Reading[datetime] | 
     seconds = int(hour) * 3600 + int(minute) * 60 + int(second) + float(fraction or 0)
     if int(hour) > 24 or int(minute) > 59 or int(second) > 60:
         return None
+    if sign:
+        east_s = int(zone_hours) * 3600 + int(zone_minutes) * 60
+        if int(zone_hours) > _MOST_ZONE_H or int(zone_minutes) > 59:
+            return None
+        seconds -= east_s if sign == "+" else -east_s
     return Reading(base + timedelta(seconds=seconds), used)
 
 

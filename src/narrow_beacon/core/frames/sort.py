@@ -226,6 +226,11 @@ def _exclude_reason(facts: FrameFacts, kind: str, name: str | None) -> str | Non
     if facts.exposure_s is None and kind != "bias":
         return "its header gives no exposure time"
     if kind == "exposure" and facts.time_utc is None:
+        if facts.time_system:
+            return (
+                f"its header's time is in {facts.time_system}, which is no known scale; give it in "
+                "UTC in Intake"
+            )
         return "its header gives no time"
     if kind in ("exposure", "flat") and name is None:
         return "its header gives no filter; set [frames] filter in the plan if there was one"
