@@ -35,6 +35,7 @@ def test_a_raw_night_becomes_a_report(
     page.get_by_role("button", name="Sort this folder").click()
 
     page.get_by_role("radio", name="needs an answer 1").click(timeout=LONG_MS)
+    expect(page.get_by_test_id("progress")).to_be_hidden(timeout=LONG_MS)  # then nothing moves
     page.get_by_role("option", name=UNKIND).click()
     page.get_by_label("kind", exact=True).select_option("exposure")
     page.get_by_role("button", name="Keep for 1 file").click()
