@@ -197,3 +197,11 @@ def test_columns_keep_their_meaning_in_a_fits_table_without_ucds(tmp_path: Path)
     )
     band = read_catalogue(tmp_path / "t.fits").bands["R"]
     assert (band.magnitude[0], band.uncertainty[0]) == (11.0, 0.02)
+
+
+def test_an_uncertainty_of_nothing_is_unknown(tmp_path: Path) -> None:
+    text = "name,ra,dec,V_mag,V_err\na,1,2,11,0\nb,1,3,11,\nc,1,4,11,0.004\nd,1,5,11,-1\n"
+    (tmp_path / "c.csv").write_text(text)
+    assert read_catalogue(tmp_path / "c.csv").bands["V"].uncertainty.tolist() == [
+        0.02, 0.02, 0.004, 0.02,
+    ]  # fmt: skip

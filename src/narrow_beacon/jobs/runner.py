@@ -13,7 +13,7 @@ from collections.abc import Callable
 
 from distributed import Client
 from sqlalchemy import select
-from sqlalchemy.exc import InterfaceError, OperationalError
+from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 
 from narrow_beacon.core.disk import disk_words
 from narrow_beacon.core.errors import BeaconError
@@ -188,9 +188,11 @@ class Runner:
             if self._stopped.is_set():
                 return  # the cluster was closed under it; goes on at the next start
             log.exception("job %d failed", job.id)
+            # Never what was asked of the database: that is for the log.
+            plain = error.orig if isinstance(error, DBAPIError) else error
             words = (
                 f"An error of the program while {progress.words} "
-                f"({progress.done} of {progress.total}): {type(error).__name__}: {error}. What was "
+                f"({progress.done} of {progress.total}): {type(error).__name__}: {plain}. What was "
                 f"done before holds, and the same job goes on from there. The log: {self._log}"
             )
             self._finish(job, progress, "failed", words, traceback.format_exc())

@@ -167,7 +167,11 @@ def _check_star(now: CurvesNow) -> list[Check]:
             checks.append(Check(state="look", words=words))
             continue
         verdict = curve.check.steadiness
-        restless = verdict.scatter_mag > _CHECK_RATIO * verdict.expected_mag
+        if verdict.cannot_tell:
+            words = f"Check star in {curve.filter}: too few points to tell whether it is steady."
+            checks.append(Check(state="look", words=words))
+            continue
+        restless = verdict.varies or verdict.scatter_mag > _CHECK_RATIO * verdict.expected_mag
         words = (
             f"Check star in {curve.filter}: scatters by {1000 * verdict.scatter_mag:.1f} mmag, "
             f"{1000 * verdict.expected_mag:.1f} expected."

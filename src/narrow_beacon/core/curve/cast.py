@@ -10,7 +10,12 @@ import numpy as np
 from narrow_beacon.core.arrays import Bools, Floats
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.ensemble import Ensemble, solve_ensemble
-from narrow_beacon.core.curve.steadiness import Steadiness, judge_steadiness
+from narrow_beacon.core.curve.steadiness import (
+    COHERENT_MAG,
+    COHERENT_SIGMA,
+    Steadiness,
+    judge_steadiness,
+)
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
@@ -99,8 +104,10 @@ def settle_cast(
     check = named_check
     if check is None and len(rows) > 3:
         check = _choose_check(census, stars, band, target, rows)
+        verdict = steadiness_of(census, step, ensemble, rows)[rows.index(check)]
         rows = [row for row in rows if row != check]
-        reasons.append((stars.names[check], "check star: steady and of like brightness"))
+        steady = "steady" if not verdict.cannot_tell else "too few points to tell if it is steady"
+        reasons.append((stars.names[check], f"check star: of like brightness, {steady}"))
     rows = rows[:MOST_COMPARISON] if chosen_by_program else rows
     ensemble = ensemble_of(census, step, stars, band, rows)
     keep = {stars.names[row] for row in (*rows, check) if row is not None}
@@ -250,8 +257,7 @@ def _drop_doubtful(
             dropped.append(
                 Dropped(
                     stars.names[rows[worst]],
-                    f"varies: scatters by {v.scatter_mag:.3f} mag in {band}, "
-                    f"{np.sqrt(v.reduced_chi2):.1f} times its uncertainty",
+                    f"varies: {_how(v)} in {band}",
                 )
             )
             rows = rows[:worst] + rows[worst + 1 :]
@@ -267,6 +273,16 @@ def _drop_doubtful(
             )
         )
         rows = rows[:off] + rows[off + 1 :]
+
+
+def _how(verdict: Steadiness) -> str:
+    times = float(np.sqrt(verdict.reduced_chi2))
+    if verdict.coherent_sigma > COHERENT_SIGMA and verdict.coherent_mag > COHERENT_MAG:
+        return (
+            f"sits {verdict.coherent_mag:.3f} mag off the rest of the night for a while "
+            f"({verdict.coherent_sigma:.0f} times its uncertainty)"
+        )
+    return f"scatters by {verdict.scatter_mag:.3f} mag, {times:.1f} times its uncertainty,"
 
 
 def steadiness_of(
