@@ -70,6 +70,11 @@ def test_a_backup_brings_all_of_it_back_to_the_last_bit(
         client.post(f"campaigns/{number}/jobs", {"kind": "census"})
         assert client.wait(number)["state"] == "done"
         assert curve_of(client, number) == curve
+        # The night lies elsewhere than this one may read: that is said when it looks there.
+        client.post(f"campaigns/{number}/jobs", {"kind": "sort"})
+        client.wait(number)
+        remarks = [r["remedy"] for r in client.get(f"campaigns/{number}")["remarks"]]
+        assert any("--allow" in words for words in remarks)
     finally:
         again.close()
 

@@ -116,13 +116,20 @@ class Walk:
         ]
         self.keeper.keep_files(refused)
         self.keeper.keep_missing([*paths, *(path for path, _ in refused)])
-        if not paths:
+        outside = [folder for folder in self.plan.folders if not self.keeper.gate.allows(folder)]
+        remarks = [
+            Remark(
+                "intake", f"{folder} is outside of the folders that may be read",
+                matters="what lies there takes no part; what is known of it is kept",
+                remedy=f"start with ./beacon start --allow {folder}",
+            )
+            for folder in outside
+        ]  # fmt: skip
+        if not paths and not outside:
             folders = ", ".join(str(folder) for folder in self.plan.folders)
             words = f"no files below {folders}; check [frames] folder"
-            remark = Remark("intake", words, matters="nothing to reduce", remedy="name a folder")
-            self.keeper.keep_remarks("read", [remark])
-        else:
-            self.keeper.keep_remarks("read", [])
+            remarks = [Remark("intake", words, matters="nothing to reduce", remedy="name a folder")]
+        self.keeper.keep_remarks("read", remarks)
 
     @cached_property
     def sorted(self) -> SortedFiles:
