@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import signal
@@ -15,6 +16,7 @@ from collections.abc import Callable
 from contextlib import ExitStack
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import psutil
 import requests
@@ -24,6 +26,9 @@ from narrow_beacon.processes import LOG_VARIABLE, core_count, end_with_parent
 from narrow_beacon.serve.mariadb import MariaDb
 from narrow_beacon.server.config import CONFIG_VARIABLE, ServerConfig
 from narrow_beacon.server.password import hash_of
+
+if TYPE_CHECKING:
+    from distributed import SpecCluster
 
 LOG_NAME = "server.log"
 _SERVER_TIMEOUT_S = 40.0
@@ -79,11 +84,17 @@ def start_cluster(parts: ExitStack, secrets: Path) -> Cluster:
     trust = make_trust(secrets / "workers")
     count = core_count()
     cluster = local_cluster(count, trust)
-    parts.callback(cluster.close)
+    parts.callback(_close, cluster)
     return Cluster(
         str(cluster.scheduler_address), trust, lambda: len(cluster.workers) >= count,
         lambda: cluster.scale(count),
     )  # fmt: skip
+
+
+def _close(cluster: SpecCluster) -> None:
+    """End a cluster; one that is only just starting may lose its own connections over it."""
+    with contextlib.suppress(OSError, TimeoutError):
+        cluster.close()
 
 
 @dataclass(frozen=True)
