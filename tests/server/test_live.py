@@ -266,6 +266,11 @@ class TestTwoPages:
         assert late.status_code == 412
         assert late.json()["detail"].count("is no longer a comparison star") == 2
         assert dome.get(path)["cast"]["comparison"] == without(first)["comparison"]
+        desk.ask("PATCH", path, {"name": "theirs"})
+        named = dome.session.patch(f"{dome.url}/api/{path}", json={"name": "mine"}, headers=before,
+                                   timeout=60).json()["detail"]  # fmt: skip
+        assert "It is “theirs” now; yours was “mine”." in named
+        desk.post(f"{path}/undo")
         # Something else may be changed from the old view, and the same once it was looked at.
         file = dome.get(f"{path}/exposures")["exposures"][0]["id"]
         body = {"ids": [file], "aside": True}
@@ -287,6 +292,21 @@ class TestTwoPages:
         dome.post(f"{path}/undo")
         last = desk.get(path)["undo"]
         assert last is None or last["elsewhere"]
+
+    def test_an_undo_is_held_up_by_what_still_stands_on_it_only(
+        self, pages: tuple[Client, Client], campaign: int
+    ) -> None:
+        dome, desk = pages
+        path = f"campaigns/{campaign}"
+        before = dome.get(path)["name"]
+        dome.ask("PATCH", path, {"name": "one"})
+        desk.ask("PATCH", path, {"name": "two"})
+        desk.ask("PATCH", path, {"name": "three"})
+        desk.post(f"{path}/undo")  # three; two still stands on one
+        assert dome.ask("POST", f"{path}/undo").status_code == 412
+        desk.post(f"{path}/undo")
+        dome.post(f"{path}/undo")
+        assert dome.get(path)["name"] == before
 
     def test_a_button_clicked_twice_makes_one_report(
         self, pages: tuple[Client, Client], campaign: int

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import os
+import re
 import socket
 import stat
 import time
@@ -158,7 +159,23 @@ class TestPassword:
             client.post("/api/session", data={"password": "a guess"})
         refusal = client.post("/api/session", data={"password": "a long night"})
         assert refusal.status_code == 429
+        assert "Try again in" in refusal.text
+        assert 'type="password"' in refusal.text  # in words, where it can be tried again
         assert 0 < int(refusal.headers["Retry-After"]) <= 2
+
+
+@pytest.mark.parametrize("look", ["", "night", "day", "red", "'>x"])
+def test_the_door_wears_the_look_of_the_page(tmp_path: Path, look: str) -> None:
+    client = visitor(tmp_path)
+    client.set_cookie("narrow_beacon_look", look)
+    text = client.get("/").text
+    styles = (Path(__file__).parents[2] / "web/src/app.css").read_text()
+    start = f'[data-look="{look}"]' if look in ("day", "red") else ":root"
+    for name in ("ground", "ink", "beam"):
+        found = re.search(rf"--{name}: (#\w+)", styles[styles.index(start) :])
+        assert found is not None
+        assert found.group(1) in text
+    assert "'>x" not in text
 
 
 class TestNames:

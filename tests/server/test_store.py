@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 import pytest
 from alembic import command
+from distributed import Client as DaskClient
 from sqlalchemy import create_engine, text
 from sqlalchemy.orm import Session
 
@@ -21,7 +22,7 @@ from narrow_beacon.core.frames.sort import RawFile
 from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.measure.noise import CameraConstants
 from narrow_beacon.core.place.solution import Solution
-from narrow_beacon.jobs import cluster
+from narrow_beacon.jobs import cluster, trust
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
 from narrow_beacon.reduce.codec import dump, load, quality_from_json, quality_to_json
@@ -287,6 +288,29 @@ def test_on_the_cluster_one_bad_piece_costs_only_itself_and_a_stop_ends_what_run
         client.wait_for_workers(len(before), timeout=60)
         assert pool.map(abs, [(-1,), (-2,)]) == [1, 2]
         assert before - set(client.scheduler_info()["workers"]), "the worker was not ended"
+
+
+def test_where_no_nanny_can_be_a_lost_worker_is_begun_anew_all_the_same(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(cluster, "semaphores_work", lambda: False)
+    for name, value in trust.settings(tmp_path).items():  # taken out of the environment at the end
+        monkeypatch.setenv(name, value)
+    made = cluster.local_cluster(1, trust.make_trust(tmp_path))
+    try:
+        with DaskClient(made.scheduler_address, security=trust.security(tmp_path)) as client:
+            client.wait_for_workers(1, timeout=60)
+            assert cluster.lost_workers(made) == []
+            made.workers[0].process.kill()
+            end = time.monotonic() + 30
+            while not cluster.lost_workers(made):
+                assert time.monotonic() < end, "nobody notices"
+                time.sleep(0.05)
+            cluster.begin_anew(made)
+            assert cluster.lost_workers(made) == []
+            assert client.submit(abs, -2).result(timeout=60) == 2
+    finally:
+        made.close()
 
 
 def test_records_of_the_first_version_are_brought_up_to_date(tmp_path: Path) -> None:

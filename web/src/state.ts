@@ -111,6 +111,8 @@ function wear(look: Look): void {
   if (typeof document === "undefined") return;
   document.documentElement.dataset.look = look;
   globalThis.localStorage?.setItem("look", look);
+  // For the page at the door, which is shown before any of this is loaded.
+  document.cookie = `narrow_beacon_look=${look}; path=/; max-age=31536000; samesite=strict`;
 }
 wear(useApp.getState().look);
 useApp.subscribe((now, before) => {

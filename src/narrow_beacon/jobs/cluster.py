@@ -71,7 +71,7 @@ def local_cluster(workers: int, trust: Path) -> SpecCluster:
         options |= {"security": secure, "worker_class": UnheardWorker, "silence_logs": 50}
         worker: dict[str, Any] = {"cls": Nanny, "options": {**options, "dashboard": False}}
     else:
-        # Without what needs semaphores: one that dies is not begun again.
+        # Without what needs semaphores: whoever started it sees to it that all are there.
         os.environ.update(settings(trust))
         options |= {"death_timeout": 30, "dashboard": False, "memory_limit": 0}
         named = {"worker_class": f"{__name__}.UnheardWorker", "worker_kwargs": options}
@@ -81,6 +81,28 @@ def local_cluster(workers: int, trust: Path) -> SpecCluster:
         {"cls": UnheardScheduler, "options": {"host": _HOST, "port": 0, "security": secure}},
         security=secure, silence_logs=50,
     )  # fmt: skip
+
+
+def lost_workers(cluster: SpecCluster) -> list[Any]:
+    """Those of a local cluster's workers that have ended and that no nanny sees to."""
+    return [
+        name
+        for name, worker in cluster.workers.items()
+        if isinstance(worker, SubprocessWorker)
+        and worker.process is not None
+        and worker.process.returncode is not None
+    ]
+
+
+def begin_anew(cluster: SpecCluster) -> None:
+    """Begin workers in place of the lost ones, and wait until they run."""
+    count = len(cluster.worker_spec)
+    for name in lost_workers(cluster):
+        del cluster.workers[name]
+    cluster.scale(count)
+    end = time.monotonic() + _RESTART_S
+    while len(cluster.workers) < count and time.monotonic() < end:
+        time.sleep(_LOOK_AGAIN_S / 4)
 
 
 class ClusterPool:

@@ -69,25 +69,24 @@ class Cluster:
     trust: Path
     has_all: Callable[[], bool] | None = None
     fill: Callable[[], None] | None = None
-    """Where it was started here: whether all workers are there, and what begins lost ones anew."""
+    """Where it was started here: whether no worker is lost, and what begins lost ones anew."""
 
 
 def start_cluster(parts: ExitStack, secrets: Path) -> Cluster:
     """The cluster that BEACON_DASK names, or one that is started here. Raises TrustError."""
     # Slow to load; the server loads beside it.
-    from narrow_beacon.jobs.cluster import local_cluster
+    from narrow_beacon.jobs.cluster import begin_anew, local_cluster, lost_workers
     from narrow_beacon.jobs.trust import given_cluster, make_trust
 
     given = given_cluster(os.environ)
     if given:
         return Cluster(*given)
     trust = make_trust(secrets / "workers")
-    count = core_count()
-    cluster = local_cluster(count, trust)
+    cluster = local_cluster(core_count(), trust)
     parts.callback(_close, cluster)
     return Cluster(
-        str(cluster.scheduler_address), trust, lambda: len(cluster.workers) >= count,
-        lambda: cluster.scale(count),
+        str(cluster.scheduler_address), trust, lambda: not lost_workers(cluster),
+        lambda: begin_anew(cluster),
     )  # fmt: skip
 
 

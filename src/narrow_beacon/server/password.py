@@ -52,6 +52,10 @@ class Guard:
 
     def wait_s(self, address: str) -> float:
         """How long an address has to wait before it may try again."""
+        with self._one:
+            return self._wait_s(address)
+
+    def _wait_s(self, address: str) -> float:
         now = self._clock()
         for name, times in list(self._wrong.items()):
             self._wrong[name] = [at for at in times if now - at < _FORGET_S]
@@ -70,7 +74,7 @@ class Guard:
     def opens(self, address: str, given: str) -> bool:
         """Whether a password is the right one; a wrong one is remembered against its address."""
         with self._one:
-            if self.wait_s(address) > 0:
+            if self._wait_s(address) > 0:
                 return False
             right = (
                 self._hash is not None

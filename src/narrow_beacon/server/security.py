@@ -11,6 +11,7 @@ from apiflask import APIFlask
 from flask import Response, redirect, request
 
 from narrow_beacon.core.gate import Gate, OutsideError
+from narrow_beacon.server.door import LOOK_COOKIE, door_page
 from narrow_beacon.server.password import Guard
 from narrow_beacon.server.problems import Problem, answer
 from narrow_beacon.server.sessions import Sessions
@@ -21,17 +22,6 @@ COOKIE = "narrow_beacon"
 SIGN_IN_PATH = "/api/session"
 _COOKIE_S = 30 * 86400
 _MOST_FORM_BYTES = 4000
-_HTML = "text/html"
-_NO_ENTRY = """<!doctype html><html lang="en"><meta charset="utf-8"><title>Narrow Beacon</title>
-<body style="background:#13120f;color:#ece6d8;font:16px sans-serif;margin:20vh 20vw">
-<h1 style="font-size:20px">This address needs its one-time key</h1>
-<p>Narrow Beacon only answers to who started it. Open the address that
-<code>./beacon start</code> printed; press Enter there for a new one.</p>"""
-_PASSWORD_FORM = """
-<form method="post" action="/api/session"><p><label>Or give the password of this server:
-<input name="password" type="password" autocomplete="current-password" required
-style="font:inherit;margin:0 8px"></label>
-<button style="font:inherit">Come in</button></p></form>"""
 
 
 def install(
@@ -76,7 +66,12 @@ def install(
                 "Not signed in",
                 "Open the address that ./beacon start printed; press Enter there for a new one.",
             )
-        return Response(_NO_ENTRY + (_PASSWORD_FORM if guard else ""), 401, content_type=_HTML)
+        return door(401)
+
+    def door(status: int, said: str = "") -> Response:
+        look = request.cookies.get(LOOK_COOKIE, "")
+        page = door_page(look, password=guard is not None, said=said)
+        return Response(page, status, content_type="text/html")
 
     @app.post(SIGN_IN_PATH)
     @app.doc(hide=True)
@@ -85,12 +80,12 @@ def install(
         address = request.remote_addr or ""
         wait_s = guard.wait_s(address) if guard else 0.0
         if wait_s > 0:
-            words = f"Try again in {math.ceil(wait_s)} s, or open the address that it printed."
-            refusal = answer(429, "Too many wrong passwords", words)
-            refusal.headers["Retry-After"] = str(math.ceil(wait_s))
+            seconds = str(math.ceil(wait_s))
+            refusal = door(429, f"Too many wrong passwords. Try again in {seconds} s.")
+            refusal.headers["Retry-After"] = seconds
             return refusal
         if guard is None or not guard.opens(address, request.form.get("password", "")):
-            return answer(403, "Wrong password", "Go back and try again, or ask who started it.")
+            return door(403, "That is not the password. Try again, or ask who started it.")
         return come_in(303)
 
     @app.delete(SIGN_IN_PATH)

@@ -25,6 +25,7 @@ from a2wsgi import WSGIMiddleware
 from apiflask import APIFlask
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
+from narrow_beacon.processes import LOG_VARIABLE
 from narrow_beacon.server.app import make_app
 from narrow_beacon.server.config import ServerConfig, wait_for_config
 from narrow_beacon.server.state import ServerState
@@ -66,17 +67,17 @@ class Front:
 
     async def _may_listen(self, scope: Message, receive: Receive, send: Send) -> bool:
         """Ask the application, whose checks stand before every answer; pass on its refusal."""
-        open_to_all = True
+        allowed = True
 
         async def watch(message: Message) -> None:
-            nonlocal open_to_all
+            nonlocal allowed
             if message["type"] == "http.response.start":
-                open_to_all = message["status"] == 204
-            if not open_to_all:
+                allowed = message["status"] == 204
+            if not allowed:
                 await send(message)
 
         await self._threads(scope, receive, watch)  # type: ignore[arg-type]
-        return open_to_all
+        return allowed
 
     async def _send_events(self, receive: Receive, send: Send) -> None:
         loop = asyncio.get_running_loop()
@@ -193,7 +194,7 @@ def serve(config: ServerConfig) -> None:
 
 def main() -> None:
     """Wait for the configuration that the environment names, and serve by it."""
-    log = os.environ.get("BEACON_LOG")
+    log = os.environ.get(LOG_VARIABLE)
     if log:
         Path(log).parent.mkdir(parents=True, exist_ok=True)
         sys.stdout = sys.stderr = open(log, "a", buffering=1)  # noqa: SIM115 - for good

@@ -46,12 +46,15 @@ NOBODY = Sight()
 class OvertakenError(BeaconError):
     """Somebody else changed the same, and whoever asks has not seen it; says both."""
 
-    def __init__(self, other: LogEntry, words: str) -> None:
-        state = "undone" if other.undone else "done"
+    def __init__(self, other: LogEntry, words: str, wanted: Sequence[dict[str, Any]] = ()) -> None:
+        theirs = f"{'took back: ' if other.undone else ''}{other.words}"
+        texts = [w for w in wanted if isinstance(w["before"], str) and isinstance(w["after"], str)]
+        values = "".join(
+            f" It is “{w['before'][:80]}” now; yours was “{w['after'][:80]}”." for w in texts[:1]
+        )
         super().__init__(
-            f"Elsewhere, at {other.at:%H:%M:%S} UTC, this was {state}: {other.words}. Yours was "
-            f"not taken over: {words}. Look at it as it is now, then do yours again if you still "
-            "want it."
+            f"At {other.at:%H:%M:%S} UTC another page {theirs}. Yours was not taken over: {words}."
+            f"{values} Do yours again if you still want it."
         )
 
 
@@ -90,7 +93,7 @@ def act(
         return None
     other = _overtaking(session, campaign, sight, {_key(item) for item in done})
     if other is not None:
-        raise OvertakenError(other, words)
+        raise OvertakenError(other, words, done)
     session.execute(
         update(LogEntry)
         .where(LogEntry.campaign_id == campaign.id, LogEntry.undone)
@@ -132,8 +135,9 @@ def _back_and_forth(
         return None  # somebody else's only when it is meant
     changes = json.loads(entry.changes)
     newer = Sight(entry.page, entry.revision)
-    other = _overtaking(session, campaign, newer, {_key(item) for item in changes})
-    if other is not None and not other.undone:
+    keys = {_key(item) for item in changes}
+    other = _overtaking(session, campaign, newer, keys, in_force=True)
+    if other is not None:
         raise OvertakenError(other, f"{verb}: {entry.words}")
     for item in changes if side == "after" else reversed(changes):
         setattr(session.get_one(_RECORDS[item["record"]], item["id"]), item["field"], item[side])
@@ -176,9 +180,16 @@ def _key(item: dict[str, Any]) -> tuple[str, int, str]:
 
 
 def _overtaking(
-    session: Session, campaign: Campaign, sight: Sight, keys: set[tuple[str, int, str]]
+    session: Session,
+    campaign: Campaign,
+    sight: Sight,
+    keys: set[tuple[str, int, str]],
+    *,
+    in_force: bool = False,
 ) -> LogEntry | None:
-    """The latest action of somebody else, done after what a page has seen, on the same fields."""
+    """The latest action of somebody else, done or undone after what a page has seen, on the same
+    fields; ``in_force``: only one that still holds.
+    """
     if sight.revision is None:
         return None
     later = (
@@ -191,6 +202,8 @@ def _overtaking(
         )
         .order_by(LogEntry.revision.desc())
     )
+    if in_force:
+        later = later.where(~LogEntry.undone)
     for entry in session.scalars(later):
         if keys & {_key(item) for item in json.loads(entry.changes)}:
             return entry

@@ -15,7 +15,12 @@ from sqlalchemy.orm import Session, sessionmaker
 # From 11.6.2 on MariaDB refuses to write a row that another has written since this session
 # first read anything (error 1020). A job notes its progress while the observer decides, so that
 # is daily business here; all releases are to behave as those before.
-_SETTINGS = "SET autocommit = 0 /*M!110602 , innodb_snapshot_isolation = OFF */"
+_SETTINGS = (
+    "SET autocommit = 0, innodb_lock_wait_timeout = {:.0f} "
+    "/*M!110602 , innodb_snapshot_isolation = OFF */"
+)
+_LOCK_SHARE = 3.0
+"""Who waits for another's change hears of it well before the records would count as away."""
 
 
 # MariaDB: the row has changed since it was read, the wait for it was too long, a deadlock.
@@ -45,7 +50,7 @@ class Store:
         limits = {
             "connect_timeout": 5, "read_timeout": patience_s, "write_timeout": patience_s,
         }  # fmt: skip
-        settings = {"init_command": _SETTINGS, **limits}
+        settings = {"init_command": _SETTINGS.format(patience_s / _LOCK_SHARE), **limits}
         self.engine = create_engine(
             url, pool_pre_ping=True, pool_recycle=3600, pool_size=8, max_overflow=40,
             connect_args=settings if url.startswith("mysql") else {},

@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import file_sha256
-from narrow_beacon.core.frames.structure import check_structure
+from narrow_beacon.core.frames.structure import opened
 from narrow_beacon.core.words import counted
 from narrow_beacon.store.database import Store, migrations
 from narrow_beacon.store.models import (
@@ -44,11 +44,12 @@ class Finding:
 
 class Doctor:
     """Looks, and with ``mend`` puts right what can be made again; never touches a raw file, an
-    upload or an export. ``busy``: the application runs, so that nothing may be cleared away.
+    upload or an export. ``busy``: the application runs, so that nothing is touched at all.
     """
 
     def __init__(self, store: Store, *, mend: bool, busy: bool, hashes: bool) -> None:
-        self._store, self._mend, self._busy, self._hashes = store, mend, busy, hashes
+        self._store, self._busy, self._hashes = store, busy, hashes
+        self._mend = mend and not busy
 
     def look(self) -> Iterator[Finding]:
         """All that is found, place by place."""
@@ -193,10 +194,10 @@ def _wrong_fits(path: Path) -> str:
     if not path.is_file():
         return "is gone"
     try:
-        check_structure(path, gzipped=False)
+        with opened(path):
+            return ""
     except UnreadableFileError as error:
         return f"is broken: {str(error).removeprefix(f'{path.name}: ')}"
-    return ""
 
 
 def _wrong_parquet(path: Path) -> str:

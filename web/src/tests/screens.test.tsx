@@ -100,7 +100,7 @@ describe("more than one tab", () => {
     });
     show(<Bar />);
     const button = await screen.findByTitle(
-      "Undo: set aside 2 exposures, done in another tab (Ctrl+Z)",
+      "Undo: set aside 2 exposures, done in another tab or earlier (Ctrl+Z)",
     );
     fireEvent.click(button);
     await vi.waitFor(() => expect(posted(asked)[0]!.path).toBe(`${HERE}/undo?entry=7`));

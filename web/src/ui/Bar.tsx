@@ -77,7 +77,7 @@ export function Bar() {
 }
 
 const named = (action: NonNullable<Campaign["undo"]>) =>
-  action.words + (action.elsewhere ? ", done in another tab" : "");
+  action.words + (action.elsewhere ? ", done in another tab or earlier" : "");
 
 function JobProgress() {
   const progress = useApp((s) => s.progress);

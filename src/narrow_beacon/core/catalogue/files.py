@@ -17,7 +17,7 @@ from narrow_beacon.core.catalogue.columns import Column, Proposal, propose_colum
 from narrow_beacon.core.catalogue.table import Band, StarTable
 from narrow_beacon.core.errors import CatalogueError, UnreadableFileError
 from narrow_beacon.core.frames.header import sexagesimal_deg
-from narrow_beacon.core.frames.structure import check_structure
+from narrow_beacon.core.frames.structure import opened
 
 _DEFAULT_UNCERTAINTY_MAG = 0.02
 _LEAST_UNCERTAINTY_MAG = 1e-4
@@ -52,8 +52,8 @@ def read_catalogue(path: Path, epoch_yr: float | None = None) -> StarTable:
 
 def _read_table(path: Path, start: bytes) -> Table:
     if start.startswith(b"SIMPLE  ="):
-        check_structure(path, gzipped=False)
-        return Table.read(path, format="fits")
+        with opened(path) as plain:
+            return Table.read(plain, format="fits")
     if b"<VOTABLE" in start or (start.lstrip().startswith(b"<") and b"VOTABLE" in start.upper()):
         return votable.parse_single_table(path).to_table(use_names_over_ids=True)
     line = next((part for part in start.splitlines() if not part.startswith(b"#")), b"")

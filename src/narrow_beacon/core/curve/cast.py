@@ -10,12 +10,7 @@ import numpy as np
 from narrow_beacon.core.arrays import Bools, Floats
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.ensemble import Ensemble, solve_ensemble
-from narrow_beacon.core.curve.steadiness import (
-    COHERENT_MAG,
-    COHERENT_SIGMA,
-    Steadiness,
-    judge_steadiness,
-)
+from narrow_beacon.core.curve.steadiness import Steadiness, judge_steadiness
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
@@ -276,12 +271,12 @@ def _drop_doubtful(
 
 
 def _how(verdict: Steadiness) -> str:
-    times = float(np.sqrt(verdict.reduced_chi2))
-    if verdict.coherent_sigma > COHERENT_SIGMA and verdict.coherent_mag > COHERENT_MAG:
+    if verdict.hangs_together:
         return (
             f"sits {verdict.coherent_mag:.3f} mag off the rest of the night for a while "
             f"({verdict.coherent_sigma:.0f} times its uncertainty)"
         )
+    times = float(np.sqrt(verdict.reduced_chi2))
     return f"scatters by {verdict.scatter_mag:.3f} mag, {times:.1f} times its uncertainty,"
 
 

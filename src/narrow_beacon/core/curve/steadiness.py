@@ -51,8 +51,12 @@ class Steadiness:
         over a stretch of time.
         """
         scatters = self.reduced_chi2 > VARIES_CHI2 and self.excess_mag > VARIES_MAG
-        hangs_together = self.coherent_sigma > COHERENT_SIGMA and self.coherent_mag > COHERENT_MAG
-        return scatters or hangs_together
+        return scatters or self.hangs_together
+
+    @property
+    def hangs_together(self) -> bool:
+        """True where a stretch of time sits off the rest."""
+        return self.coherent_sigma > COHERENT_SIGMA and self.coherent_mag > COHERENT_MAG
 
 
 def judge_steadiness(residual_mag: Floats, uncertainty_mag: Floats) -> Steadiness:

@@ -91,30 +91,26 @@ class NamePattern:
         """The slots' texts where the pattern fits from the start: * as short, slots as long as may
         be. No place of the text is tried twice for a piece, whatever the pattern.
         """
-        tried: set[tuple[int, int]] = set()
-        skipped: dict[tuple[int, int], int] = {}  # from where each * in each folder was tried
-        way: list[tuple[int, int, int]] = []  # (piece, begin, end) as far as it fits
-        stack = [(0, 0, iter(_ends(self._pieces[0], text, 0)))]
-        while stack:
-            number, begin, ends = stack[-1]
-            end = next(ends, None)
-            if end is None:
-                stack.pop()
-                continue
-            del way[number:]
-            way.append((number, begin, end))
-            if number + 1 == len(self._pieces):
-                return {self._pieces[n].slot: text[b:e] for n, b, e in way if self._pieces[n].slot}
-            after = self._pieces[number + 1]
-            if after is _ANY:
-                place = number + 1, text.count("/", 0, end)
-                if skipped.get(place, len(text) + 1) <= end:
-                    continue  # all that it could stand for was tried
-                skipped[place] = end
-            if (number + 1, end) not in tried:
-                tried.add((number + 1, end))
-                stack.append((number + 1, end, iter(_ends(after, text, end))))
-        return None
+        failed: set[tuple[int, int]] = set()
+
+        def fit(number: int, begin: int) -> list[tuple[str, str]] | None:
+            if number == len(self._pieces):
+                return []
+            if (number, begin) in failed:
+                return None
+            piece, end = self._pieces[number], begin
+            for end in _ends(piece, text, begin):
+                rest = fit(number + 1, end)
+                if rest is not None:
+                    return [(piece.slot, text[begin:end]), *rest]
+            # What * could not stand for from here, it cannot from a later place of the folder.
+            failed.update(
+                (number, place) for place in range(begin, end + 1 if piece == _ANY else begin + 1)
+            )
+            return None
+
+        found = fit(0, 0)
+        return None if found is None else {slot: said for slot, said in found if slot}
 
 
 @dataclass(frozen=True)

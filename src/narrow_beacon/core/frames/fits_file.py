@@ -7,6 +7,7 @@ Standard: FITS 4.0 (Pence et al. 2010, A&A 524, A42; NASA/IAU FITS Standard, 201
 from __future__ import annotations
 
 import hashlib
+import io
 import warnings
 from dataclasses import dataclass
 from pathlib import Path
@@ -18,12 +19,11 @@ from numpy.typing import NDArray
 
 from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.errors import UnreadableFileError
-from narrow_beacon.core.frames.structure import check_structure, unpack
+from narrow_beacon.core.frames.structure import GZIP_MAGIC, opened
 
 HeaderValue = str | int | float | bool
 
 _MOST_SCALE = 1e30  # beyond it float32 overflows
-_GZIP_MAGIC = b"\x1f\x8b"
 _BIG_ENDIAN = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
 
 
@@ -64,7 +64,7 @@ def looks_like_fits(path: Path) -> bool:
     """Whether the file starts as a FITS file or a gzipped file does."""
     with path.open("rb") as file:
         start = file.read(10)
-    return start.startswith((b"SIMPLE  =", _GZIP_MAGIC))
+    return start.startswith((b"SIMPLE  =", GZIP_MAGIC))
 
 
 def file_sha256(path: Path) -> str:
@@ -79,13 +79,10 @@ def read_image(path: Path) -> FitsImage:
     Raises UnreadableFileError where there is none, or where the file is cut short.
     """
     try:
-        with path.open("rb") as file:
-            gzipped = file.read(2) == _GZIP_MAGIC
-        check_structure(path, gzipped=gzipped)
-        with warnings.catch_warnings():
+        with warnings.catch_warnings(), opened(path) as plain:
             warnings.simplefilter("ignore")
-            content = unpack(path) if gzipped else path
-            with fits.open(content, memmap=False, lazy_load_hdus=True) as hdus:
+            gzipped = isinstance(plain, io.BytesIO)
+            with fits.open(plain, memmap=False, lazy_load_hdus=True) as hdus:
                 return _first_image(path, hdus, gzipped)
     except UnreadableFileError:
         raise
@@ -200,13 +197,9 @@ def read_pixels(source: PixelSource) -> Plane:
                 offset=source.offset,
             ).reshape(source.height, source.width)
             return _physical(stored, source)
-        with warnings.catch_warnings():
+        with warnings.catch_warnings(), opened(source.path) as plain:
             warnings.simplefilter("ignore")
-            with source.path.open("rb") as file:
-                gzipped = file.read(2) == _GZIP_MAGIC
-            check_structure(source.path, gzipped=gzipped)  # it may be another file by now
-            content = unpack(source.path) if gzipped else source.path
-            with fits.open(content, memmap=False) as hdus:
+            with fits.open(plain, memmap=False) as hdus:
                 data = np.asarray(hdus[source.hdu].data)
     except Exception as error:
         raise UnreadableFileError(

@@ -303,7 +303,8 @@ def interpret(image: FitsImage) -> FrameFacts:
     time_utc, is_middle = _time(cards)
     values["time_utc"] = time_utc
     values["time_is_middle"] = is_middle
-    values["time_system"] = _foreign_system(cards)
+    system = _time_system(cards)
+    values["time_system"] = None if system in (*_UTC_SYSTEMS, *_TAI_SYSTEMS) else system
     values["binning"] = _binning(cards)
     values["scale_arcsec_per_px"] = _scale(cards, _binning(cards))
     values["processed"] = _processed(image, values["kind"])
@@ -355,19 +356,17 @@ def _time(cards: dict[str, HeaderValue]) -> tuple[Reading[datetime] | None, bool
     the scale is one that cannot be brought to UTC.
     """
     moment, middle = _time_as_written(cards)
-    system = str(cards.get("TIMESYS", "UTC")).strip().upper()
+    system = _time_system(cards)
     if moment is None or system in _UTC_SYSTEMS:
         return moment, middle
-    ahead_of_tai_s = _TAI_SYSTEMS.get(system)
-    if ahead_of_tai_s is None:
+    if system not in _TAI_SYSTEMS:
         return None, middle
-    tai = moment.value - timedelta(seconds=ahead_of_tai_s)
+    tai = moment.value - timedelta(seconds=_TAI_SYSTEMS[system])
     return Reading(_utc_of_tai(tai), f"{moment.keyword} in {system}"), middle
 
 
-def _foreign_system(cards: dict[str, HeaderValue]) -> str | None:
-    system = str(cards.get("TIMESYS", "UTC")).strip().upper()
-    return None if system in _UTC_SYSTEMS or system in _TAI_SYSTEMS else system[:_MOST_TEXT]
+def _time_system(cards: dict[str, HeaderValue]) -> str:
+    return str(cards.get("TIMESYS", "UTC")).strip().upper()[:_MOST_TEXT]
 
 
 def _utc_of_tai(tai: datetime) -> datetime:

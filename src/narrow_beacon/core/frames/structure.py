@@ -10,12 +10,14 @@ import gzip
 import io
 import math
 import zlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import BinaryIO
 
 from narrow_beacon.core.errors import UnreadableFileError
 
+GZIP_MAGIC = b"\x1f\x8b"
 BLOCK = 2880
 _CARD = 80
 _MOST_HEADER_BLOCKS = 700
@@ -27,41 +29,42 @@ _FREE_BYTES = 64_000_000
 _STEP = 1 << 20
 
 
-def check_structure(path: Path, *, gzipped: bool) -> None:
-    """Walk through the units of a FITS file. Raises UnreadableFileError, with what is wrong, where
-    a header has no end, or claims more than the file can hold.
-    """
-    size = path.stat().st_size
-    most = max(_FREE_BYTES, _MOST_RATIO * size)
-    try:
-        with path.open("rb") as raw:
-            if gzipped:
-                with gzip.open(raw) as unpacked:
-                    _walk(path.name, unpacked, None, most)  # type: ignore[arg-type]
-            else:
-                _walk(path.name, raw, size, most)
-    except (EOFError, zlib.error, gzip.BadGzipFile) as error:
-        raise UnreadableFileError(
-            f"{path.name}: not a whole gzip file. Copy it from the camera again."
-        ) from error
+@contextmanager
+def opened(path: Path) -> Iterator[BinaryIO]:
+    """A FITS file as plain bytes, unpacked in memory where it is gzipped, with its structure looked
+    through.
 
-
-def unpack(path: Path) -> io.BytesIO:
-    """A gzipped file's content, after ``check_structure``. Raises UnreadableFileError where it is
-    far more than an exposure can be.
+    Raises UnreadableFileError, with what is wrong, where a header has no end or claims more than
+    the file can hold, or where it unpacks to far more than an exposure can be.
     """
     most = max(_FREE_BYTES, _MOST_RATIO * path.stat().st_size)
+    with path.open("rb") as raw:
+        packed = raw.read(2) == GZIP_MAGIC
+        raw.seek(0)
+        plain = _unpacked(path.name, raw, most) if packed else raw
+        _walk(path.name, plain, most)
+        plain.seek(0)
+        yield plain
+
+
+def _unpacked(name: str, raw: BinaryIO, most: int) -> BinaryIO:
     whole = io.BytesIO()
-    with gzip.open(path) as unpacked:
-        while piece := unpacked.read(_STEP):
-            whole.write(piece)
-            if whole.tell() > most:
-                raise UnreadableFileError(_too_tight(path.name))
-    whole.seek(0)
+    try:
+        with gzip.open(raw) as content:
+            while piece := content.read(_STEP):
+                whole.write(piece)
+                if whole.tell() > most:
+                    raise UnreadableFileError(_too_tight(name))
+    except (EOFError, zlib.error, gzip.BadGzipFile) as error:
+        raise UnreadableFileError(
+            f"{name}: not a whole gzip file. Copy it from the camera again."
+        ) from error
     return whole
 
 
-def _walk(name: str, file: BinaryIO, size: int | None, most: int) -> None:
+def _walk(name: str, file: BinaryIO, most: int) -> None:
+    size = file.seek(0, io.SEEK_END)
+    file.seek(0)
     place = 0
     for number in range(_MOST_UNITS):
         cards, length = _header(name, file, number)
@@ -69,40 +72,19 @@ def _walk(name: str, file: BinaryIO, size: int | None, most: int) -> None:
             return
         place += length
         wanted = _data_bytes(name, cards, most)
-        padded = -(-wanted // BLOCK) * BLOCK
-        if size is None:
-            if place + wanted > most:
-                raise UnreadableFileError(_too_tight(name))
-            skipped = _skip(file, padded)
-            if skipped < wanted:
-                _cut_short(name, skipped, wanted)
-        else:
-            if place + wanted > size:
-                _cut_short(name, max(0, size - place), wanted)
-            file.seek(place + padded)
-        place += padded
+        if place + wanted > size:
+            share = max(0, size - place) / wanted
+            raise UnreadableFileError(
+                f"{name}: cut short, {share:.0%} of its pixels are there. Copy it from the camera "
+                "again."
+            )
+        place += -(-wanted // BLOCK) * BLOCK
+        file.seek(place)
     raise UnreadableFileError(f"{name}: has more than {_MOST_UNITS} units; no exposure has.")
-
-
-def _cut_short(name: str, there: int, wanted: int) -> None:
-    share = there / wanted
-    raise UnreadableFileError(
-        f"{name}: cut short, {share:.0%} of its pixels are there. Copy it from the camera again."
-    )
 
 
 def _too_tight(name: str) -> str:
     return f"{name}: unpacks to far more than its {_MOST_RATIO}fold; no exposure packs so tightly."
-
-
-def _skip(file: BinaryIO, count: int) -> int:
-    done = 0
-    while done < count:
-        piece = file.read(min(_STEP, count - done))
-        if not piece:
-            break
-        done += len(piece)
-    return done
 
 
 def _header(name: str, file: BinaryIO, number: int) -> tuple[dict[str, str], int]:
