@@ -36,6 +36,10 @@ class Camera:
     dark_e_per_s: float = 0.06
     hot_share: float = 0.003
     bad_column: int | None = None
+    dead_share: float = 0.0
+    """Of the pixels that give a third of the light."""
+    cosmic_per_s: float = 0.03
+    """Strikes on the whole sensor."""
     bias_pattern: np.ndarray = field(init=False, repr=False)
     dark_rate: np.ndarray = field(init=False, repr=False)
     response: np.ndarray = field(init=False, repr=False)
@@ -62,6 +66,8 @@ class Camera:
             rate[height // 5 :, self.bad_column] += 6.0
         self.dark_rate = rate.astype(np.float32)
         self.response = rng.normal(1.0, 0.008, self.shape).astype(np.float32)
+        if self.dead_share:
+            self.response[rng.random(self.shape) < self.dead_share] *= 0.33
         radius2 = ((x - 0.52 * width) ** 2 + (y - 0.47 * height) ** 2) / (width**2 + height**2)
         self.vignetting = (1.0 - 0.55 * radius2).astype(np.float32)
 
@@ -86,7 +92,7 @@ class Camera:
         photo_electrons: np.ndarray | None,
         exposure_s: float,
         temperature_c: float = _REFERENCE_C,
-        cosmic_per_s: float = 0.03,
+        cosmic_per_s: float | None = None,
     ) -> np.ndarray:
         """Expose and read out: expected photo-electrons (height, width) in, ADU out."""
         warmth = 2.0 ** ((temperature_c - _REFERENCE_C) / _DOUBLING_C)
@@ -94,8 +100,9 @@ class Camera:
         if photo_electrons is not None:
             expected = expected + photo_electrons
         electrons = _poisson(rng, expected)
-        if cosmic_per_s and exposure_s:
-            _strike(rng, electrons, rng.poisson(cosmic_per_s * exposure_s))
+        strikes = self.cosmic_per_s if cosmic_per_s is None else cosmic_per_s
+        if strikes and exposure_s:
+            _strike(rng, electrons, rng.poisson(strikes * exposure_s))
         electrons += rng.standard_normal(self.shape, np.float32) * np.float32(self.read_noise_e)
         adu = electrons / np.float32(self.gain_e_per_adu)
         # Past the linear limit the response bends, then it stops.

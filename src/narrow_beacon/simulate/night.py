@@ -14,7 +14,7 @@ import numpy as np
 from narrow_beacon.simulate.camera import Camera, Dust
 from narrow_beacon.simulate.headers import FrameInfo, Spelling, spelling_words, write_frame
 from narrow_beacon.simulate.pointing import Pointing, airmass_at, altitude_deg
-from narrow_beacon.simulate.render import add_stars, add_trail
+from narrow_beacon.simulate.render import add_rings, add_stars, add_trail
 from narrow_beacon.simulate.sky import Sky
 
 ZERO_POINT = {"V": 20.9, "B": 20.6}
@@ -45,6 +45,8 @@ class Shot:
     exposure_s: float
     pointing: Pointing
     fwhm_px: float
+    ring_px: float = 0.0
+    """Outer radius of stars far out of focus; 0 in focus."""
     transparency: float = 1.0
     trail: tuple[float, float, float, float] | None = None
     """x, y of a point on it (0-based), angle in degrees, electrons a pixel of length."""
@@ -104,7 +106,10 @@ class Scene:
         )
         light = np.full(self.camera.shape, self._sky_electrons(shot, rng), np.float32)
         x, y, electrons = self._starlight(shot, jd, airmass, rng)
-        add_stars(light, x, y, electrons, shot.fwhm_px)
+        if shot.ring_px:
+            add_rings(light, x, y, electrons, shot.ring_px, shot.fwhm_px)
+        else:
+            add_stars(light, x, y, electrons, shot.fwhm_px)
         if shot.trail:
             px, py, angle, strength = shot.trail
             add_trail(light, (px, py), angle, strength, shot.fwhm_px)
@@ -204,6 +209,7 @@ def calibration_set(
     bias: int = 15,
     darks: int = 15,
     flats: int = 12,
+    level_adu: float = 30000.0,
     dust: dict[str, tuple[Dust, ...]] | None = None,
     spelling: Spelling = spelling_words,
     wrapping: Callable[[str], tuple[str, str]] = lambda kind: ("plain", ".fits"),
@@ -227,7 +233,7 @@ def calibration_set(
     for name in filters:
         for n in range(flats):
             # A fading twilight: every flat has its own level.
-            level = 30000.0 * 0.95**n
+            level = level_adu * 0.95**n
             add(
                 "flat", f"flat-{name}-{n + 1:02d}", exposure_s=2.0, filter=name, level_adu=level,
                 dust=(dust or {}).get(name, ()),

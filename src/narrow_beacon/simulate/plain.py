@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -69,19 +69,26 @@ def write_plain_night(
     evening: int = 0,
     field_px: int | None = None,
     camera_seed: int | None = None,
+    camera: Camera | None = None,
+    change: Callable[[Sky], None] = lambda _: None,
+    walk_px: float = 0.25,
+    flat_level_adu: float = 30000.0,
 ) -> dict[str, Any]:
     """Write raw files, catalogue, plan and truth of a plain night; returns the truth.
 
     ``troubles`` gives other values to the fields of single shots, by their place in the night.
     Nights of one field have the same seed and ``field_px`` (the side of the sky that is made, the
-    longer side of the sensor by itself); ``evening`` counts their days.
+    longer side of the sensor by itself); ``evening`` counts their days. ``change`` may alter the
+    sky, ``camera`` takes the place of the usual one, ``walk_px`` is how far the guiding wanders
+    from one exposure to the next.
     """
     folder.mkdir(parents=True, exist_ok=True)
     start = START + timedelta(days=evening)
     rng = np.random.default_rng([seed, 12, evening] if evening else [seed, 12])
     scale = 1.16
     sky = plain_sky(seed, (field_px or max(shape)) * scale / 3600.0, density=density)
-    camera = Camera(seed if camera_seed is None else camera_seed, shape)
+    change(sky)
+    camera = camera or Camera(seed if camera_seed is None else camera_seed, shape)
     scene = Scene(sky, camera, seed=seed + 1000 * evening, target=TARGET)
     pointing = Pointing(
         RA_DEG, DEC_DEG, scale, float(rng.uniform(0, 360)), bool(rng.integers(2)), shape, 1.5
@@ -89,11 +96,11 @@ def write_plain_night(
     truth: dict[str, Any] = {"target": TARGET, "exposures": [], "calibration": []}
     calibration_shots = calibration_set(
         "calibration", start - timedelta(hours=2), (exposure_s,), ("V",),
-        bias=calibration, darks=calibration, flats=calibration,
+        bias=calibration, darks=calibration, flats=calibration, level_adu=flat_level_adu,
     )  # fmt: skip
     for number, calibration_shot in enumerate(calibration_shots):
         truth["calibration"].append(scene.calibrate(calibration_shot, folder / "raw", number))
-    walk = np.cumsum(rng.normal(0, 0.25, (exposures, 2)), axis=0)
+    walk = np.cumsum(rng.normal(0, walk_px, (exposures, 2)), axis=0)
     for n in range(exposures):
         moment = start + timedelta(seconds=cadence_s * n + float(rng.uniform(0, 5)))
         moment = moment.replace(microsecond=moment.microsecond // 1000 * 1000)

@@ -46,6 +46,8 @@ class Sky:
     catalogue_err: dict[str, np.ndarray]
     known_variable: np.ndarray
     variations: dict[str, Variation] = field(default_factory=dict)
+    uncatalogued: set[str] = field(default_factory=set)
+    """Stars that shine but that the catalogue does not list."""
 
     def positions(self, year: float) -> tuple[np.ndarray, np.ndarray]:
         """Right ascension and declination in degrees at a Julian year."""
@@ -75,9 +77,11 @@ class Sky:
             "V_mag": self.catalogue_mag["V"], "V_err": self.catalogue_err["V"],
             "variable": self.known_variable.astype(np.int16),
         }  # fmt: skip
+        listed = np.array([name not in self.uncatalogued for name in self.names])
         table = Table()
         for name, ucd, unit in CATALOGUE_COLUMNS:
-            table[name] = Column(values[name], unit=unit or None, meta={"ucd": ucd})
+            column = np.asarray(values[name])[listed]
+            table[name] = Column(column, unit=unit or None, meta={"ucd": ucd})
         return table
 
     def write_votable(self, path: Path) -> None:
