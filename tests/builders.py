@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
@@ -10,6 +11,9 @@ from astropy.io import fits
 
 from narrow_beacon.core.catalogue.table import Band, StarTable
 from narrow_beacon.core.frames.sort import Frame, TimeRule, inspect_file
+from narrow_beacon.core.measure.census import StarFlag
+from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.core.measure.noise import POGSON
 from narrow_beacon.simulate.headers import FrameInfo, spelling_words, write_frame
 from narrow_beacon.simulate.render import add_stars
 
@@ -121,3 +125,21 @@ def header_of(**cards: object) -> fits.Header:
     for key, value in cards.items():
         header[key.replace("_", "-")] = value
     return header
+
+
+def filter_census(
+    magnitude: np.ndarray, sigma_mag: np.ndarray, *, exposure_s: float = 60.0, **changes: np.ndarray
+) -> FilterCensus:
+    """The census of instrumental magnitudes (exposures, stars) with their noise, at one radius and
+    with nothing to flag; ``changes`` replace fields.
+    """
+    exposures, stars = magnitude.shape
+    counts = (exposure_s * 10 ** (-0.4 * magnitude))[:, :, None]
+    nothing = np.zeros_like(counts)
+    made = FilterCensus(
+        np.arange(stars), np.full(exposures, exposure_s), np.full((exposures, 1), 5.0), counts,
+        counts * np.broadcast_to(sigma_mag, magnitude.shape)[:, :, None] / POGSON,
+        np.full((exposures, stars, len(StarFlag)), np.inf), nothing, nothing,
+        np.tile([1e9, 1.0], (exposures, 1)),
+    )  # fmt: skip
+    return replace(made, **changes)

@@ -5,6 +5,10 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
+
+settings.register_profile("patient", deadline=None)  # a busy machine is no error
+settings.load_profile("patient")
 
 sys.path.insert(0, str(Path(__file__).parent))
 

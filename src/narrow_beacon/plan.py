@@ -73,6 +73,8 @@ class Plan:
     annulus_in_pixels: bool = False
     output: Path = Path("out")
     layout: str = "plain"
+    doubtful: bool = False
+    """Whether doubtful points are reported too."""
     stars: StarTable | None = None
     """The catalogue, where it came from a file."""
 
@@ -92,6 +94,12 @@ def _text(value: Any) -> str:
     if len(value) > _MOST_LETTERS or not value.strip().isprintable():
         raise ValueError(f"must be text of one line, of {_MOST_LETTERS} letters at most")
     return value.strip()
+
+
+def _truth(value: Any) -> bool:
+    if not isinstance(value, bool):
+        raise ValueError("must be true or false")
+    return value
 
 
 def _texts(value: Any) -> tuple[str, ...]:
@@ -184,7 +192,7 @@ _KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
     "bands": {},
     "cast": {"comparison": _texts, "check": _text},
     "measure": {"radius": radius_rule, "annulus": annulus_radii, "unit": _choice("px", "fwhm")},
-    "output": {"folder": _text, "layout": _text},
+    "output": {"folder": _text, "layout": _text, "doubtful": _truth},
 }
 
 
@@ -365,6 +373,7 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         annulus_in_pixels=get("measure", "unit", "fwhm") == "px",
         output=base / get("output", "folder", "out"),
         layout=layout,
+        doubtful=get("output", "doubtful", False),
     )
 
 

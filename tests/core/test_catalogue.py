@@ -12,10 +12,10 @@ import pytest
 from astropy.table import Table
 
 from narrow_beacon.core.catalogue.columns import Column, propose_columns
-from narrow_beacon.core.catalogue.cone import search_cone
 from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.catalogue.sky_index import SkyIndex, separation_deg
 from narrow_beacon.core.errors import CatalogueError
+from narrow_beacon.reduce.cone import search_cone
 from narrow_beacon.simulate.cone_service import ConeService
 from narrow_beacon.simulate.sky import EPOCH_YR, Sky, make_sky
 
@@ -73,6 +73,32 @@ def test_columns_are_told_by_ucd_name_and_unit() -> None:
         "V": ("Vmag", "e_Vmag"),
         "r": ("rmag", "rmag_err"),
     }
+
+
+@pytest.mark.parametrize(
+    ("name", "ucd", "band"),
+    [
+        ("phot_bp_mean_mag", "phot.mag;em.opt.B", "BP"),
+        ("phot_rp_mean_mag", "phot.mag;em.opt.R", "RP"),
+        ("phot_g_mean_mag", "phot.mag;em.opt", "G"), ("BPmag", "phot.mag;em.opt.B", "BP"),
+        ("Gmag", "", "G"), ("gmag", "", "g"), ("r'mag", "phot.mag;em.opt.R", "r"),
+        ("i'mag", "phot.mag;em.opt.I", "i"), ("halpha", "phot.mag", "Ha"), ("Hamag", "", "Ha"),
+        ("Hmag", "phot.mag;em.IR.H", "H"), ("Ksmag", "", "K"), ("johnson_mag_v", "", "V"),
+        ("sloan_r", "", "r"), ("Rcmag", "", "R"), ("brightness", "phot.mag;em.opt.V", "V"),
+        ("rp", "", "r"), ("recno", "", None), ("PhotFlag", "", None),
+    ],
+)  # fmt: skip
+def test_a_column_has_the_band_that_its_name_says(name: str, ucd: str, band: str | None) -> None:
+    """A UCD does not tell Gaia's BP from Johnson's B, nor Sloan's r from Cousins's R."""
+    found = propose_columns([Column("ra"), Column("dec"), Column(name, ucd, "mag")]).bands
+    assert found == ({band: (name, None)} if band else {})
+
+
+def test_gaia_is_told_by_its_pair_of_bands() -> None:
+    columns = [Column("bp"), Column("rp"), Column("e_bp"), Column("rp_error"), Column("rmag")]
+    assert propose_columns(columns).bands == {
+        "BP": ("bp", "e_bp"), "RP": ("rp", "rp_error"), "r": ("rmag", None),
+    }  # fmt: skip
 
 
 def test_sexagesimal_positions_and_other_units_are_understood(tmp_path: Path) -> None:

@@ -15,22 +15,28 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from builders import EVENING, frame, frame_of, header_of, noise, write_simple
+from narrow_beacon.core.correct.masters import MasterFacts, build_master
+from narrow_beacon.core.correct.match import choose_dark
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.entries import list_entries
 from narrow_beacon.core.frames.file_name import NamePattern, NamePatternError, NameValues
 from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.fits_file import FitsImage, read_image, read_pixels
 from narrow_beacon.core.frames.header import FrameFacts, interpret, kind_of, sexagesimal_deg
+from narrow_beacon.core.frames.levels import levels_of
 from narrow_beacon.core.frames.sort import (
     Frame,
     LeftOut,
+    RawFile,
     TimeRule,
     inspect_file,
-    levels_of,
     night_of,
+    read_raw,
     sort_night,
 )
 from narrow_beacon.core.gate import Gate
+from narrow_beacon.plan import Plan
+from narrow_beacon.reduce.sorting import sort_raw_files
 from narrow_beacon.simulate.headers import (
     FrameInfo,
     sexagesimal,
@@ -287,7 +293,9 @@ def test_a_camera_that_is_not_named_is_the_only_one_of_its_size(tmp_path: Path) 
         ("johnson-r", "R"), ("Cousins R", "R"), ("Rc", "R"), ("R", "R"), ("r", "r"),
         ("Sloan r", "r"), ("SDSS g'", "g"), ("g'", "g"), ("gp", "g"), ("b", "B"),
         ("Lum", "L"), ("luminance", "L"), ("clear", "Clear"), ("No filter", "Clear"),
-        ("Ha", "Ha"), ("H-alpha", "Ha"), ("OIII 3nm", "OIII 3nm"), ("TG", "TG"),
+        ("Ha", "Ha"), ("H-alpha", "Ha"), ("OIII 3nm", "OIII 3nm"), ("TG", "green"),
+        ("G", "green"), ("r′", "r"), ("SR", "r"), ("V-Johnson", "V"), ("Ic", "I"), ("CV", "CV"),
+        ("Halpha", "Ha"), ("sloan R", "r"), ("my own", "my own"),
     ],
 )  # fmt: skip
 def test_a_filter_has_one_name_however_it_is_spelled(spelling: str, name: str) -> None:
@@ -455,3 +463,54 @@ def test_absurd_headers_cost_one_file_at_the_most(
         assert isinstance(item, Frame)
         assert len(item.filter or "") <= 40
         assert len(item.camera or "") <= 60
+
+
+def test_32_bit_unsigned_values_are_exact(tmp_path: Path) -> None:
+    values = (np.arange(12, dtype=np.uint32) * 7 + 60001).reshape(3, 4)
+    fits.PrimaryHDU(values).writeto(tmp_path / "u.fits")
+    assert np.array_equal(read_pixels(read_image(tmp_path / "u.fits").source), values)
+
+
+def test_a_night_in_the_east_is_one_night_without_a_site(tmp_path: Path) -> None:
+    """At 135° east a night goes from 10 to 20 h UT; 12 h UT would cut it."""
+
+    def raws(hours: list[int]) -> list[RawFile]:
+        for hour in hours:
+            path = tmp_path / f"e{hour}.fits"
+            write_simple(path, noise((8, 8), 500, 5, hour), start=datetime(2026, 10, 12, hour % 24))
+        return [read_raw(tmp_path / f"e{hour}.fits", f"e{hour}.fits") for hour in hours]
+
+    plan = Plan(tmp_path / "plan.toml", "", (tmp_path,))
+    east = sort_raw_files(plan, raws(list(range(10, 20))), {}).night
+    assert {frame.night for frame in east.exposures} == {"2026-10-12"}
+    usual = sort_raw_files(plan, raws([20, 21, 22, 23]), {}).night
+    assert {frame.night for frame in usual.exposures} == {"2026-10-12"}
+
+
+def test_a_comment_on_the_sensor_is_no_processing(tmp_path: Path) -> None:
+    def processed(key: str, words: str) -> bool:
+        path = write_simple(tmp_path / f"{len(list(tmp_path.iterdir()))}.fits", noise((8, 8), 9, 1))
+        with fits.open(path, mode="update") as hdus:
+            hdus[0].header[key] = words
+        return interpret(read_image(path)).processed is not None
+
+    assert not processed("COMMENT", "sensor temperature calibrated by the maker")
+    assert processed("COMMENT", "dark subtracted")
+    assert processed("HISTORY", "calibrated")
+
+
+def test_a_master_of_another_camera_or_part_of_the_sensor_is_not_taken(tmp_path: Path) -> None:
+    adu = noise((16, 16), 500, 5)
+    exposure = frame(tmp_path, adu, XORGSUBF=100, YORGSUBF=50)
+
+    def dark(**cards: object) -> MasterFacts:
+        group = [frame(tmp_path, adu + n, "dark", **cards) for n in range(3)]
+        return build_master(group, tmp_path).facts
+
+    own = dark(XORGSUBF=100, YORGSUBF=50)
+    assert own.origin == (100, 50)
+    assert choose_dark(exposure, [own]).index == 0
+    assert choose_dark(exposure, [dark(XORGSUBF=0, YORGSUBF=0)]).index is None
+    assert choose_dark(exposure, [dark(INSTRUME="Fulmar 20")]).index is None
+    silent = frame(tmp_path, adu, INSTRUME=None)
+    assert any("does not say its camera" in words for words in choose_dark(silent, [own]).remarks)

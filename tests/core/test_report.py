@@ -15,13 +15,14 @@ from astropy.io.votable import parse_single_table
 from astropy.table import Table
 
 from builders import star_table
+from narrow_beacon.core.curve.light_curve import DOUBTFUL
 from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.report.census import MeasuredExposure, write_census
 from narrow_beacon.core.report.exposures import ExposureRow, write_exposures
-from narrow_beacon.core.report.figure import draw_light_curve
-from narrow_beacon.core.report.layout import LayoutError, read_layout, render_report
+from narrow_beacon.core.report.layout import LayoutError, read_layout, render_report, reported
 from narrow_beacon.core.report.light_curve import COLUMNS, CurvePoint, write_light_curve
 from narrow_beacon.core.report.provenance import write_provenance
+from narrow_beacon.reduce.figure import draw_light_curve
 
 POINT = CurvePoint(
     "night/a.fits", "V", 2461326.354166667, 2461326.358, 2461326.3589, 1.1234, 12.34567, 0.0045,
@@ -91,7 +92,8 @@ def test_the_census_is_sorted_by_star_then_time_with_pixels_from_one(tmp_path: P
         census = ExposureCensus(
             np.array(rows), np.array(rows, float), np.zeros(n), np.ones(n), np.ones(n),
             np.array([2.0, 4.0]), rng.random((n, 2)) + np.array(rows)[:, None], np.ones((n, 2)),
-            np.where(np.arange(8) == 1, 3.0, np.inf) * np.ones((n, 1)),
+            np.where(np.arange(9) == 1, 3.0, np.inf) * np.ones((n, 1)), np.zeros((n, 2)),
+            np.zeros((n, 2)), np.array([1.3, 1.0]),
         )  # fmt: skip
         return MeasuredExposure(name, "V", jd, 4.0, census)
 
@@ -115,9 +117,11 @@ def test_a_report_follows_its_layout(tmp_path: Path) -> None:
         '[[column]]\nvalue = "check_magnitude"\ndigits = 2\nmissing = "-99"\n'
     )
     layout = read_layout("society.toml", tmp_path)
-    text = render_report(
-        layout, [*POINTS, replace(POINT, magnitude=math.nan)], {"target": "Sorrel 1"}
-    )
+    given = [
+        *POINTS, replace(POINT, magnitude=math.nan), replace(POINT, magnitude=9.0, state=DOUBTFUL)
+    ]  # fmt: skip
+    text = render_report(layout, reported(given, doubtful=False), {"target": "Sorrel 1"})
+    assert reported(given, doubtful=True) == [*POINTS, given[-1]]
     assert text.splitlines() == [
         "STAR=Sorrel 1",
         "KEEP={other}",

@@ -6,12 +6,13 @@ import numpy as np
 import pytest
 
 from builders import noise, scattered, star_image
-from narrow_beacon.core.stars.background import measure_background
-from narrow_beacon.core.stars.detect import detect
+from narrow_beacon.core.stars.background import Background, measure_background
+from narrow_beacon.core.stars.detect import RING_WIDTHS, detect, likely_width
 from narrow_beacon.core.stars.profile import measure_profile
 from narrow_beacon.core.stars.strikes import mark_strikes
 from narrow_beacon.core.stars.trails import find_trails
-from narrow_beacon.simulate.render import add_trail
+from narrow_beacon.reduce.tasks import see
+from narrow_beacon.simulate.render import add_rings, add_trail
 
 SHAPE = (512, 640)
 
@@ -141,3 +142,41 @@ def test_a_cosmic_ray_on_a_star_is_flagged_and_clean_stars_are_not() -> None:
     )
     assert marked[struck].all()
     assert not np.delete(marked, struck).any()
+
+
+def test_a_crowded_image_is_searched_to_its_top() -> None:
+    rng = np.random.default_rng(3)
+    image = rng.normal(100.0, 5.0, (900, 900)).astype(np.float32)
+    # Blobs two pixels wide, four apart: more than can be kept, most of them faint.
+    light = rng.exponential(150.0, (225, 225)) + 60.0
+    image[::4, ::4] += light
+    image[1::4, ::4] += 0.5 * light
+    image[::4, 1::4] += 0.5 * light
+    background = Background(
+        np.full((15, 15), 100.0, np.float32),
+        np.full((15, 15), 5.0, np.float32),
+        64,
+        (900, 900),
+    )
+    stars = detect(image, background, 1.8).stars
+    assert len(stars) > 5000
+    assert stars.y_px.max() > 880
+
+
+@pytest.mark.parametrize("radius", [10.0, 14.0, 20.0])
+def test_a_ring_of_light_is_one_star(radius: float) -> None:
+    x, y = scattered(16, (600, 600), seed=2, gap=6 * radius)
+    light = np.zeros((600, 600), np.float32)
+    add_rings(light, x, y, np.geomspace(5e4, 1e6, 16), radius, 3.0)
+    rng = np.random.default_rng(4)
+    image = (rng.poisson(light) + rng.normal(200, 8, light.shape)).astype(np.float32)
+    guess = likely_width(image, measure_background(image))
+    flags = np.zeros(image.shape, np.uint8)
+    width = see(image, flags, guess).quality.fwhm_px
+    seen = see(image, flags, RING_WIDTHS * width)
+    assert len(seen.stars) == 16
+    places = zip(x, y, strict=True)
+    away = [np.hypot(seen.stars.x_px - a, seen.stars.y_px - b).min() for a, b in places]
+    assert max(away) < 1.0
+    # Half of the light of such a disc, whose hole is 0.4 of it, is within 0.76 of its radius.
+    assert seen.quality.fwhm_px == pytest.approx(0.76 * radius / 0.677, rel=0.06)

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from builders import noise, star_image, write_simple
+from builders import POGSON, noise, star_image, write_simple
 from narrow_beacon.core.curve.almanac import sky_above
 from narrow_beacon.core.curve.cast import Cast, rank_candidates, settle_cast
 from narrow_beacon.core.curve.light_curve import star_curve
@@ -32,8 +32,14 @@ from narrow_beacon.core.frames.sort import (
     settle,
     sort_night,
 )
-from narrow_beacon.core.measure.noise import CameraConstants, aperture_uncertainty, error_budget
-from narrow_beacon.reduce.curves import curve_of_cast
+from narrow_beacon.core.measure.noise import (
+    CameraConstants,
+    Exposed,
+    Light,
+    aperture_uncertainty,
+    error_budgets,
+)
+from narrow_beacon.reduce.curves import FilterSeries, curve_of_cast
 from narrow_beacon.simulate.pointing import altitude_deg
 
 RULE = TimeRule()
@@ -105,18 +111,24 @@ def test_the_moon_is_full_and_new_a_fortnight_apart() -> None:
     assert full > 0.99
 
 
-@pytest.mark.parametrize("radius", [2.0, 4.5, 9.0])
-def test_an_error_budget_is_the_uncertainty_in_parts(radius: float) -> None:
-    camera = CameraConstants(1.3, 7.1, 0.05, 0.28, 140.0, 15)
-    counts, sky, ring = 80_000.0, 95.0, 700.0
-    sigma = aperture_uncertainty(
-        np.array([[counts]]), np.array([sky]), np.array([ring]), np.array([radius]), 60.0, 1.3,
-        camera,
-    )[0, 0]  # fmt: skip
-    budget = error_budget(counts, sky, ring, radius, 60.0, 1.3, camera)
-    assert budget.total == pytest.approx(2.5 / np.log(10.0) * sigma / counts, rel=1e-9)
-    assert budget.star > budget.sky > budget.dark > 0
-    assert error_budget(counts, sky, ring, radius, 60.0, 1.3, CameraConstants(1.3, 7.1)).dark == 0
+def test_an_error_budget_is_the_uncertainty_in_parts() -> None:
+    camera = CameraConstants(1.3, 7.1, 0.05, 0.28, 140.0, 1.8, 0.002)
+    # A star in a corner, where the flat is at 0.8 of the middle.
+    light = Light(
+        np.array([[60_000.0, 80_000.0]]), np.array([95.0]), np.array([700.0]),
+        np.array([2.0, 4.5]), 3.0, np.array([0.8]),
+    )  # fmt: skip
+    exposed = Exposed(60.0, 1.3)
+    sigma = aperture_uncertainty(light, exposed, camera)[0]
+    budgets = error_budgets(light, exposed, camera)
+    for k, budget in enumerate(budgets):
+        assert budget.total == pytest.approx(POGSON * sigma[k] / light.counts_adu[0, k], rel=1e-9)
+        assert budget.star > budget.sky > budget.dark > 0
+    assert error_budgets(light, exposed, CameraConstants(1.3, 7.1))[0].masters == 0
+
+
+def series(count: int) -> FilterSeries:
+    return FilterSeries("V", "V", tuple(range(count)), ("one",) * count, np.full(count, 1.2))
 
 
 def test_a_settled_cast_gives_the_curve_that_settling_gave() -> None:
@@ -125,10 +137,7 @@ def test_a_settled_cast_gives_the_curve_that_settling_gave() -> None:
     whole, stars = census()
     cast, ensemble = settle_cast(whole, 0, stars, "V", 0, [], None)
     before = star_curve(whole, 0, ensemble, 0)
-    count = whole.exposure_s.size
-    groups = dict.fromkeys(range(count), "one")
-    airmass = dict.fromkeys(range(count), 1.2)
-    again = curve_of_cast("V", "V", range(count), whole, groups, airmass, stars, cast, 0)
+    again = curve_of_cast(series(whole.exposure_s.size), whole, stars, cast, 0)
     np.testing.assert_allclose(again.target.magnitude, before.magnitude, atol=1e-12)
     np.testing.assert_allclose(again.target.uncertainty, before.uncertainty, atol=1e-12)
     assert again.census.rows.size == len({0, *cast.comparison, cast.check})
@@ -140,7 +149,7 @@ def test_a_cast_without_usable_comparison_stars_says_so() -> None:
     whole, stars = census()
     missing = Cast(0, (10_000,), None)
     with pytest.raises(NotMeasurableError, match="give that role to another star"):
-        curve_of_cast("V", "V", [0], whole, {0: "one"}, {0: 1.0}, stars, missing, 0)
+        curve_of_cast(series(1), whole, stars, missing, 0)
 
 
 def test_candidates_leave_out_the_target_only_where_it_is_taken() -> None:

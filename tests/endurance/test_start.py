@@ -130,11 +130,10 @@ def test_a_start_that_is_killed_while_it_makes_the_demo_leaves_nobody_behind(
     )  # fmt: skip
     top = psutil.Process(process.pid)
     end = time.monotonic() + 60
-    while not (makers := [p for p in top.children(recursive=True) if p.ppid() != process.pid]):
+    # Those that make the demo are children of children.
+    while len(family := top.children(recursive=True)) <= len(top.children()):
         assert time.monotonic() < end, "nobody makes the demo"
         time.sleep(0.05)
-    family = top.children(recursive=True)
-    assert makers
     process.kill()
     process.wait()
     _, alive = psutil.wait_procs(family, timeout=20)
@@ -217,7 +216,7 @@ def test_a_part_that_is_killed_is_begun_again(start: Callable[[], Started], what
         url = started.address.split("/?")[0]
         for victim in found:
             victim.kill()
-        end = time.monotonic() + 40
+        end = time.monotonic() + 120  # a busy machine is no error
         while True:
             with contextlib.suppress(requests.RequestException):
                 if session.get(f"{url}/api/state", timeout=5).ok:

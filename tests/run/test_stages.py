@@ -4,27 +4,28 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 
 import numpy as np
 import pytest
 
-from builders import EVENING, frame, noise, star_image, star_table, write_simple
+from builders import EVENING, filter_census, frame, noise, star_image, star_table, write_simple
 from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.correct.clipping import clipping_level, converter_range, look_at_top
 from narrow_beacon.core.correct.masters import MasterFacts
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.errors import CatalogueError
 from narrow_beacon.core.frames.sort import Frame, LeftOut, SortedNight, TimeRule, settle
 from narrow_beacon.core.measure.census import StarFlag
-from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.remarks import Remark, gathered
-from narrow_beacon.plan import Plan
+from narrow_beacon.plan import Plan, RadiusRule
 from narrow_beacon.processes import WorkerError
 from narrow_beacon.reduce.chain_plan import LEFT_OUT, plan_chain, wanting
 from narrow_beacon.reduce.chains import build_chain, build_chains, inputs_of
-from narrow_beacon.reduce.context import load_chain, save_chain
-from narrow_beacon.reduce.field import band_of, field_of
+from narrow_beacon.reduce.context import Probed, load_chain, save_chain
+from narrow_beacon.reduce.field import band_of, bands_of, field_of
 from narrow_beacon.reduce.kit import Constants, constants_of
 from narrow_beacon.reduce.masters import (
     MasterFile,
@@ -33,6 +34,7 @@ from narrow_beacon.reduce.masters import (
     library_masters,
 )
 from narrow_beacon.reduce.names import chain_name
+from narrow_beacon.reduce.prepare import settings_of
 from narrow_beacon.reduce.tasks import ExposureResult, Quality, read_raw_files
 from narrow_beacon.reduce.vet import cloudy, out_of_focus, spoiled_cast
 from narrow_beacon.reduce.workers import Workers, core_count
@@ -144,11 +146,25 @@ def test_a_dark_of_another_length_is_scaled_by_its_pattern(tmp_path: Path, camer
     assert corrected_flatness(report, exposure) < 0.012
 
 
-def test_a_dark_is_not_scaled_without_a_bias(tmp_path: Path, camera: Camera) -> None:
+def test_a_dark_is_taken_off_as_it_is_without_a_bias(tmp_path: Path, camera: Camera) -> None:
     exposure = sky_frame(tmp_path, camera, 90.0)
     frames = [f for f in calibration(tmp_path, camera) if f.kind != "bias"]
     _, report = built(tmp_path, camera, exposure, frames)
-    assert any("cannot be scaled without a bias" in words for words in report.remarks)
+    assert report.stations[0].words.startswith("dark off: dark 60 s −10 °C")
+    assert any("dark current of 30 s more stays" in words for words in report.remarks)
+    # Half of the dark's own pattern, but for what is hot enough to be repaired.
+    thermal = 60.0 * camera.dark_rate / camera.gain_e_per_adu
+    least, most = (0.5 * np.std(thermal[thermal < hot]) for hot in (100.0, 250.0))
+    assert least < report.noise.left_adu < most + 1.5  # the master's own noise comes on top
+
+
+def test_two_lengths_of_dark_do_without_a_bias(tmp_path: Path, camera: Camera) -> None:
+    exposure = sky_frame(tmp_path, camera, 90.0)
+    frames = [f for f in calibration(tmp_path, camera, darks_s=(20.0, 60.0)) if f.kind != "bias"]
+    _, report = built(tmp_path, camera, exposure, frames)
+    words = next(s.words for s in report.stations if "scaled by" in s.words)
+    # (90 − 20) / (60 − 20) of what the one has more than the other.
+    assert float(words.split("by ")[1].split()[0]) == pytest.approx(1.75, abs=0.05)
 
 
 def test_a_short_dark_stands_in_for_a_bias(tmp_path: Path, camera: Camera) -> None:
@@ -297,13 +313,70 @@ def test_constants_come_from_plan_header_measurement_or_a_stated_guess(
     guessed, gain = kit(plain, plan(), [])
     assert gain == 1.0
     assert any("gain_e_per_adu is unknown" in r.words for r in guessed.remarks)
-    assert limit(guessed) == 60000
+    assert limit(guessed) == pytest.approx(60000, rel=1e-3)
     assert all(r.stage == "intake" and r.matters and r.remedy for r in guessed.remarks)
 
 
+def clipped_frame(level: float, count: int, seed: int = 0, brightest: float = 0.0) -> np.ndarray:
+    """A frame with ``count`` pixels at a level, and perhaps one brighter."""
+    pixels = np.rint(noise((120, 120), 800.0, 15.0, seed))
+    pixels.ravel()[:count] = level
+    pixels[60, 60] = max(brightest, pixels[60, 60])
+    return pixels
+
+
+@pytest.mark.parametrize(
+    ("frames", "level"),
+    [
+        ([clipped_frame(16383, 6, n) for n in range(3)], 16383),
+        ([clipped_frame(4095, 40)], 4095),
+        # Bright stars, each with one peak of its own.
+        ([clipped_frame(800, 1, n, 15000 + 900 * n) for n in range(4)], None),
+        ([clipped_frame(16383, 2)], None),
+        ([clipped_frame(800, 1)], None),
+    ],
+)
+def test_a_camera_stops_where_pixels_pile_up(frames: list[np.ndarray], level: float | None) -> None:
+    assert clipping_level([look_at_top(pixels) for pixels in frames]) == level
+
+
+def test_the_range_of_a_converter_is_told_by_steps_and_by_what_it_gave() -> None:
+    def full(*peaks: float, step: int = 1) -> float:
+        frames = [step * np.rint(clipped_frame(800, 1, 1, p) / step) for p in peaks]
+        return converter_range([look_at_top(pixels) for pixels in frames])
+
+    assert full(12000) == 16383
+    assert full(40000) == full(900) == 65535
+    assert full(12000, step=4) == 65532
+
+
+def test_a_datamax_that_is_the_files_own_is_no_limit(tmp_path: Path) -> None:
+    def limit(*values: float) -> float:
+        frames = [
+            frame(tmp_path, clipped_frame(800, 1, n, 12001).astype(np.uint16), DATAMAX=value)
+            for n, value in enumerate(values)
+        ]
+        with Workers(1) as pool:
+            chains = build_chains(frames, [], tmp_path / "chains", {}, pool)
+        night = SortedNight(tuple(frames), (), ())
+        uses = constants_of(plan(), None, night, chains.reports).uses
+        return next(iter(uses.values())).linear_limit_adu
+
+    assert limit(12001, 12001) == pytest.approx(15000, rel=1e-3)  # of a converter of 14 bits
+    assert limit(12345, 12400) == pytest.approx(15000, rel=1e-3)  # another on each file
+    assert limit(14000, 14000) == 14000
+
+
+@pytest.mark.parametrize(("radius", "inner"), [(4.8, 10.5), (12.0, 24.48)])
+def test_a_ring_that_an_aperture_reaches_into_moves_out(radius: float, inner: float) -> None:
+    group = settings_of(plan(radius=RadiusRule(pixels=radius)), Probed(3.0, None))
+    assert group.annulus_px == pytest.approx((inner, inner + 6.0))
+    assert group.radii_px[-1] < group.annulus_px[0]
+
+
 def test_each_kit_has_its_own_constants(tmp_path: Path) -> None:
-    first = [frame(tmp_path, np.full(SHAPE, 500, np.uint16), EGAIN=1.3) for _ in range(3)]
-    other = frame(tmp_path, np.full((64, 80), 500, np.uint16), EGAIN=0.4, INSTRUME="Fulmar 20")
+    first = [frame(tmp_path, np.full(SHAPE, 501, np.uint16), EGAIN=1.3) for _ in range(3)]
+    other = frame(tmp_path, np.full((64, 80), 501, np.uint16), EGAIN=0.4, INSTRUME="Fulmar 20")
     with Workers(1) as pool:
         chains = build_chains([*first, other], [], tmp_path / "chains", {}, pool)
     night = SortedNight((*first, other), (), ())
@@ -311,7 +384,9 @@ def test_each_kit_has_its_own_constants(tmp_path: Path) -> None:
     uses = {"Fulmar" in name: use for name, use in made.uses.items()}
     assert [uses[key].camera.gain_e_per_adu for key in (False, True)] == [1.3, 0.4]
     # What was given of the camera holds for the kit with most exposures alone.
-    assert [uses[key].linear_limit_adu for key in (False, True)] == [4e4, 6e4]
+    assert [uses[key].linear_limit_adu for key in (False, True)] == pytest.approx(
+        [4e4, 6e4], rel=1e-3
+    )
     assert any(r.about.startswith("Fulmar 20") and "60000 ADU" in r.words for r in made.remarks)
     assert any(r.words.startswith("2 kits took these exposures") for r in made.remarks)
 
@@ -342,20 +417,41 @@ def test_what_calibration_is_wanting_is_what_the_chains_will_lack(
         ("V_2", "V"),
         ("b", "B"),
         ("Clear", "V"),
+        ("L", "V"),
+        ("TG", "V"),
+        ("CV", "V"),
+        ("g'", "V"),
         ("Ha", None),
         ("R", None),
+        ("J", None),
     ],
 )
 def test_filters_find_their_band(name: str, band: str | None) -> None:
-    assert band_of(name, star_table()) == band
+    assert band_of(name, star_table().bands) == band
+
+
+def test_a_band_that_only_stands_in_is_said(tmp_path: Path) -> None:
+    stars = star_table()
+    stars = replace(stars, bands={"V": stars.bands["V"], "R": stars.bands["B"]})
+    adu = noise((8, 8), 500.0, 5.0).astype(np.uint16)
+    frames = [frame(tmp_path, adu, filter_name=name) for name in ("V", "r'", "Ha", "J")]
+    found = bands_of(frames, stars, {})
+    assert found.of == {"V": "V", "r": "R", "Ha": "R"}
+    assert set(found.nominal) == {"r", "Ha"}
+    assert "Sloan" in found.nominal["r"]
+    assert "Johnson–Cousins" in found.nominal["r"]
+    assert set(found.without) == {"J"}
+    assert all("nominal" in r.matters for r in found.remarks if r.about in found.nominal)
+    pictures = [frame(tmp_path, adu, filter_name=name) for name in ("L", "R", "G", "B")]
+    assert "colour pictures" in bands_of(pictures, stars, {}).mixed
 
 
 def test_the_observers_word_on_a_band_comes_first() -> None:
     stars = star_table()
-    assert band_of("Clear", stars, {"clear": "B"}) == "B"
-    assert band_of("V", stars, {"Johnson V": "B"}) == "B"
-    assert band_of("Ha", stars, {"Ha": "V"}) == "V"
-    assert band_of("Ha", stars, {"Ha": "K"}) is None
+    assert band_of("Clear", stars.bands, {"clear": "B"}) == "B"
+    assert band_of("V", stars.bands, {"Johnson V": "B"}) == "B"
+    assert band_of("Ha", stars.bands, {"Ha": "V"}) == "V"
+    assert band_of("Ha", stars.bands, {"Ha": "K"}) is None
 
 
 def test_the_target_is_found_by_position_then_by_name() -> None:
@@ -415,16 +511,14 @@ def test_cloud_is_named_with_what_comes_through() -> None:
 
 
 def test_a_spoiled_star_of_the_cast_sets_the_exposure_aside() -> None:
-    near = np.full((4, 4, 8), np.inf)
+    near = np.full((4, 4, len(StarFlag)), np.inf)
     bit = {flag: i for i, flag in enumerate(StarFlag)}
     near[0, 0, bit[StarFlag.TRAIL]] = 1.0
     near[1, 2, bit[StarFlag.SATURATED]] = 1.0
     near[2, 3, bit[StarFlag.TRAIL]] = 1.0  # no star of the cast
     counts = np.ones((4, 4, 1))
     counts[3, 0] = np.nan
-    census = FilterCensus(
-        np.arange(4), np.full(4, 60.0), np.full((4, 1), 5.0), counts, counts, near
-    )
+    census = filter_census(np.ones((4, 4)), np.full(4, 0.01), counts_adu=counts, near_px=near)
     names = {0: "T", 1: "K", 2: "C", 3: "other"}
     reasons = spoiled_cast([10, 11, 12, 13], census, 0, Cast(0, (2,), 1), names)
     assert reasons == {

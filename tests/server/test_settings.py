@@ -164,8 +164,11 @@ class TestSiteAndKit:
         uncertain = uncertainty(client, campaign)
         client.post(f"campaigns/{campaign}/jobs", {"kind": "census"})
         assert client.wait(campaign)["state"] == "done"
-        stages = {s["key"]: s for s in client.get(f"campaigns/{campaign}")["stages"]}
-        assert stages["measure"]["state"] == "done"
+        now = client.get(f"campaigns/{campaign}")
+        measure = {s["key"]: s for s in now["stages"]}["measure"]
+        assert "kit changed" not in measure["words"]
+        # The camera's gain is 1.3: by the wrong one the sky should be quieter than it is.
+        assert any("noisier than gain, read noise" in r["words"] for r in now["remarks"])
         # Twice the electrons an ADU: the star's own noise is smaller, and so is the whole.
         assert uncertainty(client, campaign) < 0.95 * uncertain
 

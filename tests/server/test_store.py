@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import json
 import threading
 import time
 from collections.abc import Iterator
@@ -11,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pyarrow.parquet as pq
 import pytest
 from alembic import command
 from distributed import Client as DaskClient
@@ -25,8 +27,16 @@ from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.jobs import cluster, trust
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
+from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.codec import dump, load, quality_from_json, quality_to_json
-from narrow_beacon.reduce.context import ChainUse, Context, GroupSettings, load_context
+from narrow_beacon.reduce.context import (
+    ChainUse,
+    Context,
+    GroupSettings,
+    Nudges,
+    Probed,
+    load_context,
+)
 from narrow_beacon.reduce.solutions import solution_from_json, solution_to_json
 from narrow_beacon.reduce.tasks import Quality
 from narrow_beacon.rescue import LOST, TOO_LONG, Rescue
@@ -63,6 +73,8 @@ def exposure_census(rows: list[int], seed: int) -> ExposureCensus:
         rng.uniform(80, 90, stars), rng.uniform(500, 9000, stars), np.linspace(2, 8, radii),
         rng.uniform(1e3, 1e5, (stars, radii)),
         rng.uniform(10, 100, (stars, radii)).astype(np.float32), near,
+        *(rng.uniform(0, 9, (stars, radii)).astype(np.float32) for _ in range(2)),
+        np.array([1.3, 1.02]),
     )  # fmt: skip
 
 
@@ -83,6 +95,24 @@ def test_a_census_comes_back_to_the_last_bit(tmp_path: Path) -> None:
         same(table.exposure(at), census)
     assert np.isnan(table.census.counts_adu[1, 1]).all()
     assert not list(tmp_path.glob("*.new"))
+
+
+def test_what_an_earlier_version_kept_can_be_opened(tmp_path: Path) -> None:
+    path = tmp_path / "night.parquet"
+    write_census_table(path, [(11, 60.0, exposure_census([2, 5], 1))])
+    table = pq.read_table(path)
+    older = table.drop_columns(["doubt_adu", "neighbour_adu"])
+    notes = json.loads(table.schema.metadata[b"narrow_beacon"])
+    del notes["noise"]
+    older = older.replace_schema_metadata({"narrow_beacon": json.dumps(notes)})
+    pq.write_table(older, path)
+    census = read_census_table(path).census
+    assert census.rows.tolist() == [2, 5]
+    assert not census.doubt_adu.any()
+    report = ChainReport("one", "/folder", (), (), (), 0.1, 3)
+    kept = json.loads(dump(report))
+    del kept["noise"]
+    assert load(ChainReport, json.dumps(kept)) == report
 
 
 def test_nights_are_joined_star_by_star(tmp_path: Path) -> None:
@@ -128,10 +158,11 @@ def test_what_tasks_share_comes_back_to_the_last_bit_and_without_code(tmp_path: 
         np.zeros(0),
         np.zeros(0),
     )
+    probed = Probed(float("nan"), solution, Nudges((3, 4), (1 / 3, 0.0), (-1 / 7, 0.1)))
     context = Context(
         stars, "print", {"V": "V"},
         {"chain": ChainUse("/folder", CameraConstants(1.3, 7.1), 52000.0, None)}, (1 / 3, -0.1),
-        {"night": GroupSettings(float("nan"), solution, (1 / 3, 2.0), True, (3.5, 5.5))},
+        {"night": GroupSettings(probed, (1 / 3, 2.0), True, (3.5, 5.5))},
     )  # fmt: skip
     path = context.save(tmp_path)
     assert context.save(tmp_path) == path  # named by its content
@@ -145,6 +176,7 @@ def test_what_tasks_share_comes_back_to_the_last_bit_and_without_code(tmp_path: 
     assert group.radii_px == (1 / 3, 2.0)
     assert group.reference is not None
     assert (group.reference.cd == solution.cd).all()
+    assert group.probed.nudges == probed.nudges
     for name in stars.bands:
         one, other = again.stars.bands[name], stars.bands[name]
         assert np.array_equal(one.magnitude, other.magnitude, equal_nan=True)

@@ -12,3 +12,15 @@ Ints = NDArray[np.integer[Any]]
 Bools = NDArray[np.bool_]
 Flags = NDArray[np.uint8]
 """A plane of pixel flags, one bit a cause."""
+
+
+def median_of_known(values: Floats, axis: int) -> Floats:
+    """Medians along an axis of a table (rows, columns) without its NaN; NaN where there is nothing
+    else.
+    """
+    known = np.isfinite(values).any(axis=axis)
+    result = np.full(known.shape, np.nan)
+    some = values[known] if axis == 1 else values[:, known]
+    if known.any():
+        result[known] = np.nanmedian(some, axis=axis)
+    return result

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from narrow_beacon.core.correct.masters import MasterFacts, group_calibration
 from narrow_beacon.core.correct.match import (
@@ -12,6 +12,8 @@ from narrow_beacon.core.correct.match import (
     choose_dark,
     choose_dark_to_scale,
     choose_flat,
+    choose_nearest_dark,
+    fits_settings,
     fits_unscaled,
     picked_master,
     same_pixels,
@@ -25,6 +27,8 @@ LEFT_OUT = "none"
 """What is picked for a step that the observer does without."""
 
 _BIAS_LIKE_S = 5.0
+_SHORT_SHARE = 0.5
+"""Of the longest dark, up to which a short one tells what does not grow with time."""
 
 
 @dataclass(frozen=True)
@@ -41,6 +45,15 @@ class ChainPlan:
     """Steps that the observer does without."""
     lost: tuple[str, ...] = ()
     """Words on picked masters that are no longer there."""
+
+    @property
+    def steps(self) -> tuple[tuple[str, int], ...]:
+        """The steps that have a master, with its position in the list of masters."""
+        choices = (
+            ("bias", self.bias), ("dark", self.dark), ("scaled_dark", self.scaled_dark),
+            ("flat", self.flat),
+        )  # fmt: skip
+        return tuple((step, c.index) for step, c in choices if c.index is not None)
 
 
 @dataclass(frozen=True)
@@ -102,9 +115,22 @@ def _choose_darks(
     else:
         dark = Choice(None, f"{masters[picked.index].label} is of another length or temperature")
         scaled = picked
-    if not has_bias and scaled.index is not None:
-        scaled = Choice(None, "a dark cannot be scaled without a bias to take off first")
-    return dark, scaled
+    if has_bias or scaled.index is None:
+        return dark, scaled
+    # Without a bias there is nothing to scale by: the dark nearest in length does what it can.
+    if picked is None:
+        scaled = choose_nearest_dark(frame, masters)
+    assert scaled.index is not None
+    master = masters[scaled.index]
+    longer = frame.exposure_s - master.exposure_s
+    words = (
+        f"{master.label} is taken off as it is, for there is no bias to scale it by; the dark "
+        f"current of {abs(longer):g} s {'more' if longer > 0 else 'less'} stays"
+    )
+    return (
+        replace(scaled, reason=f"{master.label}, unscaled", remarks=(*scaled.remarks, words)),
+        Choice(None, "a dark cannot be scaled without a bias to take off first"),
+    )
 
 
 def _picked(
@@ -146,10 +172,24 @@ def _stand_in_bias(frame: Frame, masters: Sequence[MasterFacts], nothing: Choice
         for i, m in enumerate(masters)
         if m.kind in ("flat dark", "dark") and _bias_like(frame, m) and same_pixels(frame, m)
     ]
-    if not short:
+    if short:
+        best = min(short, key=lambda i: masters[i].exposure_s)
+        return Choice(best, f"{masters[best].label} stands in for a bias")
+    if choose_dark(frame, masters).index is not None:
         return nothing
-    best = min(short, key=lambda i: masters[i].exposure_s)
-    return Choice(best, f"{masters[best].label} stands in for a bias")
+    # Two lengths of dark give both what grows with time and what does not.
+    darks = [
+        i
+        for i, m in enumerate(masters)
+        if m.kind in ("flat dark", "dark") and fits_settings(frame, m)
+    ]
+    if not darks:
+        return nothing
+    first = min(darks, key=lambda i: masters[i].exposure_s)
+    longest = max(masters[i].exposure_s for i in darks)
+    if masters[first].exposure_s > _SHORT_SHARE * longest:
+        return nothing
+    return Choice(first, f"{masters[first].label} stands in for a bias")
 
 
 def _bias_like(frame: Frame, master: MasterFacts) -> bool:
@@ -164,7 +204,7 @@ def missing_of(plan: ChainPlan) -> list[str]:
         if plan.scaled_dark.index is None:
             missing.append(plan.scaled_dark.reason)
     elif plan.dark.index is None:
-        missing.append(f"neither dark nor bias: {plan.dark.reason}; {plan.scaled_dark.reason}")
+        missing.append(f"neither dark nor bias: {plan.dark.reason}")
     if plan.flat.index is None:
         missing.append(f"not flat-fielded: {plan.flat.reason}")
     return missing
@@ -187,5 +227,5 @@ def _expected(group: Sequence[Frame]) -> MasterFacts:
     return MasterFacts(
         first.kind, first.filter, first.exposure_s, first.temperature_c, first.gain_setting,
         first.offset_setting, first.readout_mode, first.binning, first.shape, first.night,
-        len(group), 0.0, 0.0, (), (), first.camera,
+        len(group), 0.0, 0.0, (), (), first.camera, first.origin,
     )  # fmt: skip

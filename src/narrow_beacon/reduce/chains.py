@@ -4,19 +4,22 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
 
+from narrow_beacon.core.arrays import Flags
 from narrow_beacon.core.correct.apply import make_chain
 from narrow_beacon.core.correct.dark_scale import fit_dark_scale
 from narrow_beacon.core.correct.defects import find_defects
+from narrow_beacon.core.correct.local_median import local_median
 from narrow_beacon.core.correct.masters import Master, MasterFacts, read_master
-from narrow_beacon.core.correct.match import Choice
+from narrow_beacon.core.correct.match import EXPOSURE_TOLERANCE, Choice
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import read_pixels
 from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.measure.noise import MastersNoise
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.reduce.chain_plan import ChainPlan, Option, missing_of, plan_chain
 from narrow_beacon.reduce.codec import dump, load
@@ -29,6 +32,8 @@ from narrow_beacon.reduce.workers import Pool
 _SCALE_FRAMES = 5
 _MOST_SCALE_UNCERTAINTY = 0.1
 _CHAIN_EXAMPLES = 5
+_MEDIAN_OF_FEW = {3: 1.35, 4: 1.19}
+"""Variance of the median of few normal values over that of their mean."""
 
 
 @dataclass(frozen=True)
@@ -55,13 +60,13 @@ class ChainReport:
     remarks: tuple[str, ...]
     masters: tuple[str, ...]
     dark_adu_per_s: float
-    dark_frames: int | None
     defects: int
     options: tuple[Option, ...] = ()
     left_out: tuple[str, ...] = ()
     """Steps that the observer does without."""
     problem: str = ""
     """Why it could not be made; its exposures can't be corrected then."""
+    noise: MastersNoise = field(default_factory=MastersNoise)
 
 
 def inputs_of(plan: ChainPlan, masters: Sequence[MasterFile]) -> tuple[object, ...]:
@@ -73,9 +78,8 @@ def inputs_of(plan: ChainPlan, masters: Sequence[MasterFile]) -> tuple[object, .
         frames[master.facts.key].append(_content(master.facts))
     return tuple(
         (step, _content(facts), [frames[key] for key in facts.made_with])
-        for step, choice in vars(plan).items()
-        if isinstance(choice, Choice) and choice.index is not None
-        for facts in [masters[choice.index].facts]
+        for step, index in plan.steps
+        for facts in [masters[index].facts]
     )
 
 
@@ -139,8 +143,8 @@ def build_chain(
     except Exception as error:
         words = words_of(error, "preparing the correction of", plan.name)
         return ChainReport(
-            plan.name, str(folder), (), (words,), (), 0.0, None, 0, plan.options, plan.left_out,
-            problem=words,
+            plan.name, str(folder), (), (words,), (), 0.0, 0, plan.options,
+            plan.left_out, problem=words,
         )  # fmt: skip
     steps = _stations(plan, [master.facts for master in masters], made)
     stations = (*steps, Station("repair", f"{made.defects} defects repaired from their neighbours"))
@@ -152,7 +156,7 @@ def build_chain(
         remarks=tuple(dict.fromkeys(remarks)),
         masters=tuple(station.key for station in stations if station.key),
         dark_adu_per_s=made.dark_adu_per_s,
-        dark_frames=made.dark_frames,
+        noise=made.noise,
         defects=made.defects,
         options=plan.options,
         left_out=plan.left_out,
@@ -165,7 +169,7 @@ class _Planes:
 
     scale: str
     dark_adu_per_s: float
-    dark_frames: int | None
+    noise: MastersNoise
     defects: int
 
 
@@ -182,7 +186,8 @@ def _planes(
     bias, dark, scaled, flat = (
         read(c) for c in (plan.bias, plan.dark, plan.scaled_dark, plan.flat)
     )
-    offset, scale = None, ""
+    exposure_s = examples[0].exposure_s
+    offset, scale, factor = None, "", 0.0
     if dark is not None:
         offset = dark.plane
     elif bias is not None:
@@ -195,10 +200,14 @@ def _planes(
         pattern.plane if pattern else None, flat.plane if flat else None, examples[0].shape
     )
     save_chain(make_chain(offset, flat.plane if flat else None, defects), folder)
-    made = _Planes(
-        scale, _dark_rate(pattern, bias), pattern.facts.count if pattern else None,
-        int(defects.sum()),
+    noise = replace(
+        _offset_noise(dark, bias, scaled, factor),
+        left_adu=_left_over(dark, defects, exposure_s), flat_adu=_light_of(flat),
     )  # fmt: skip
+    rate = _dark_rate(dark, bias)
+    if scaled is not None and bias is not None:
+        rate = factor * max(0.0, scaled.facts.level_adu - bias.facts.level_adu) / exposure_s
+    made = _Planes(scale, rate, noise, int(defects.sum()))
     scratch = note.with_suffix(".new")
     scratch.write_text(dump(made))
     scratch.replace(note)  # the last of its files: with it the planes are whole
@@ -246,6 +255,10 @@ _COSTS = (
         "take darks of the exposure's length, or name a folder of masters",
     ),
     (
+        "taken off as it is", "hot pixels stay in part; the uncertainties of faint stars hold it",
+        "take bias frames, or darks of the exposures' length",
+    ),
+    (
         "no dark within", "little where a dark could be scaled, else hot pixels stay",
         "take darks of this length and temperature",
     ),
@@ -268,7 +281,9 @@ _COSTS = (
 
 def _dark_factor(examples: Sequence[Frame], bias: Master, dark: Master) -> tuple[float, str]:
     """The scale of a dark: from the exposures where its pattern shows, else by exposure time."""
-    by_time = examples[0].exposure_s / dark.facts.exposure_s
+    # A short dark that stands in for the bias holds some of the pattern itself.
+    short_s = bias.facts.exposure_s
+    by_time = (examples[0].exposure_s - short_s) / (dark.facts.exposure_s - short_s)
     thermal = dark.plane - bias.plane
     fits = []
     for frame in examples[:_SCALE_FRAMES]:
@@ -281,7 +296,7 @@ def _dark_factor(examples: Sequence[Frame], bias: Master, dark: Master) -> tuple
     if fits:
         factor = float(np.median([fit.factor for fit in fits]))
         uncertainty = float(np.median([fit.uncertainty for fit in fits]))
-        if uncertainty < _MOST_SCALE_UNCERTAINTY * factor and 0.5 < factor / by_time < 2.0:
+        if factor > 0 and uncertainty < _MOST_SCALE_UNCERTAINTY * factor:
             return factor, f"{factor:.3f} ± {uncertainty:.3f} (found from its hot pixels)"
     return by_time, f"{by_time:.3f} (by exposure time; too little pattern to measure it)"
 
@@ -290,3 +305,44 @@ def _dark_rate(dark: Master | None, bias: Master | None) -> float:
     if dark is None or bias is None or dark.facts.exposure_s <= 0:
         return 0.0
     return max(0.0, (dark.facts.level_adu - bias.facts.level_adu) / dark.facts.exposure_s)
+
+
+def _offset_noise(
+    dark: Master | None, bias: Master | None, scaled: Master | None, factor: float
+) -> MastersNoise:
+    """Variances of what is taken off: (1 − k) of the bias and k of the dark."""
+    if dark is not None:
+        return MastersNoise(0.0, _variance_share(dark), dark.facts.exposure_s)
+    if bias is None:
+        return MastersNoise()
+    if scaled is None:
+        return MastersNoise(_variance_share(bias))
+    return MastersNoise(
+        (1.0 - factor) ** 2 * _variance_share(bias), factor**2 * _variance_share(scaled),
+        scaled.facts.exposure_s,
+    )  # fmt: skip
+
+
+def _variance_share(master: Master) -> float:
+    """Variance of a master over that of one of its frames: the mean's or, of few, the median's."""
+    count = max(master.facts.count, 1)
+    return _MEDIAN_OF_FEW.get(count, 1.0) / count
+
+
+def _left_over(dark: Master | None, defects: Flags, exposure_s: float) -> float:
+    """Scatter in ADU of what a dark of another length leaves of its pattern, repaired pixels
+    apart.
+    """
+    if dark is None or dark.facts.exposure_s <= 0:
+        return 0.0
+    wrong = abs(exposure_s / dark.facts.exposure_s - 1.0)
+    if wrong <= EXPOSURE_TOLERANCE:
+        return 0.0
+    pattern = (dark.plane - local_median(dark.plane))[defects == 0]
+    return wrong * float(np.std(np.clip(pattern, *np.percentile(pattern, [0.01, 99.99]))))
+
+
+def _light_of(flat: Master | None) -> float:
+    if flat is None:
+        return 0.0
+    return max(flat.facts.level_adu, 1.0) / _variance_share(flat)

@@ -6,7 +6,7 @@ import hashlib
 import io
 import json
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -41,22 +41,60 @@ class ExposureJob:
 
 
 @dataclass(frozen=True)
+class Nudges:
+    """Where bright stars really stand, against where their catalogue's positions and the solutions
+    put them: catalogue rows, ascending, and seconds of arc towards east and north. Kept the same
+    for a group, so that a star is measured by one rule on all exposures, bright or faint.
+    """
+
+    rows: tuple[int, ...] = ()
+    east_arcsec: tuple[float, ...] = ()
+    north_arcsec: tuple[float, ...] = ()
+
+
+@dataclass(frozen=True)
 class Probed:
-    """What the probes of a group found: its star width, and a reference solution if any."""
+    """What the probes of a group found: its star width, a reference solution if any, and where its
+    bright stars stand.
+    """
 
     fwhm_px: float
     reference: Solution | None
+    nudges: Nudges = field(default_factory=Nudges)
+
+    def to_json(self) -> dict[str, Any]:
+        """Plain values of it."""
+        solution = solution_to_json(self.reference) if self.reference else None
+        return {"fwhm_px": self.fwhm_px, "reference": solution, "nudges": vars(self.nudges)}
+
+    @classmethod
+    def from_json(cls, values: Mapping[str, Any]) -> Probed:
+        """What ``to_json`` gave."""
+        reference = values["reference"]
+        return cls(
+            values["fwhm_px"], solution_from_json(reference) if reference else None,
+            Nudges(**{name: tuple(some) for name, some in values.get("nudges", {}).items()}),
+        )  # fmt: skip
 
 
 @dataclass(frozen=True)
 class GroupSettings:
     """What the probes of a group (a night in one filter) found, and its radii."""
 
-    fwhm_px: float
-    reference: Solution | None
+    probed: Probed
     radii_px: tuple[float, ...]
     radii_follow_width: bool
     annulus_px: tuple[float, float]
+
+    @property
+    def fwhm_px(self) -> float:
+        """The usual star width."""
+        return self.probed.fwhm_px
+
+    @property
+    def reference(self) -> Solution | None:
+        """A solution to start from."""
+        return self.probed.reference
 
 
 @dataclass(frozen=True)
@@ -104,10 +142,8 @@ def load_context(path: str) -> Context:
         stars = _stars(kept, plain)
     groups = {
         name: GroupSettings(
-            values["fwhm_px"],
-            solution_from_json(values["reference"]) if values["reference"] else None,
-            tuple(values["radii_px"]), values["radii_follow_width"],
-            (values["annulus_px"][0], values["annulus_px"][1]),
+            Probed.from_json(values["probed"]), tuple(values["radii_px"]),
+            values["radii_follow_width"], (values["annulus_px"][0], values["annulus_px"][1]),
         )
         for name, values in plain["groups"].items()
     }  # fmt: skip
@@ -141,10 +177,7 @@ def _stars(kept: Mapping[str, NDArray[Any]], plain: dict[str, Any]) -> StarTable
 
 def _plain(context: Context) -> dict[str, Any]:
     groups = {
-        name: {
-            **vars(group),
-            "reference": solution_to_json(group.reference) if group.reference else None,
-        }
+        name: {**vars(group), "probed": group.probed.to_json()}
         for name, group in context.groups.items()
     }
     return {

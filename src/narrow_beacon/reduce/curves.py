@@ -7,9 +7,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.arrays import Bools, Floats
 from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.curve.cast import Cast, ensemble_of, settle_cast
+from narrow_beacon.core.curve.cast import Cast, settle_cast
 from narrow_beacon.core.curve.ensemble import Ensemble
 from narrow_beacon.core.curve.light_curve import (
     StarCurve,
@@ -17,6 +17,7 @@ from narrow_beacon.core.curve.light_curve import (
     star_curve,
     transparency,
 )
+from narrow_beacon.core.curve.zero_points import ensemble_of, witness_rows
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.growth import RADII_FWHM, RadiusChoice, choose_radius
@@ -44,145 +45,158 @@ class FilterCurve:
     set_aside: Mapping[int, str]
 
 
+@dataclass(frozen=True)
+class FilterSeries:
+    """Exposures of one filter in order of time: their indices in the night, groups and airmass."""
+
+    filter: str
+    band: str
+    indices: tuple[int, ...]
+    groups: tuple[str, ...]
+    airmass: Floats
+
+    def take(self, keep: Bools) -> FilterSeries:
+        """Some of the exposures only."""
+        at = np.flatnonzero(keep).tolist()
+        return replace(
+            self, indices=tuple(self.indices[i] for i in at),
+            groups=tuple(self.groups[i] for i in at), airmass=self.airmass[at],
+        )  # fmt: skip
+
+    def transparency(self, zero_point: Floats) -> Floats:
+        """Share of light that comes through on each exposure, group by group."""
+        result = np.full(len(self.indices), np.nan)
+        names = np.array(self.groups)
+        for name in np.unique(names):
+            at = names == name
+            result[at] = transparency(zero_point[at], self.airmass[at])
+        return result
+
+
+@dataclass(frozen=True)
+class Roles:
+    """What is known of who plays which part: rows of the target and, where they are given, of the
+    comparison stars and the check star.
+    """
+
+    target: int
+    comparison: tuple[int, ...] = ()
+    check: int | None = None
+
+
+class _Vetting:
+    """A filter's exposures while they are vetted: those that are left, and why others are not."""
+
+    def __init__(self, series: FilterSeries, census: FilterCensus) -> None:
+        self.series, self.census = series, census
+        self.set_aside: dict[int, str] = {}
+
+    def drop(self, reasons: Mapping[int, str]) -> bool:
+        """Set exposures aside, but never all of them; whether any was."""
+        keep = np.array([index not in reasons for index in self.series.indices])
+        if keep.all() or not keep.any():
+            return False
+        self.set_aside |= {i: reasons[i] for i in self.series.indices if i in reasons}
+        self.series, self.census = self.series.take(keep), self.census.take(np.flatnonzero(keep))
+        return True
+
+
 def make_curve(
-    filter_name: str,
-    band: str,
+    series: FilterSeries,
     results: Sequence[ExposureResult],
-    groups: Mapping[int, str],
-    exposure_s: Mapping[int, float],
-    airmass: Mapping[int, float],
+    exposure_s: Sequence[float],
     stars: StarTable,
-    target: int,
-    comparison: Sequence[int],
-    check: int | None,
+    roles: Roles,
     fixed_step: int | None,
 ) -> FilterCurve:
-    """The curve of one filter from its measured exposures, in order of time.
+    """The curve of one filter from its measured exposures ``results``, in order of time.
 
     Exposures are vetted twice: by what they look like, then by what the first zero points and the
     settled cast say of them. Raises NotMeasurableError where no cast can be found.
     """
-    set_aside: dict[int, str] = {}
-    for group in dict.fromkeys(groups[result.index] for result in results):
-        set_aside |= out_of_focus([r for r in results if groups[r.index] == group])
-    kept = [r for r in results if r.index not in set_aside]
-    if not kept:
-        kept, set_aside = list(results), {}
+    band = series.band
+    censuses = [result.census for result in results if result.census is not None]
+    vetting = _Vetting(series, FilterCensus.of(censuses, exposure_s))
+    for group in dict.fromkeys(series.groups):
+        own = [r for r, name in zip(results, series.groups, strict=True) if name == group]
+        vetting.drop(out_of_focus(own))
     step = DEFAULT_STEP if fixed_step is None else fixed_step
 
-    def collect(some: Sequence[ExposureResult]) -> FilterCensus:
-        censuses = [r.census for r in some if r.census is not None]
-        return FilterCensus.of(censuses, [exposure_s[r.index] for r in some])
+    def settle() -> tuple[Cast, Ensemble]:
+        return settle_cast(
+            vetting.census, step, stars, band, roles.target, roles.comparison, roles.check
+        )
 
-    def settle(census: FilterCensus) -> tuple[Cast, Ensemble]:
-        return settle_cast(census, step, stars, band, target, comparison, check)
+    def spoiled() -> dict[int, str]:
+        return spoiled_cast(vetting.series.indices, vetting.census, step, cast, stars.names)
 
-    census = collect(kept)
-    cast, ensemble = settle(census)
-    indices = [r.index for r in kept]
-    share = _transparency(indices, ensemble, groups, airmass)
-    names = dict(enumerate(stars.names))
-    worse = spoiled_cast(indices, census, step, cast, names) | cloudy(indices, share)
-    if worse and len(worse) < len(kept):
-        set_aside |= worse
-        keep = np.array([i for i, r in enumerate(kept) if r.index not in worse])
-        kept = [kept[i] for i in keep]
-        indices = [r.index for r in kept]
-        census = census.take(keep)
-        cast, ensemble = settle(census)
-    choice = judge_radii(census, stars, band, cast, step, fixed_step)
+    cast, ensemble = settle()
+    share = vetting.series.transparency(ensemble.zero_point)
+    if vetting.drop(spoiled() | cloudy(vetting.series.indices, share)):
+        cast, ensemble = settle()
+    choice = judge_radii(vetting.census, stars, band, cast, step, fixed_step)
     if choice.step != step:
         step = choice.step
-        cast, ensemble = settle(census)
-    late = spoiled_cast(indices, census, step, cast, names)
-    if late and len(late) < len(kept):
-        set_aside |= late
-        keep = np.array([i for i, r in enumerate(kept) if r.index not in late])
-        indices = [indices[i] for i in keep]
-        census = census.take(keep)
-        ensemble = ensemble_of(census, step, stars, band, cast.comparison)
-    lost = ~np.isfinite(ensemble.zero_point)
-    if lost.any() and not lost.all():
-        words = f"none of the comparison stars could be measured in {band}"
-        set_aside |= {indices[i]: words for i in np.flatnonzero(lost).tolist()}
-        keep = np.flatnonzero(~lost)
-        indices = [indices[i] for i in keep.tolist()]
-        census = census.take(keep)
-        ensemble = ensemble_of(census, step, stars, band, cast.comparison)
+        cast, ensemble = settle()
+    if vetting.drop(spoiled()):
+        ensemble = ensemble_of(vetting.census, step, stars, band, cast.comparison)
+    words = f"none of the comparison stars could be measured in {band}"
+    lost = np.array(vetting.series.indices)[~np.isfinite(ensemble.zero_point)]
+    vetting.drop(dict.fromkeys(lost.tolist(), words))
+    curve = _curve(vetting.series, vetting.census, stars, cast, choice)
+    return replace(curve, set_aside=vetting.set_aside)
+
+
+def _curve(
+    series: FilterSeries, census: FilterCensus, stars: StarTable, cast: Cast, choice: RadiusChoice
+) -> FilterCurve:
+    """A curve by the stars of the cast alone, and where these are too few by their witnesses."""
+    step = choice.step
+    witnesses = witness_rows(census, stars, cast.comparison, cast.rows)
+    small = census.stars_only(np.array(sorted({*cast.rows, *witnesses})))
+    ensemble = ensemble_of(small, step, stars, series.band, cast.comparison)
+
+    def star(row: int) -> StarCurve:
+        return star_curve(small, step, ensemble, row, cast.comparison)
+
     return FilterCurve(
-        filter=filter_name,
-        band=band,
-        indices=tuple(indices),
-        census=census,
+        filter=series.filter,
+        band=series.band,
+        indices=series.indices,
+        census=small,
         cast=cast,
         ensemble=ensemble,
         choice=choice,
-        target=star_curve(census, step, ensemble, target),
-        check=None if cast.check is None else star_curve(census, step, ensemble, cast.check),
-        transparency=_transparency(indices, ensemble, groups, airmass),
-        set_aside=set_aside,
+        target=star(cast.target),
+        check=None if cast.check is None else star(cast.check),
+        transparency=series.transparency(ensemble.zero_point),
+        set_aside={},
     )
 
 
 def curve_of_cast(
-    filter_name: str,
-    band: str,
-    indices: Sequence[int],
-    census: FilterCensus,
-    groups: Mapping[int, str],
-    airmass: Mapping[int, float],
-    stars: StarTable,
-    cast: Cast,
-    step: int,
+    series: FilterSeries, census: FilterCensus, stars: StarTable, cast: Cast, step: int
 ) -> FilterCurve:
     """The curve of one filter for a cast and a radius that are settled, from the census alone.
 
-    Only the stars of the cast are looked at, so that a changed role answers at once; nothing is
+    Only the stars that it needs are looked at, so that a changed role answers at once; nothing is
     vetted. Comparison stars without a magnitude or a measurement are passed over. Raises
     NotMeasurableError where none is left.
     """
-    known = stars.bands[band].magnitude
+    known = stars.bands[series.band].magnitude
     rows = [
         row for row in cast.comparison if census.column(row) is not None and np.isfinite(known[row])
     ]
     if not rows:
         raise NotMeasurableError(
-            f"no comparison star has both a {band} magnitude and a measurement in {filter_name}; "
-            "give that role to another star"
+            f"no comparison star has both a {series.band} magnitude and a measurement in "
+            f"{series.filter}; give that role to another star"
         )
-    wanted = {*rows, cast.target} | ({cast.check} if cast.check is not None else set())
-    small = census.stars_only(np.array(sorted(wanted)))
-    ensemble = ensemble_of(small, step, stars, band, rows)
+    few = replace(cast, comparison=tuple(rows))
     blank = np.full(census.radii_px.shape[1], np.nan)
     radius = float(np.median(census.radii_px[:, step]))
-    return FilterCurve(
-        filter=filter_name,
-        band=band,
-        indices=tuple(indices),
-        census=small,
-        cast=replace(cast, comparison=tuple(rows)),
-        ensemble=ensemble,
-        choice=RadiusChoice(step, blank, blank, f"{radius:.2f} px: chosen by the observer"),
-        target=star_curve(small, step, ensemble, cast.target),
-        check=None if cast.check is None else star_curve(small, step, ensemble, cast.check),
-        transparency=_transparency(indices, ensemble, groups, airmass),
-        set_aside={},
-    )
-
-
-def _transparency(
-    indices: Sequence[int],
-    ensemble: Ensemble,
-    groups: Mapping[int, str],
-    airmass: Mapping[int, float],
-) -> Floats:
-    result = np.full(len(indices), np.nan)
-    names = np.array([groups[index] for index in indices])
-    air = np.array([airmass[index] for index in indices])
-    for name in np.unique(names):
-        at = names == name
-        result[at] = transparency(ensemble.zero_point[at], air[at])
-    return result
+    words = f"{radius:.2f} px: chosen by the observer"
+    return _curve(series, census, stars, few, RadiusChoice(step, blank, blank, words))
 
 
 def judge_radii(

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from narrow_beacon.core.catalogue.cone import search_cone
+from narrow_beacon.core.bands import BY_NAME, CLEAR, band_of_filter, stand_in
 from narrow_beacon.core.catalogue.sky_index import SkyIndex
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.errors import BeaconError
@@ -15,10 +15,10 @@ from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.sort import Frame
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan, PlanError, cast_mistakes
+from narrow_beacon.reduce.cone import search_cone
 
 _DEFAULT_CONE_DEG = 1.0
 _MATCH_TARGET_DEG = 3.0 / 3600.0
-_AS_V = ("clear", "l", "lum", "luminance", "none", "tg", "green")
 
 
 @dataclass(frozen=True)
@@ -146,57 +146,101 @@ def find_target(plan: Plan, stars: StarTable) -> int | None:
 
 @dataclass(frozen=True)
 class Bands:
-    """The catalogue's band of each filter; ``without`` has words on filters that have none."""
+    """The catalogue's band of each filter; ``without`` has words on filters that have none,
+    ``nominal`` on those for which another band stands in.
+    """
 
     of: dict[str, str]
     without: dict[str, str]
+    nominal: dict[str, str]
+    mixed: str = ""
+    """Words on filters that look like a set for colour pictures."""
 
     @property
     def remarks(self) -> list[Remark]:
-        """A remark on every filter without a band."""
-        return [
+        """A remark on every filter without a band of its own."""
+        found = [
             Remark(
-                "measure", words, name, "its exposures have no magnitudes",
+                "intake",
+                words,
+                name,
+                "its exposures have no magnitudes",
                 "name the band that stands for this filter in Intake, or take another catalogue",
             )
             for name, words in self.without.items()
-        ]  # fmt: skip
+        ]
+        found += [
+            Remark(
+                "intake",
+                words,
+                name,
+                "the zero point is only nominal: a constant offset, up to some tenths of a "
+                "magnitude, that differs from star to star with their colours",
+                "take comparison stars of the target's colour, or name another band in Intake",
+            )
+            for name, words in self.nominal.items()
+        ]
+        if self.mixed:
+            found.append(
+                Remark(
+                    "intake",
+                    self.mixed,
+                    "",
+                    "magnitudes are off by tenths of a magnitude that differ with the stars' "
+                    "colours",
+                    "if they are, name the bands that stand for them in Intake",
+                )
+            )
+        return found  # fmt: skip
 
 
 def bands_of(exposures: Sequence[Frame], stars: StarTable, said: Mapping[str, str]) -> Bands:
     """The band of each filter of the exposures; ``said`` are the observer's, by filter."""
-    bands, without = {}, {}
-    for name in dict.fromkeys(frame.filter or "" for frame in exposures):
-        band = band_of(name, stars, said)
-        if band is not None:
-            bands[name] = band
+    bands, without, nominal = {}, {}, {}
+    names = list(dict.fromkeys(frame.filter or "" for frame in exposures))
+    known = ", ".join(stars.bands)
+    for name in names:
+        band = band_of(name, stars.bands, said)
+        if band is None:
+            words = f"the catalogue has no magnitudes in filter {name} (it has {known})"
+            if name in said:
+                words = f"the catalogue has no band {said[name]}, named for {name} (it has {known})"
+            without[name] = words
             continue
-        known = ", ".join(stars.bands)
-        words = f"the catalogue has no magnitudes in filter {name} (it has {known})"
-        if name in said:
-            words = f"the catalogue has no band {said[name]}, named for {name} (it has {known})"
-        without[name] = words
-    return Bands(bands, without)
+        bands[name] = band
+        own = BY_NAME.get(band_of_filter(name) or name)
+        if (own is not None and own.name == band) or (
+            own is not None and own.nearest == (band,) and own.system == CLEAR
+        ):
+            continue
+        if name in said and said[name] == band and own is None:
+            continue  # a filter that only the observer knows
+        kind = f" ({own.system})" if own else ""
+        nominal[name] = (
+            f"filter {name}{kind} is measured against the catalogue's {band} "
+            f"({BY_NAME[band].system if band in BY_NAME else 'as it is called there'})"
+        )
+    return Bands(bands, without, nominal, _mixed(names))
 
 
-def band_of(name: str, stars: StarTable, said: Mapping[str, str] | None = None) -> str | None:
-    """The catalogue's band for a filter's name: the observer's word, else "V", "v", "Johnson V"
-    and "V_2" all mean V.
+def _mixed(names: Sequence[str]) -> str:
+    """Words where R or B stand beside filters for colour pictures, and may be such themselves."""
+    pictures = [name for name in names if name in ("green", "red", "blue", "L")]
+    bands = [name for name in names if name in ("R", "B")]
+    if "green" not in pictures or not bands or "V" in names:
+        return ""
+    return (
+        f"the filters {', '.join([*bands, *pictures])} look like a set for colour pictures: then "
+        f"{' and '.join(bands)} would not be the standard bands of that name"
+    )
+
+
+def band_of(name: str, known: Collection[str], said: Mapping[str, str] | None = None) -> str | None:
+    """The catalogue's band for a filter: the observer's word, else the filter's own band, else the
+    one that comes nearest (``core.bands``); None where there is none.
     """
     for filter_said, band in (said or {}).items():
         if filter_name(filter_said) == filter_name(name):
-            return band if band in stars.bands else None
-    by_name = {filter_name(band): band for band in reversed(stars.bands)}
-    for candidate in (name, filter_name(name)):
-        if candidate in stars.bands:
-            return candidate
-        if candidate in by_name:
-            return by_name[candidate]
-    by_case = {band.lower(): band for band in stars.bands}
-    words = name.replace("_", " ").replace("-", " ").replace("'", "").split()
-    for word in reversed(words):
-        if word.lower() in by_case:
-            return by_case[word.lower()]
-    if name.lower() in _AS_V:
-        return "V" if "V" in stars.bands else None
-    return None
+            return band if band in known else None
+    own = band_of_filter(name) or name
+    return own if own in known else stand_in(own, known)

@@ -1,20 +1,28 @@
 """Constants of cameras and telescope: the plan's, the header's, measured ones, or stated guesses.
 
-Each kit (camera, size, binning) has its own; what the plan says of the camera holds for the kit
-that has most exposures.
+Each kit (camera, size, binning) has its own in each of its settings (gain, offset, read-out mode);
+what the plan says of the camera holds for the one that has most exposures.
 """
 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
+from narrow_beacon.core.correct.clipping import (
+    Top,
+    clipping_level,
+    converter_range,
+    look_at_top,
+)
 from narrow_beacon.core.correct.photon_transfer import CameraNoise, measure_camera_noise
 from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.fits_file import PixelSource, read_pixels
 from narrow_beacon.core.frames.header import FrameFacts
 from narrow_beacon.core.frames.sort import Frame, SortedNight
 from narrow_beacon.core.measure.noise import CameraConstants, scintillation
@@ -24,7 +32,11 @@ from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.context import ChainUse
 from narrow_beacon.reduce.names import chain_name
 
-_DEFAULT_LINEAR_LIMIT_ADU = 60000.0
+_SATURATED_SHARE = 0.98
+"""Of the level at which pixels pile up, from where on they count as saturated."""
+_ASSUMED_SHARE = 60000.0 / 65535.0
+"""Of what a converter can give, up to which a sensor is taken to be linear."""
+_TOP_EXPOSURES, _TOP_FLATS = 8, 3
 _USUAL_APERTURE_M = 0.2
 _USUAL_AIRMASS = 1.5
 _REMEDY = "give it in Intake, under Kit"
@@ -45,59 +57,75 @@ def constants_of(
     plan: Plan, site: Site | None, night: SortedNight, chains: Mapping[str, ChainReport]
 ) -> Constants:
     """The constants of every chain of a night with at least one exposure."""
-    kits = Counter(frame.kit for frame in night.exposures)
-    main = kits.most_common(1)[0][0]
+    cameras = Counter(_camera_of(frame) for frame in night.exposures)
+    main = cameras.most_common(1)[0][0]
     words: dict[str, str] = {}
     remarks: list[Remark] = []
     uses: dict[str, ChainUse] = {}
-    for kit in kits:
-        own = _Kit(plan if kit == main else None, plan, site, kit, night, len(kits) > 1)
-        exposures = [frame for frame in night.exposures if frame.kit == kit]
-        for name in dict.fromkeys(chain_name(frame) for frame in exposures):
+    for camera in cameras:
+        own = _Kit(
+            plan, site, [f for f in night.exposures if _camera_of(f) == camera],
+            [f for f in night.calibration if _camera_of(f) == camera],
+            spoken_of=camera == main, about=camera if len(cameras) > 1 else "",
+        )  # fmt: skip
+        for name in dict.fromkeys(chain_name(frame) for frame in own.exposures):
             uses[name] = own.use(chains[name])
         words |= own.words
         remarks += own.remarks
-    if len(kits) > 1:
-        others = ", ".join(kit for kit in kits if kit != main)
+    if len(cameras) > 1:
+        others = "; ".join(camera for camera in cameras if camera != main)
+        kits = {frame.kit for frame in night.exposures}
+        what = f"{len(kits)} kits" if len(kits) > 1 else f"{len(cameras)} settings of one camera"
         remarks.append(
             Remark(
                 "intake",
-                f"{len(kits)} kits took these exposures; gain, read noise, linear limit and scale "
+                f"{what} took these exposures; gain, read noise, linear limit and scale "
                 f"as given hold for {main} alone",
                 matters=f"{others}: constants are read from headers or measured",
-                remedy="each kit is grouped and corrected by its own",
+                remedy="each is grouped and corrected by its own",
             )
         )
     return Constants(uses, words, tuple(remarks))
 
 
+def _camera_of(frame: Frame) -> str:
+    """Kit and setting: what has constants of its own."""
+    return f"{frame.kit}, {frame.setting}" if frame.setting else frame.kit
+
+
 class _Kit:
-    """The constants of one kit. ``own`` is the plan where it speaks of this kit."""
+    """The constants of one kit in one setting. Each is looked for where it is first asked for; what
+    is found is in ``words``, what is doubtful in ``remarks``. ``spoken_of`` says whether the plan's
+    constants are meant for it.
+    """
 
     def __init__(
-        self, own: Plan | None, plan: Plan, site: Site | None, kit: str, night: SortedNight,
-        several: bool,
+        self, plan: Plan, site: Site | None, exposures: list[Frame], calibration: list[Frame], *,
+        spoken_of: bool, about: str,
     ) -> None:  # fmt: skip
-        self._plan, self._site, self._about = plan, site, kit if several else ""
-        exposures = [frame for frame in night.exposures if frame.kit == kit]
-        self._exposure_s = float(np.median([frame.exposure_s for frame in exposures]))
+        self._plan, self._site, self._about = plan, site, about
+        self.exposures, self._calibration = exposures, calibration
         self._facts: FrameFacts = exposures[0].facts
-        self._measured = _measured_noise([f for f in night.calibration if f.kit == kit])
         self.words: dict[str, str] = {}
         self.remarks: list[Remark] = []
+        own = plan if spoken_of else None
+        measured = _measured_noise(calibration)
         self._gain = self._constant(
             "gain_e_per_adu", own.gain_e_per_adu if own else None, self._facts.gain_e_per_adu,
-            self._measured.gain_e_per_adu if self._measured else None, 1.0, "e⁻/ADU",
+            measured.gain_e_per_adu if measured else None, 1.0, "e⁻/ADU",
             "uncertainties scale with the root of it: twice the gain, 0.7 times the noise",
         )  # fmt: skip
         self._noise = self._constant(
             "read_noise_e", own.read_noise_e if own else None, self._facts.read_noise_e,
-            self._measured.read_noise_e if self._measured else None, 8.0, "e⁻",
+            measured.read_noise_e if measured else None, 8.0, "e⁻",
             "the uncertainty of faint stars",
         )  # fmt: skip
         self._limit = self._linear_limit(own)
         self._aperture = self._telescope()
         self._scale = own.scale_arcsec_per_px if own else None
+        self._remark_on_colours()
+
+    def _remark_on_colours(self) -> None:
         mosaic = self._facts.mosaic
         if mosaic:
             self._remark(
@@ -115,7 +143,10 @@ class _Kit:
             dark_e_per_s=chain.dark_adu_per_s * self._gain,
             aperture_m=self._aperture,
             elevation_m=self._site.elevation_m if self._site else 0.0,
-            dark_frames=chain.dark_frames,
+            masters_e=chain.noise.offset_e(
+                self._gain, self._noise, chain.dark_adu_per_s * self._gain
+            ),
+            flat_noise=chain.noise.flat(self._gain),
         )
         return ChainUse(chain.folder, camera, self._limit, self._scale, chain.problem)
 
@@ -154,32 +185,93 @@ class _Kit:
         return default
 
     def _linear_limit(self, own: Plan | None) -> float:
-        """The raw level above which a pixel counts as saturated."""
+        """The raw level above which a pixel counts as saturated: what is said of it, unless the
+        frames show that the camera stops before.
+        """
+        tops = self._tops()
+        clipped = clipping_level(tops)
+        said, source = self._said_limit(own, tops)
+        if clipped is not None and (said is None or said > _SATURATED_SHARE * clipped):
+            limit = _SATURATED_SHARE * clipped
+            if said is None:
+                words = f"{limit:.0f} ADU: the frames' pixels pile up at {clipped:.0f} ADU"
+                self._remark(
+                    f"linear_limit_adu is not known; {words}",
+                    "nothing, where the sensor is linear up to there",
+                    "give the level up to which it is, in Intake, under Kit",
+                )
+            else:
+                words = f"{limit:.0f} ADU: pixels pile up at {clipped:.0f} ADU already"
+                self._remark(
+                    f"linear_limit_adu is {said:.0f} ADU {source}, but the frames' pixels pile up "
+                    f"at {clipped:.0f} ADU: {limit:.0f} ADU is taken",
+                    "stars between the two are saturated",
+                    "put it right in Intake, under Kit",
+                )
+            self._say("linear_limit_adu", words)
+            return limit
+        if said is not None:
+            self._say("linear_limit_adu", f"{said:.0f} ADU {source}")
+            return said
+        full = converter_range(tops)
+        limit = _ASSUMED_SHARE * full
+        self._remark(
+            f"no [kit] linear_limit_adu, and no frame shows where the camera stops: {limit:.0f} "
+            f"ADU is assumed, of the {full:.0f} that its converter seems to give",
+            "a star that is brighter than your sensor can tell is measured too faint, unsaid",
+        )
+        self._say("linear_limit_adu", f"{limit:.0f} ADU assumed")
+        return limit
+
+    def _said_limit(self, own: Plan | None, tops: Sequence[Top]) -> tuple[float | None, str]:
+        """The linear limit as the plan or the header says it."""
+        if own and own.linear_limit_adu:
+            return own.linear_limit_adu, "from the plan" if self._plan.text else "as given"
         header = self._facts.linear_limit_adu
-        limit = (own.linear_limit_adu if own else None) or (header.value if header else None)
-        if limit is None:
-            limit = _DEFAULT_LINEAR_LIMIT_ADU
-            self._remark(
-                f"no [kit] linear_limit_adu: {limit:.0f} ADU is assumed",
-                "a star that is brighter than your sensor can tell is measured too faint, unsaid",
-            )
-        self._say("linear_limit_adu", f"{limit:.0f} ADU")
-        return float(limit)
+        if header is None:
+            return None, ""
+        # Many programs write the file's own highest value there.
+        if header.keyword == "DATAMAX":
+            others = {
+                f.facts.linear_limit_adu.value for f in self.exposures if f.facts.linear_limit_adu
+            }
+            if len(others) > 1 or any(abs(t.highest_adu - header.value) <= 1.0 for t in tops):
+                return None, ""
+        return float(header.value), f"from the header ({header.keyword})"
+
+    def _tops(self) -> list[Top]:
+        """The upper ends of some exposures over the night and of some flats."""
+        flats = [frame for frame in self._calibration if frame.kind == "flat"]
+        some = [*_spread(self.exposures, _TOP_EXPOSURES), *_spread(flats, _TOP_FLATS)]
+        return [top for frame in some if (top := _top_of(frame.source)) is not None]
 
     def _telescope(self) -> float | None:
         header = self._facts.aperture_m
         aperture = self._plan.aperture_m or (header.value if header else None)
         if aperture is None:
             height = self._site.elevation_m if self._site else 0.0
-            share = scintillation(
-                _USUAL_APERTURE_M, max(self._exposure_s, 0.1), _USUAL_AIRMASS, height
-            )
+            exposure_s = float(np.median([frame.exposure_s for frame in self.exposures]))
+            share = scintillation(_USUAL_APERTURE_M, max(exposure_s, 0.1), _USUAL_AIRMASS, height)
             self._remark(
                 "no [kit] aperture_m: scintillation is left out of the uncertainties",
                 f"about {1086 * share:.1f} mmag an exposure with {_USUAL_APERTURE_M:g} m at "
                 f"airmass {_USUAL_AIRMASS:g}",
             )
         return aperture
+
+
+def _spread(frames: Sequence[Frame], count: int) -> list[Frame]:
+    """Some frames, from the first to the last."""
+    at = np.unique(np.linspace(0, len(frames) - 1, min(count, len(frames))).round().astype(int))
+    return [frames[i] for i in at]
+
+
+@lru_cache(maxsize=256)
+def _top_of(source: PixelSource) -> Top | None:
+    try:
+        return look_at_top(read_pixels(source))
+    except (UnreadableFileError, OSError):
+        return None  # what is wrong with it is said where it is used
 
 
 def _measured_noise(calibration: list[Frame]) -> CameraNoise | None:

@@ -37,15 +37,14 @@ def chain_name(frame: Frame) -> str:
     parts = [frame.night, frame.filter or "", f"{frame.exposure_s:g} s"]
     if frame.temperature_c is not None:
         parts.append(f"{frame.temperature_c:.0f} °C".replace("-", "−"))
-    if frame.gain_setting is not None:
-        parts.append(f"gain {frame.gain_setting:g}")
-    if frame.offset_setting is not None:
-        parts.append(f"offset {frame.offset_setting:g}")
-    if frame.readout_mode:
-        parts.append(frame.readout_mode)
+    if frame.setting:
+        parts.append(frame.setting)
     return ", ".join([*parts, frame.kit])
 
 
 def group_name(frame: Frame) -> str:
-    """A night in one filter with one kit: exposures that share star width and radii."""
-    return f"{frame.night} {frame.filter} {frame.kit}"
+    """A night in one filter with one kit and one setting of it: exposures that share star width,
+    radii and what an ADU stands for.
+    """
+    setting = f", {frame.setting}" if frame.setting else ""
+    return f"{frame.night} {frame.filter} {frame.kit}{setting}"

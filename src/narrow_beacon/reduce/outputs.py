@@ -7,16 +7,16 @@ from collections.abc import Mapping
 import numpy as np
 
 from narrow_beacon import __version__
+from narrow_beacon.core.curve.light_curve import DOUBTFUL, GOOD
 from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.frames.sort import Frame, LeftOut
-from narrow_beacon.core.measure.census import StarFlag, flag_words
 from narrow_beacon.core.report.census import MeasuredExposure, write_census
 from narrow_beacon.core.report.exposures import ExposureRow, write_exposures
-from narrow_beacon.core.report.figure import draw_light_curve
-from narrow_beacon.core.report.layout import read_layout, render_report
+from narrow_beacon.core.report.layout import read_layout, render_report, reported
 from narrow_beacon.core.report.light_curve import CurvePoint, write_light_curve
 from narrow_beacon.core.report.provenance import versions, write_provenance
 from narrow_beacon.reduce.curves import FilterCurve
+from narrow_beacon.reduce.figure import draw_light_curve
 from narrow_beacon.reduce.names import chain_name
 from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.vet import THIN_CLOUD
@@ -48,7 +48,8 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
     write_light_curve(points, folder)
     layout = read_layout(outcome.plan.layout, outcome.plan.base)
     (folder / "report.txt").write_text(
-        render_report(layout, points, report_facts(outcome)), encoding="utf-8"
+        render_report(layout, reported(points, outcome.plan.doubtful), report_facts(outcome)),
+        encoding="utf-8",
     )
     measured = []
     for curve in outcome.curves:
@@ -95,9 +96,9 @@ def _point(outcome: Outcome, curve: FilterCurve, at: int, index: int) -> CurvePo
     result = outcome.results[index]
     assert result.quality is not None
     check = curve.check
-    flags = flag_words(int(curve.target.flags[at]))
-    if check is not None and check.flags[at] & int(StarFlag.BAD_PIXEL | StarFlag.COSMIC_RAY):
-        flags += [f"check star: {word}" for word in flag_words(int(check.flags[at]))]
+    flags = curve.target.words(at)
+    if check is not None and check.doubtful[at]:
+        flags += [f"check star: {word}" for word in check.words(at)]
     if curve.transparency[at] < THIN_CLOUD:
         flags.append("thin cloud")
     times = outcome.times
@@ -119,6 +120,9 @@ def _point(outcome: Outcome, curve: FilterCurve, at: int, index: int) -> CurvePo
         sky_adu_per_px=result.quality.sky_adu_per_px,
         radius_px=float(curve.census.radii_px[at, curve.choice.step]),
         flags=";".join(flags),
+        target=target_name(outcome),
+        state=DOUBTFUL if curve.target.doubtful[at] else GOOD,
+        limit_magnitude=float(curve.target.limit_mag[at]),
     )
 
 

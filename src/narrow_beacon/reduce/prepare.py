@@ -9,25 +9,29 @@ from datetime import datetime
 
 import numpy as np
 
-from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.catalogue.table import UNKNOWN_UNCERTAINTY_MAG, StarTable
 from narrow_beacon.core.curve.time import Site, Times, exposure_times, julian_year
 from narrow_beacon.core.frames.sort import Frame, SortedNight
+from narrow_beacon.core.measure.census import UNDERSAMPLED_PX
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.core.place.solution import Solution
-from narrow_beacon.core.place.solve import Placement
 from narrow_beacon.core.remarks import Remark
+from narrow_beacon.core.stars.detect import WIDE_PX
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import ChainReport
-from narrow_beacon.reduce.context import Context, ExposureJob, GroupSettings, Probed
+from narrow_beacon.reduce.context import Context, ExposureJob, GroupSettings, Nudges, Probed
 from narrow_beacon.reduce.curves import DEFAULT_STEP
 from narrow_beacon.reduce.field import Bands, Field, bands_of, position_of
 from narrow_beacon.reduce.kit import constants_of
 from narrow_beacon.reduce.names import chain_name, fingerprint, group_name, stars_print
-from narrow_beacon.reduce.solutions import solution_to_json
-from narrow_beacon.reduce.tasks import FIRST_GUESS_FWHM_PX, Quality
+from narrow_beacon.reduce.tasks import FIRST_GUESS_FWHM_PX, Probe
 
 EXPOSURES_PER_TASK = 5
 _PROBES = 3
+_NUDGE_FWHM = 0.15
+"""Probes that agree less well on a star's place say nothing of it."""
+RING_GAP = 1.02
+"""Inner edge of the ring over the largest radius, at the least."""
 
 
 @dataclass(frozen=True)
@@ -82,8 +86,70 @@ def prepare(
     )
     return Prepared(
         plan, night, field, bands, chains, prints, context, tuple(_jobs(night.exposures, bands)),
-        constants.words, (*field.remarks, *bands.remarks, *constants.remarks),
+        constants.words,
+        (*field.remarks, *bands.remarks, *_assumed(field.stars, bands), *constants.remarks),
     )  # fmt: skip
+
+
+def _assumed(stars: StarTable, bands: Bands) -> list[Remark]:
+    """Words where the catalogue does not say how well it knows its magnitudes."""
+    silent = [
+        band
+        for band in dict.fromkeys(bands.of.values())
+        if np.all(stars.bands[band].uncertainty == UNKNOWN_UNCERTAINTY_MAG)
+    ]
+    if not silent:
+        return []
+    return [
+        Remark(
+            "cast",
+            f"the catalogue does not say how sure its magnitudes in {', '.join(silent)} are: "
+            f"{1000 * UNKNOWN_UNCERTAINTY_MAG:.0f} mmag are assumed",
+            matters="the common offset of the curve, and which comparison stars are preferred",
+            remedy="take a catalogue with uncertainties",
+        )
+    ]
+
+
+def group_remarks(ready: Prepared) -> list[Remark]:
+    """Words on what the groups' star widths and radii bring."""
+    remarks = []
+    for name, group in ready.context.groups.items():
+        if group.fwhm_px < UNDERSAMPLED_PX:
+            remarks.append(
+                Remark(
+                    "measure",
+                    f"stars are only {group.fwhm_px:.1f} px wide: undersampled",
+                    name,
+                    "where in its pixel a star falls changes its measured light; the uncertainties "
+                    "hold it, and cosmic rays are hard to tell from stars",
+                    "defocus a little, or use a larger radius",
+                )
+            )
+        if group.fwhm_px >= WIDE_PX:
+            remarks.append(
+                Remark(
+                    "measure",
+                    f"stars are far out of focus: as much light in their half as stars of "
+                    f"{group.fwhm_px:.0f} px",
+                    name,
+                    "cosmic rays show in the growth of light alone, and neighbours run together",
+                    "nothing, if it was on purpose",
+                )
+            )
+        asked = ready.plan.annulus[0] * (1.0 if ready.plan.annulus_in_pixels else group.fwhm_px)
+        if group.annulus_px[0] > asked + 0.01:
+            remarks.append(
+                Remark(
+                    "measure",
+                    f"the sky ring was moved out to {group.annulus_px[0]:.1f} px: the largest "
+                    "apertures would reach into it",
+                    name,
+                    "nothing, but for a larger gradient of the sky",
+                    "take a smaller radius, or a ring farther out",
+                )
+            )
+    return remarks
 
 
 def target_place(stars: StarTable, target: int) -> tuple[float, float]:
@@ -121,18 +187,38 @@ def probe_print(ready: Prepared, picks: Sequence[ExposureJob]) -> str:
     return fingerprint("probe", [_seen_print(ready, job) for job in picks])
 
 
-def probed_of(probes: Sequence[tuple[Quality | None, Placement | None]]) -> Probed:
-    """Star width and reference solution of a group, from its probes."""
-    own = [(q, p) for q, p in probes if q is not None and p is not None]
-    widths = [quality.fwhm_px for quality, _ in own if np.isfinite(quality.fwhm_px)]
+def probed_of(probes: Sequence[Probe | None]) -> Probed:
+    """Star width, reference solution and places of bright stars of a group, from its probes."""
+    own = [probe for probe in probes if probe is not None]
+    widths = [probe.quality.fwhm_px for probe in own if np.isfinite(probe.quality.fwhm_px)]
     fwhm = float(np.median(widths)) if widths else FIRST_GUESS_FWHM_PX
-    best = max(own, key=lambda pair: pair[1].matched, default=None)
-    return Probed(fwhm, best[1].solution if best else None)
+    if not own:
+        return Probed(fwhm, None)
+    best = max(own, key=lambda probe: probe.placement.matched)
+    reach = _NUDGE_FWHM * fwhm * best.placement.solution.scale_arcsec_per_px
+    return Probed(fwhm, best.placement.solution, _joined([probe.nudges for probe in own], reach))
+
+
+def _joined(nudges: Sequence[Nudges], reach_arcsec: float) -> Nudges:
+    """Means of the probes where at least two agree, or of the only one that there is."""
+    found: dict[int, list[tuple[float, float]]] = defaultdict(list)
+    for some in nudges:
+        for row, east, north in zip(some.rows, some.east_arcsec, some.north_arcsec, strict=True):
+            found[row].append((east, north))
+    kept = {}
+    for row in sorted(found):
+        places = np.array(found[row])
+        if len(places) >= min(2, len(nudges)) and np.ptp(places, axis=0).max() < reach_arcsec:
+            kept[row] = places.mean(axis=0).tolist()
+    return Nudges(
+        tuple(kept), tuple(east for east, _ in kept.values()),
+        tuple(north for _, north in kept.values()),
+    )  # fmt: skip
 
 
 def with_groups(ready: Prepared, probed: Mapping[str, Probed]) -> Prepared:
     """With the settings of all groups, and each exposure's airmass at its group's middle."""
-    groups = {name: _settings(ready.plan, p.fwhm_px, p.reference) for name, p in probed.items()}
+    groups = {name: settings_of(ready.plan, p) for name, p in probed.items()}
     airmass: dict[int, float] = {}
     for name, members in by_group(ready.jobs).items():
         airmass |= _airmass(members, groups[name].reference, ready.plan.site)
@@ -185,13 +271,14 @@ def result_prints(ready: Prepared) -> ResultPrints:
     measured: dict[int, str] = {}
     for run in runs_of(ready.jobs):
         group = ready.context.groups[run[0].group]
-        reference = solution_to_json(group.reference) if group.reference else None
+        probed = group.probed.to_json()
         before: list[str] = []
         for job in run:
             before.append(_seen_print(ready, job))
-            placed[job.index] = fingerprint("placed", before, group.fwhm_px, reference)
+            placed[job.index] = fingerprint("placed", before, group.fwhm_px, probed["reference"])
             measured[job.index] = fingerprint(
-                "census", placed[job.index], group.radii_px, group.radii_follow_width,
+                "census", placed[job.index], probed["nudges"], group.radii_px,
+                group.radii_follow_width,
                 group.annulus_px, ready.context.chains[job.chain].camera,
                 ready.context.bands[job.frame.filter or ""], job.airmass,
             )  # fmt: skip
@@ -221,7 +308,9 @@ def by_group(jobs: Sequence[ExposureJob]) -> dict[str, list[ExposureJob]]:
     return groups
 
 
-def _settings(plan: Plan, fwhm: float, reference: Solution | None) -> GroupSettings:
+def settings_of(plan: Plan, probed: Probed) -> GroupSettings:
+    """Radii and ring of a group, from its star width and what the plan says of them."""
+    fwhm = probed.fwhm_px
     radii = np.array(RADII_FWHM) * fwhm
     step = fixed_step(plan)
     if plan.radius.pixels is not None:
@@ -232,5 +321,7 @@ def _settings(plan: Plan, fwhm: float, reference: Solution | None) -> GroupSetti
     inner, outer = plan.annulus
     if not plan.annulus_in_pixels:
         inner, outer = inner * fwhm, outer * fwhm
-    follow = plan.radius.widths is not None
-    return GroupSettings(fwhm, reference, tuple(radii.tolist()), follow, (inner, outer))
+    # A star's own light is no sky: a ring that an aperture reaches into moves out.
+    moved = max(0.0, RING_GAP * float(radii[-1]) - inner)
+    ring = inner + moved, outer + moved
+    return GroupSettings(probed, tuple(radii.tolist()), plan.radius.widths is not None, ring)

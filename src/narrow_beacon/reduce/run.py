@@ -8,12 +8,10 @@ from pathlib import Path
 from narrow_beacon.core.curve.time import exposure_times
 from narrow_beacon.core.remarks import Remark, distinct
 from narrow_beacon.plan import Plan
-from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.reduce.field import field_of
 from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.outputs import write_outputs
-from narrow_beacon.reduce.settle import curves_of
 from narrow_beacon.reduce.walk import Progress, Walk
 from narrow_beacon.reduce.workers import Workers, core_count
 
@@ -51,12 +49,8 @@ def _measured(walk: Walk) -> Outcome:
         if (frame.filter or "") in ready.bands.without
     }
     failed = {r.index: r.reason for r in keeper.results.values() if r.reason}
-    aside = {**settled.set_aside, **without, **failed}
-    curves: list[FilterCurve] = []
-    if settled.cast is not None:
-        curves, lacking = curves_of(ready, keeper.results, settled.cast, settled.choices, aside)
-        aside |= {index: words for index, words in lacking.items() if index not in aside}
-    elif ready.field.target is None:
+    aside = {**settled.without, **settled.set_aside, **without, **failed}
+    if settled.cast is None and ready.field.target is None:
         aside |= {
             index: "the target is not known, so that there is no curve"
             for index in keeper.results
@@ -64,7 +58,7 @@ def _measured(walk: Walk) -> Outcome:
         }
     return Outcome(
         walk.plan, ready.field.stars, ready.field.target, ready.night, tuple(walk.masters),
-        ready.chains, ready.times, keeper.results, tuple(curves), aside, _remarks(keeper),
+        ready.chains, ready.times, keeper.results, settled.curves, aside, _remarks(keeper),
         ready.constants,
     )  # fmt: skip
 

@@ -2,20 +2,32 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast, Dropped
+from narrow_beacon.core.curve.ensemble import LEAST_TESTED
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.growth import RadiusChoice
 from narrow_beacon.core.remarks import Remark
-from narrow_beacon.reduce.curves import FilterCurve, curve_of_cast, make_curve
+from narrow_beacon.reduce.curves import (
+    FilterCurve,
+    FilterSeries,
+    Roles,
+    curve_of_cast,
+    make_curve,
+)
 from narrow_beacon.reduce.prepare import Prepared, fixed_step, target_place
 from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.reduce.vet import off_target
+
+_BESIDE_MAG = 0.005
+_NOISY = 1.2
 
 
 @dataclass(frozen=True)
@@ -30,12 +42,15 @@ class Wanted:
 class Settled:
     """What the program makes of measured exposures. ``set_aside`` are reasons by the exposure's
     index, ``choices`` the radius of each filter; ``cast`` is None where there can be none.
+    ``curves`` are those of the cast, ``without`` reasons by index where there is none.
     """
 
     cast: Cast | None
     choices: dict[str, RadiusChoice]
     set_aside: dict[int, str]
     remarks: tuple[Remark, ...]
+    curves: tuple[FilterCurve, ...] = ()
+    without: Mapping[int, str] = field(default_factory=dict)
 
     @property
     def steps(self) -> dict[str, int]:
@@ -51,7 +66,6 @@ def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -
     stars = ready.field.stars
     set_aside = off_target(results, *target_place(stars, target))
     by_index = {job.index: job for job in ready.jobs}
-    airmass = dict(enumerate(ready.times.airmass.tolist()))
     curves: list[FilterCurve] = []
     remarks: list[Remark] = []
     for name in filters_by_count(ready):
@@ -71,10 +85,9 @@ def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -
         try:
             curves.append(
                 make_curve(
-                    name, ready.context.bands[name], measured,
-                    {job.index: job.group for job in ready.jobs},
-                    {job.index: job.frame.exposure_s for job in ready.jobs},
-                    airmass, stars, target, wanted.comparison, check, fixed_step(ready.plan),
+                    series_of(ready, name, [result.index for result in measured]), measured,
+                    [by_index[result.index].frame.exposure_s for result in measured], stars,
+                    Roles(target, wanted.comparison, check), fixed_step(ready.plan),
                 )
             )  # fmt: skip
         except NotMeasurableError as error:
@@ -84,8 +97,11 @@ def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -
                     "give the parts in Cast",
                 )
             )  # fmt: skip
+    remarks += _noisy_sky(ready, results)
     for curve in curves:
         set_aside |= curve.set_aside
+        remarks += _untested(curve, stars)
+        remarks += _beside(curve, stars)
         remarks += [_dropped(dropped, curve) for dropped in curve.cast.dropped]
         role = curve.cast.check
         if role is not None and curve.census.column(role) is None:
@@ -96,8 +112,103 @@ def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -
                     "choose a check star that is on all exposures",
                 )
             )  # fmt: skip
+    if not curves:
+        return Settled(None, {}, set_aside, tuple(remarks))
     choices = {curve.filter: curve.choice for curve in curves}
-    return Settled(joint_cast(curves) if curves else None, choices, set_aside, tuple(remarks))
+    cast = joint_cast(curves)
+    by_result = {result.index: result for result in results}
+    final, without = _curves_of(ready, by_result, cast, choices, set_aside)
+    remarks += [words for curve in final for words in _doubts(curve)]
+    return Settled(cast, choices, set_aside, tuple(remarks), tuple(final), without)
+
+
+def _untested(curve: FilterCurve, stars: StarTable) -> list[Remark]:
+    """Words where too few comparison stars take part to test one another."""
+    rows = curve.cast.comparison
+    if len(rows) >= LEAST_TESTED:
+        return []
+    names = " and ".join(stars.names[row] for row in rows)
+    words = f"only {len(rows)} comparison star{'s' if len(rows) > 1 else ''} ({names})"
+    if curve.ensemble.tested:
+        wander = float(np.nanmedian(curve.ensemble.zero_point_uncertainty))
+        words += f", tested against the other stars of the field: zero points to {wander:.4f} mag"
+        matters = "the uncertainties hold what the field shows"
+    else:
+        words += (
+            ": nothing tells whether it varies"
+            if len(rows) == 1
+            else (": nothing tells which of them varies, if one does")
+        )
+        matters = "the uncertainties hold noise alone; a comparison star's own changes come on top"
+    return [Remark("cast", words, curve.filter, matters, "take three or more, ten are better")]
+
+
+def _beside(curve: FilterCurve, stars: StarTable) -> list[Remark]:
+    """Words where another star's light falls into the target's or the check star's aperture."""
+    remarks = []
+    for row, star in ((curve.cast.target, curve.target), (curve.cast.check, curve.check)):
+        if row is None or star is None:
+            continue
+        light = float(np.median(star.neighbour_mag)) + float(np.median(star.unseen_mag))
+        if abs(light) < _BESIDE_MAG:
+            continue
+        what = "an unseen companion's" if np.any(star.unseen_mag) else "neighbours'"
+        change = float(np.std(star.neighbour_mag))
+        remarks.append(
+            Remark(
+                "measure",
+                f"{what} light in the aperture of {stars.names[row]}: {1000 * light:.0f} mmag, "
+                f"changing by {1000 * change:.1f} mmag over the exposures",
+                curve.filter,
+                f"magnitudes are too {'bright' if light > 0 else 'faint'} by "
+                f"{1000 * abs(light):.0f} mmag",
+                "take a smaller radius, or report the magnitudes as those of all of them together",
+            )
+        )
+    return remarks
+
+
+def _noisy_sky(ready: Prepared, results: Sequence[ExposureResult]) -> list[Remark]:
+    """Words on groups whose sky is noisier than gain, read noise and level let expect."""
+    groups = {job.index: job.group for job in ready.jobs}
+    found: dict[str, list[float]] = defaultdict(list)
+    for result in results:
+        if result.census is not None:
+            found[groups[result.index]].append(float(result.census.noise[1]))
+    return [
+        Remark(
+            "measure",
+            f"the sky is {ratio:.1f} times noisier than gain, read noise and its level say",
+            group,
+            "the uncertainties are widened to what the sky shows",
+            "check gain and read noise in Intake, under Kit; else a pattern or a gradient is on "
+            "the exposures",
+        )
+        for group, ratios in found.items()
+        if (ratio := float(np.median(ratios))) > _NOISY
+    ]  # fmt: skip
+
+
+def _doubts(curve: FilterCurve) -> list[Remark]:
+    """Words on the points of a curve that are not simply good."""
+    remarks = []
+    doubtful, unseen = curve.target.doubtful, np.isfinite(curve.target.limit_mag)
+    if doubtful.any():
+        remarks.append(
+            Remark(
+                "curve", f"{doubtful.sum()} of {doubtful.size} points are doubtful", curve.filter,
+                "they may be off by more than their uncertainties; the flags say why and how much",
+                "the report leaves them out; [output] doubtful = true takes them, as does Report",
+            )
+        )  # fmt: skip
+    if unseen.any():
+        remarks.append(
+            Remark(
+                "curve", f"the target was not seen on {unseen.sum()} of {unseen.size} exposures",
+                curve.filter, "they have a limit in place of a magnitude", "expose longer",
+            )
+        )  # fmt: skip
+    return remarks
 
 
 def _dropped(dropped: Dropped, curve: FilterCurve) -> Remark:
@@ -128,7 +239,7 @@ def filters_by_count(ready: Prepared) -> list[str]:
     return sorted(counts, key=lambda name: (-counts[name], name))
 
 
-def curves_of(
+def _curves_of(
     ready: Prepared,
     results: Mapping[int, ExposureResult],
     cast: Cast,
@@ -137,8 +248,6 @@ def curves_of(
 ) -> tuple[list[FilterCurve], dict[int, str]]:
     """The curve of every filter for a settled cast, and reasons by exposure where there is none."""
     by_index = {job.index: job for job in ready.jobs}
-    airmass = dict(enumerate(ready.times.airmass.tolist()))
-    groups = {job.index: job.group for job in ready.jobs}
     curves: list[FilterCurve] = []
     without: dict[int, str] = {}
     for name in filters_by_count(ready):
@@ -156,11 +265,19 @@ def curves_of(
         choice = choices.get(name) or next(iter(choices.values()))
         try:
             curve = curve_of_cast(
-                name, ready.context.bands[name], indices, whole.stars_only(np.array(cast.rows)),
-                groups, airmass, ready.field.stars, cast, choice.step,
-            )  # fmt: skip
+                series_of(ready, name, indices), whole, ready.field.stars, cast, choice.step
+            )
         except NotMeasurableError as error:
             without |= dict.fromkeys(indices, str(error))
             continue
         curves.append(replace(curve, choice=choices.get(name, curve.choice)))
     return curves, without
+
+
+def series_of(ready: Prepared, name: str, indices: Sequence[int]) -> FilterSeries:
+    """Exposures of one filter, by their indices in order of time."""
+    groups = {job.index: job.group for job in ready.jobs}
+    return FilterSeries(
+        name, ready.context.bands[name], tuple(indices), tuple(groups[i] for i in indices),
+        ready.times.airmass[list(indices)],
+    )  # fmt: skip

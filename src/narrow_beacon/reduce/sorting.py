@@ -5,9 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from narrow_beacon.core.curve.time import Site
+from narrow_beacon.core.frames.fits_file import FULL_ADU, shares_scaled
 from narrow_beacon.core.frames.sort import (
     Correction,
+    Frame,
+    LeftOut,
     RawFile,
     SortedNight,
     TimeRule,
@@ -43,11 +48,17 @@ def sort_raw_files(
     if plan.site is None:
         plan, remark = _site_from_headers(plan, raws)
         remarks.append(remark)
-    rule = TimeRule(
-        plan.timestamp, plan.clock_offset_s, plan.site.longitude_deg if plan.site else 0.0
-    )
-    items = [settle(raw, plan.default_filter, rule, words.get(raw.name)) for raw in raws]
-    night = sort_night(items)
+        if plan.site is None and _longitude_of(raws):
+            remarks.append(
+                Remark(
+                    "intake",
+                    "nights are told apart by the longest pause in the day, as the site is unknown",
+                    matters="a night that is cut in two has two sets of masters",
+                    remedy="give latitude and longitude in Intake, under Site",
+                )
+            )
+    items = inspected(plan, raws, words)
+    night = sort_night(items, plan.linear_limit_adu)
     if not night.exposures:
         remarks = []
     undated = sum(not frame.night for frame in night.calibration if frame.kind == "flat")
@@ -61,7 +72,70 @@ def sort_raw_files(
                 remedy="give their date in Intake, for all of them at once",
             )
         )
+    remarks += _assumed(raws, items)
     return SortedFiles(night, _target_from_headers(plan, night), tuple(remarks))
+
+
+def _assumed(raws: Sequence[RawFile], items: Sequence[Frame | LeftOut]) -> list[Remark]:
+    """Words on what was made of pixels and headers that don't say all."""
+    remarks = []
+    scaled = sum(bool(raw.source and shares_scaled(raw.source)) for raw in raws)
+    if scaled:
+        remarks.append(
+            Remark(
+                "intake",
+                f"{scaled} files have values from 0 to 1: taken as shares of the {FULL_ADU:.0f} "
+                "steps of a converter of 16 bits",
+                matters="gain, read noise and linear limit are those of such ADU",
+                remedy="let the capture program write whole numbers",
+            )
+        )
+    short = [
+        item
+        for item in items
+        if isinstance(item, Frame) and item.kind == "bias"
+        and item.facts.kind and item.facts.kind.value != "bias"
+    ]  # fmt: skip
+    if short:
+        remarks.append(
+            Remark(
+                "intake", f"{len(short)} darks of 0 s are taken as bias frames",
+                matters="nothing, if their exposure time is right",
+                remedy="give their exposure time in Intake",
+            )
+        )  # fmt: skip
+    return remarks
+
+
+def inspected(
+    plan: Plan, raws: Sequence[RawFile], words: Mapping[str, Correction]
+) -> list[Frame | LeftOut]:
+    """What every file is by itself, before it is held against the others."""
+    longitude = plan.site.longitude_deg if plan.site else _longitude_of(raws)
+    rule = TimeRule(plan.timestamp, plan.clock_offset_s, longitude)
+    return [settle(raw, plan.default_filter, rule, words.get(raw.name)) for raw in raws]
+
+
+def _longitude_of(raws: Sequence[RawFile]) -> float:
+    """A longitude that keeps the nights together where the site is unknown: 0, unless exposures
+    were taken about noon there; then that at which the middle of the longest pause is noon.
+    """
+    times = [
+        raw.facts.time_utc.value
+        for raw in raws
+        if raw.facts and raw.facts.time_utc and raw.facts.kind
+        and raw.facts.kind.value == "exposure"
+    ]  # fmt: skip
+    hours = np.unique([t.hour + t.minute / 60.0 + t.second / 3600.0 for t in times])
+    if hours.size < 2:
+        return 0.0
+    gaps = np.diff(np.append(hours, hours[0] + 24.0))
+    at = int(np.argmax(gaps))
+    first, last = float(hours[at]), float(hours[at] + gaps[at])
+    if first < 12.0 < last or first < 36.0 < last:
+        return 0.0
+    noon_utc = 0.5 * (first + last)
+    return float((12.0 - noon_utc) * 15.0 + 180.0) % 360.0 - 180.0
 
 
 def _site_from_headers(plan: Plan, raws: Sequence[RawFile]) -> tuple[Plan, Remark]:

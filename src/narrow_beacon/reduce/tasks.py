@@ -9,36 +9,53 @@ from pathlib import Path
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Flags, Plane
+from narrow_beacon.core.arrays import Flags, Floats, Ints, Plane
 from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.correct.apply import SPIKE, Workspace, correct
 from narrow_beacon.core.errors import BeaconError, NotPlacedError, UnreadableFileError
 from narrow_beacon.core.frames.fits_file import read_pixels
 from narrow_beacon.core.frames.header import KINDS
+from narrow_beacon.core.frames.levels import levels_of
 from narrow_beacon.core.frames.sort import (
     RawFile,
-    levels_of,
     read_raw,
 )
-from narrow_beacon.core.measure.census import ExposureCensus, take_census
+from narrow_beacon.core.measure.census import (
+    Apertures,
+    ExposureCensus,
+    Image,
+    Places,
+    align,
+    pair_up,
+    take_census,
+)
+from narrow_beacon.core.measure.noise import Exposed
 from narrow_beacon.core.place.follow import follow
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.place.solve import Hint, Placement, Solver
 from narrow_beacon.core.stars.background import Background, measure_background
-from narrow_beacon.core.stars.detect import Detections, Found, detect
+from narrow_beacon.core.stars.detect import (
+    FIRST_GUESS_FWHM_PX,
+    RING_WIDTHS,
+    WIDE_PX,
+    Detections,
+    Found,
+    detect,
+    likely_width,
+)
 from narrow_beacon.core.stars.profile import StarProfile, measure_profile
 from narrow_beacon.core.stars.strikes import mark_strikes
 from narrow_beacon.core.stars.trails import Trail, find_trails
 from narrow_beacon.reduce.context import (
     Context,
     ExposureJob,
+    Nudges,
     load_chain,
     load_context,
     solver_of,
 )
 from narrow_beacon.reduce.faults import words_of
 
-FIRST_GUESS_FWHM_PX = 3.5
 WRONG_KIND = "wrong kind"
 """What is said of an exposure that shows no sky begins so."""
 CATALOGUE = "a star catalogue"
@@ -51,6 +68,8 @@ _HINT_ERROR_DEG = 1.0
 _SCALE_TOLERANCE = 0.06
 _FLAT_LIKE_ADU = 3000.0
 _SURE_SNR = 15.0
+_NUDGED_FWHM = 0.5
+"""Catalogue positions are not farther off than that, or it is another star."""
 
 
 class NotCorrectedError(BeaconError):
@@ -141,14 +160,18 @@ def _workspace(height: int, width: int) -> tuple[Workspace, Flags]:
     return Workspace.of_shape(height, width), np.zeros((height, width), np.uint8)
 
 
-def look(context: Context, job: ExposureJob, guess_px: float) -> Seen:
-    """Correct an exposure and find what is on it. Raises UnreadableFileError."""
+def look(context: Context, job: ExposureJob, guess_px: float | None) -> Seen:
+    """Correct an exposure and find what is on it, for stars about ``guess_px`` wide, of whatever
+    width where that is None. Raises UnreadableFileError.
+    """
     space, _ = _workspace(*job.frame.shape)
     use = context.chains[job.chain]
     if use.problem:
         raise NotCorrectedError(f"not corrected: {use.problem}")
     chain = load_chain(use.folder)
     pixels, flags = correct(job.frame.source, chain, use.linear_limit_adu, space)
+    if guess_px is None:
+        guess_px = likely_width(pixels, measure_background(pixels))
     return see(pixels, flags, guess_px)
 
 
@@ -213,19 +236,71 @@ def _few_stars(seen: Seen) -> str:
     return f"unplaceable: only {quality.stars} stars were found; cloud, or a closed shutter"
 
 
-def probe(context_path: str, job: ExposureJob) -> tuple[Quality | None, Placement | None]:
-    """Look at an exposure to learn its group's star width and a reference solution."""
+@dataclass(frozen=True)
+class Probe:
+    """What one exposure of a group shows of it."""
+
+    quality: Quality
+    placement: Placement
+    nudges: Nudges
+
+
+def probe(context_path: str, job: ExposureJob) -> Probe | None:
+    """Look at an exposure to learn its group's star width, a reference solution and where its
+    bright stars stand; None where it can't be placed.
+    """
     context = load_context(context_path)
-    solver, _ = solver_of(context, job.year)
+    solver, order = solver_of(context, job.year)
     try:
-        seen = look(context, job, FIRST_GUESS_FWHM_PX)
-        if seen.profile and abs(seen.profile.fwhm_px - FIRST_GUESS_FWHM_PX) > 1.0:
-            seen = look(context, job, seen.profile.fwhm_px)
+        seen = look(context, job, None)
+        if seen.profile:
+            width = seen.profile.fwhm_px
+            seen = look(context, job, RING_WIDTHS * width if width >= WIDE_PX else width)
         placement = place_exposure(context, solver, job, seen, None)
     except Exception as error:
         words_of(error, "looking at", job.frame.name)
-        return None, None
-    return seen.quality, placement
+        return None
+    rows, x, y = solver.in_frame(placement.solution)
+    fwhm = seen.quality.fwhm_px if np.isfinite(seen.quality.fwhm_px) else FIRST_GUESS_FWHM_PX
+    return Probe(
+        seen.quality, placement, _nudges(placement.solution, order[rows], x, y, seen, fwhm)
+    )
+
+
+def _nudges(
+    solution: Solution, rows: Ints, x_px: Floats, y_px: Floats, seen: Seen, fwhm_px: float
+) -> Nudges:
+    """Where the bright stars were found, against where they should be."""
+    x, y = align(x_px, y_px, seen.stars, fwhm_px)
+    here, at = pair_up(x, y, seen.stars, fwhm_px, _NUDGED_FWHM)
+    if not here.size:
+        return Nudges()
+    there, stars = solution.sky(x[here], y[here]), seen.stars
+    found = solution.sky(stars.x_px[at], stars.y_px[at])
+    east = (found[0] - there[0] + 180.0) % 360.0 - 180.0
+    east = east * np.cos(np.radians(there[1])) * 3600.0
+    north = (found[1] - there[1]) * 3600.0
+    sort = np.argsort(rows[here], kind="stable")
+    return Nudges(
+        tuple(rows[here][sort].tolist()), tuple(east[sort].tolist()), tuple(north[sort].tolist())
+    )
+
+
+def _nudged(
+    solution: Solution, rows: Ints, x_px: Floats, y_px: Floats, nudges: Nudges
+) -> tuple[Floats, Floats]:
+    """Places (0-based) of catalogue rows, ascending, with what is known of where they stand."""
+    x, y = x_px.copy(), y_px.copy()
+    known = np.array(nudges.rows, int)
+    at = np.flatnonzero(np.isin(rows, known))
+    if not at.size:
+        return x, y
+    of = np.searchsorted(known, rows[at])
+    ra, dec = solution.sky(x[at], y[at])
+    north = np.array(nudges.north_arcsec)[of] / 3600.0
+    east = np.array(nudges.east_arcsec)[of] / 3600.0
+    x[at], y[at] = solution.pixel(ra + east / np.cos(np.radians(dec)), dec + north)
+    return x, y
 
 
 def place_exposures(context_path: str, jobs: Sequence[ExposureJob]) -> list[ExposureResult]:
@@ -265,8 +340,9 @@ def _look_and_place(
     """One exposure up to its placement; its pixels stay in the workspace."""
     solver, _ = solver_of(context, job.year)
     settings = context.groups[job.group]
+    wide = settings.fwhm_px >= WIDE_PX
     try:
-        seen = look(context, job, settings.fwhm_px)
+        seen = look(context, job, settings.fwhm_px * (RING_WIDTHS if wide else 1.0))
     except (NotCorrectedError, UnreadableFileError, OSError) as error:
         words = words_of(error, "reading", job.frame.name)
         return None, ExposureResult(job.index, words, None, None, None)
@@ -303,6 +379,7 @@ def _census(context: Context, job: ExposureJob, seen: Seen, placement: Placement
     table_rows = order[rows]
     sort = np.argsort(table_rows, kind="stable")
     table_rows, x, y = table_rows[sort], x[sort], y[sort]
+    x, y = _nudged(placement.solution, table_rows, x, y, settings.probed.nudges)
     band = context.bands[job.frame.filter or ""]
     magnitudes = context.stars.bands[band].magnitude[table_rows]
     _mark_strikes(seen, use.camera.gain_e_per_adu)
@@ -310,13 +387,19 @@ def _census(context: Context, job: ExposureJob, seen: Seen, placement: Placement
         seen.pixels, seen.found.block_means, seen.background, settings.fwhm_px
     )
     _, masked = _workspace(*job.frame.shape)
-    radii = np.array(settings.radii_px)
     fwhm = seen.quality.fwhm_px if np.isfinite(seen.quality.fwhm_px) else settings.fwhm_px
-    if settings.radii_follow_width:
-        radii = radii / settings.fwhm_px * fwhm
+    widen = fwhm / settings.fwhm_px if settings.radii_follow_width else 1.0
+    inner, outer = settings.annulus_px
     return take_census(
-        seen.pixels, seen.flags, masked, table_rows, x, y, magnitudes, seen.background,
-        seen.stars, trails,
-        min(fwhm, 2.0 * settings.fwhm_px), radii, settings.annulus_px, job.frame.exposure_s,
-        job.airmass, use.camera, load_chain(use.folder).gain,
+        Image(
+            seen.pixels, seen.flags, masked, seen.background, seen.stars, seen.profile,
+            tuple(trails), load_chain(use.folder).gain,
+        ),
+        Places(table_rows, x, y, magnitudes),
+        Apertures(
+            min(fwhm, 2.0 * settings.fwhm_px), np.array(settings.radii_px) * widen,
+            (inner * max(widen, 1.0), outer * max(widen, 1.0)),
+        ),
+        Exposed(job.frame.exposure_s, job.airmass),
+        use.camera,
     )  # fmt: skip

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -78,7 +78,7 @@ def cloudy(indices: Sequence[int], transparency: Floats) -> dict[int, str]:
 
 
 def spoiled_cast(
-    indices: Sequence[int], census: FilterCensus, step: int, cast: Cast, names: Mapping[int, str]
+    indices: Sequence[int], census: FilterCensus, step: int, cast: Cast, names: Sequence[str]
 ) -> dict[int, str]:
     """Reasons by exposure index where a star of the cast can't be measured."""
     flags = census.flags(step)
@@ -104,6 +104,4 @@ def spoiled_cast(
             reasons.setdefault(index, f"the target {names[cast.target]} could not be measured")
         elif flags[at, column] & int(StarFlag.EDGE):
             reasons.setdefault(index, f"the target {names[cast.target]} is at the edge")
-        elif census.counts_adu[at, column, step] <= 0:
-            reasons.setdefault(index, f"the target {names[cast.target]} gave no light")
     return reasons

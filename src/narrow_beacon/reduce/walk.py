@@ -11,9 +11,10 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any, Protocol
 
-from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.core.errors import BeaconError, UnreadableFileError
 from narrow_beacon.core.frames.entries import Entries, list_entries
-from narrow_beacon.core.frames.sort import RawFile
+from narrow_beacon.core.frames.fits_file import pixels_print
+from narrow_beacon.core.frames.sort import RawFile, twins
 from narrow_beacon.core.gate import Gate
 from narrow_beacon.core.remarks import Remark, gathered
 from narrow_beacon.plan import Plan
@@ -31,6 +32,7 @@ from narrow_beacon.reduce.names import chain_name
 from narrow_beacon.reduce.prepare import (
     Prepared,
     ResultPrints,
+    group_remarks,
     prepare,
     probe_picks,
     probe_print,
@@ -40,9 +42,10 @@ from narrow_beacon.reduce.prepare import (
     with_groups,
 )
 from narrow_beacon.reduce.settle import Settled, settle
-from narrow_beacon.reduce.sorting import SortedFiles, sort_raw_files
+from narrow_beacon.reduce.sorting import SortedFiles, inspected, sort_raw_files
 from narrow_beacon.reduce.tasks import (
     ExposureResult,
+    Probe,
     measure_exposures,
     place_exposures,
     probe,
@@ -110,6 +113,7 @@ class Walk:
             self.progress.advance(len(part[0]))
 
         self.pool.map(_read_with_paths, [(part,) for part in parts], keep, _READING)
+        self._tell_twins()
         refused = [
             (path, RawFile(relative_name(path, self.plan.base), "", None, None, reason))
             for path, reason in entries.refused
@@ -130,6 +134,19 @@ class Walk:
             words = f"no files below {folders}; check [frames] folder"
             remarks = [Remark("intake", words, matters="nothing to reduce", remedy="name a folder")]
         self.keeper.keep_remarks("read", remarks)
+
+    def _tell_twins(self) -> None:
+        """Look at the pixels of files that may be one exposure, stored in several ways."""
+        raws, words = self.keeper.files()
+        by_name = {raw.name: raw for raw in raws}
+        for frame in twins(inspected(self.plan, raws, words)):
+            if frame.pixels_print:
+                continue
+            try:
+                told = replace(by_name[frame.name], pixels_print=pixels_print(frame.source))
+            except (UnreadableFileError, OSError):
+                continue  # what is wrong with it is said where it is used
+            self.keeper.keep_files([(frame.source.path, told)])
 
     @cached_property
     def sorted(self) -> SortedFiles:
@@ -213,7 +230,9 @@ class Walk:
                 kept = probed_of(own)
                 self.keeper.keep_probed(prints[name], kept)
             groups[name] = kept
-        return with_groups(ready, groups)
+        found = with_groups(ready, groups)
+        self.keeper.keep_remarks("probe", group_remarks(found))
+        return found
 
     @cached_property
     def prints(self) -> ResultPrints:
@@ -293,8 +312,8 @@ _READING = Rescue(
         [r for _, raws in parts for r in raws],
     ),
 )
-_LOOKING: Rescue[tuple[Any, Any]] = Rescue(
-    lambda call: [call], lambda _call, _words: (None, None), lambda parts: parts[0]
+_LOOKING: Rescue[Probe | None] = Rescue(
+    lambda call: [call], lambda _call, _words: None, lambda parts: parts[0]
 )
 _MEASURING = Rescue(
     lambda call: [(call[0], [job]) for job in call[1]],

@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon import __version__
 from narrow_beacon.plan import PlanError, read_plan
+from narrow_beacon.reduce.field import band_of
 from narrow_beacon.server.next_step import next_step
 from narrow_beacon.server.night import target_position
 from narrow_beacon.server.problems import Problem
@@ -228,6 +229,11 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
         library=campaign.library,
         epoch_yr=campaign.epoch_yr,
         bands=campaign.bands or {},
+        bands_found={
+            name: band
+            for name, _ in filters
+            if catalogue and (band := band_of(name, catalogue.bands, campaign.bands))
+        },
         measuring=_measuring_out(campaign),
         archived=bool(campaign.archived),
         catalogue=CatalogueOut(
@@ -246,6 +252,7 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
         cast=cast_out(cast) if cast else None,
         recipe=recipe_out(recipe) if recipe else None,
         layout=campaign.layout or "plain",
+        doubtful=bool(campaign.doubtful),
         stages=stages,
         nights=[NightOut(id=night.id, evening=night.evening) for night in nights],
         filters=[name for name, _ in filters],

@@ -6,9 +6,10 @@ import numpy as np
 from apiflask import APIBlueprint
 from flask import Response
 
-from narrow_beacon.core.curve.cast import Cast, colour_of, ensemble_of, rank_candidates
+from narrow_beacon.core.curve.cast import Cast, colour_of, rank_candidates
 from narrow_beacon.core.curve.light_curve import star_curve
 from narrow_beacon.core.curve.steadiness import judge_steadiness
+from narrow_beacon.core.curve.zero_points import ensemble_of
 from narrow_beacon.server.curve import describe_curves
 from narrow_beacon.server.night import CurvesNow, curves_now, step_of
 from narrow_beacon.server.problems import Problem

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from apiflask import APIBlueprint
 from flask import Response
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.curve.light_curve import StarCurve, star_curve
-from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.server.campaigns import cast_out, recipe_out
 from narrow_beacon.server.night import CurvesNow, curves_now, night_radii, step_of
@@ -66,10 +67,15 @@ def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
             magnitude=_list(star.magnitude, 5), uncertainty=_list(star.uncertainty, 5),
             instrumental=[] if role == "comparison" else _list(star.instrumental, 5),
             flags={
-                at: ", ".join(flag_words(int(star.flags[at])))
-                for at in np.flatnonzero(star.flags).tolist()
+                at: ", ".join(star.words(at))
+                for at in np.flatnonzero((star.flags != 0) | (star.unseen_mag != 0)).tolist()
             },
+            doubtful=np.flatnonzero(star.doubtful).tolist(), limit=_limits(star),
         )  # fmt: skip
+
+    def _limits(star: StarCurve) -> dict[int, float]:
+        there = np.flatnonzero(np.isfinite(star.limit_mag)).tolist()
+        return {at: round(float(star.limit_mag[at]), 4) for at in there}
 
     found = [series(curve.cast.target, "target", curve.target, None)]
     scatter = expected = None
@@ -81,7 +87,7 @@ def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
         star = star_curve(curve.census, step, ensemble, row)
         # A comparison star is shown against the zero points of the others.
         own = known[row] + ensemble.star_offset_mag[place] + ensemble.residual_mag[:, place]
-        shown = StarCurve(own, star.uncertainty, star.instrumental, star.flags)
+        shown = replace(star, magnitude=own)
         found.append(series(row, "comparison", shown, float(ensemble.weight[place])))
     return FilterCurveOut.model_construct(
         filter=curve.filter, band=curve.band, file_ids=[file.id for file in files],

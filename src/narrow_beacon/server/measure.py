@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import fields
+from typing import Any
+
 import numpy as np
 from apiflask import APIBlueprint
 from flask import Response
 
 from narrow_beacon.core.curve.cast import Cast
-from narrow_beacon.core.measure.census import flag_words
+from narrow_beacon.core.measure.census import ExposureCensus, flag_words
 from narrow_beacon.core.measure.growth import RADII_FWHM
-from narrow_beacon.core.measure.noise import CameraConstants, error_budget
+from narrow_beacon.core.measure.noise import CameraConstants, Exposed, Light, error_budgets
 from narrow_beacon.reduce.curves import judge_radii
 from narrow_beacon.server.curve import describe_curves
 from narrow_beacon.server.images import view_of_file
@@ -96,24 +100,25 @@ def star(number: int, query: StarQuery) -> StarOut:
         files = exposures_of(session, campaign)
         times = times_of(session, campaign, files)
         airmass = float(times.airmass[[f.id for f in files].index(query.file)])
-        camera = CameraConstants(**(campaign.cameras or {})[file.chain])
+        camera = _camera((campaign.cameras or {})[file.chain])
     i = int(hit[0])
     step = step_of(recipe, file.filter)
     x, y, sky = float(census.x_px[i]), float(census.y_px[i]), float(census.sky_adu_per_px[i])
     counts, sigma = census.counts_adu[i], census.uncertainty_adu[i]
     distance, value = _profile(query.file, x, y, annulus[1] + _MARGIN_PX)
     ring = float(np.pi * (annulus[1] ** 2 - annulus[0] ** 2))
-    budgets = []
-    for k, radius in enumerate(census.radii_px):
-        b = error_budget(
-            float(counts[k]), sky, ring, float(radius), file.exposure_s or 0.0, airmass, camera
+    light = Light(
+        counts[None, :], np.array([sky]), np.array([ring]), census.radii_px, _usual_width(census),
+        np.ones(1),
+    )  # fmt: skip
+    budgets = [
+        Budget(
+            star=finite(b.star), sky=finite(b.sky), dark=finite(b.dark), read=finite(b.read),
+            masters=finite(b.masters), scintillation=finite(b.scintillation),
+            total_mag=finite(b.total),
         )
-        budgets.append(
-            Budget(
-                star=finite(b.star), sky=finite(b.sky), dark=finite(b.dark), read=finite(b.read),
-                scintillation=finite(b.scintillation), total_mag=finite(b.total),
-            )
-        )  # fmt: skip
+        for b in error_budgets(light, Exposed(file.exposure_s or 0.0, airmass), camera)
+    ]  # fmt: skip
     flags = flag_words(int(census.flags_at(float(census.radii_px[step]))[i]))
     return StarOut(
         row=query.row, name=stars.names[query.row], filter=file.filter, x_px=x, y_px=y,
@@ -123,6 +128,16 @@ def star(number: int, query: StarQuery) -> StarOut:
         snr=[finite(v) for v in counts / sigma], profile_radius_px=distance.tolist(),
         profile_adu=value.tolist(), annulus_px=annulus, budgets=budgets,
     )  # fmt: skip
+
+
+def _camera(kept: Mapping[str, Any]) -> CameraConstants:
+    """Constants as an earlier version may have kept them."""
+    names = {field.name for field in fields(CameraConstants)}
+    return CameraConstants(**{name: value for name, value in kept.items() if name in names})
+
+
+def _usual_width(census: ExposureCensus) -> float:
+    return float(census.radii_px[0]) / RADII_FWHM[0]
 
 
 def _profile(number: int, x: float, y: float, reach: float) -> tuple[np.ndarray, np.ndarray]:

@@ -91,7 +91,7 @@ def _field(session: Session, campaign: Campaign) -> NextStep | None:
             .where(NightFile.campaign_id == campaign.id, NightFile.part == "exposure")
             .distinct()
         ).all()
-        without = [name for name in filters if band_of(name, stars, campaign.bands) is None]
+        without = [name for name in filters if band_of(name, stars.bands, campaign.bands) is None]
         if without and len(without) == len(filters):
             words = (
                 f"Say which of the catalogue's bands ({', '.join(stars.bands)}) stands for "

@@ -16,10 +16,16 @@ from sqlalchemy.orm import Session
 from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast
+from narrow_beacon.core.curve.ensemble import LEAST_TESTED
 from narrow_beacon.core.curve.time import Times, exposure_times
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.place.solution import Solution, project
-from narrow_beacon.reduce.curves import DEFAULT_STEP, FilterCurve, curve_of_cast
+from narrow_beacon.reduce.curves import (
+    DEFAULT_STEP,
+    FilterCurve,
+    FilterSeries,
+    curve_of_cast,
+)
 from narrow_beacon.reduce.field import band_of
 from narrow_beacon.reduce.prepare import target_place
 from narrow_beacon.store.campaigns import place_of
@@ -219,14 +225,12 @@ def curves_now(
     aside = set() if everything else set_aside_ids(session, campaign)
     times = times_of(session, campaign, files)
     index_of = {file.id: index for index, file in enumerate(files)}
-    groups = {index: file.group_name for index, file in enumerate(files)}
     said = campaign.bands or {}
-    airmass = dict(enumerate(times.airmass.tolist()))
     cast = Cast(record.target, tuple(record.comparison), record.check_star)
     tables, curves, problems = {}, [], []
     for name in filters_measured(session, campaign.id):
         table = filter_table(session, campaign.id, name)
-        band = band_of(name, stars, said)
+        band = band_of(name, stars.bands, said)
         if table is None or band is None:
             continue
         tables[name] = table
@@ -241,23 +245,19 @@ def curves_now(
         if not keep:
             problems.append(f"every exposure in {name} is set aside")
             continue
-        census = table.census
         step = step_of(recipe, name)
-        small = census.stars_only(np.array(cast.rows)).take(np.array([at for at, _ in keep]))
+        indices = [index for _, index in keep]
+        series = FilterSeries(
+            name, band, tuple(indices), tuple(files[index].group_name for index in indices),
+            times.airmass[indices],
+        )  # fmt: skip
+        few = table.census
+        if len(cast.comparison) >= LEAST_TESTED:
+            # Only what the cast needs, before the exposures are picked: a copy of all takes long.
+            few = few.stars_only(np.array(cast.rows))
+        census = few.take(np.array([at for at, _ in keep]))
         try:
-            curves.append(
-                curve_of_cast(
-                    name,
-                    band,
-                    [index for _, index in keep],
-                    small,
-                    groups,
-                    airmass,
-                    stars,
-                    cast,
-                    step,
-                )
-            )
+            curves.append(curve_of_cast(series, census, stars, cast, step))
         except NotMeasurableError as error:
             problems.append(str(error))
     return CurvesNow(

@@ -93,7 +93,7 @@ def measured(number: int) -> MeasuredStars:
     with np.errstate(invalid="ignore", divide="ignore"):
         magnitude = -2.5 * np.log10(np.where(counts > 0, counts, np.nan) / exposure_s)
         snr = counts / sigma
-    band = band_of(file.filter, stars, campaign.bands)
+    band = band_of(file.filter, stars.bands, campaign.bands)
     if band is not None:
         away = stars.bands[band].magnitude[census.rows] - magnitude
         bright = snr > 50

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 import tempfile
+from collections import Counter
 from datetime import timedelta
 from importlib import resources
 from pathlib import Path
@@ -15,9 +17,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from narrow_beacon import __version__
-from narrow_beacon.core.report.figure import draw_light_curve
-from narrow_beacon.core.report.layout import read_layout, render_report
+from narrow_beacon.core.curve.light_curve import DOUBTFUL
+from narrow_beacon.core.report.layout import read_layout, render_report, reported
 from narrow_beacon.core.report.light_curve import CurvePoint
+from narrow_beacon.reduce.figure import draw_light_curve
 from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.outputs import (
     check_name,
@@ -49,6 +52,7 @@ _LARGE_UNCERTAINTY_MAG = 0.1
 _CHECK_RATIO = 1.8
 _SAME_MAG = 0.0005
 _SHOWN_LINES = 400
+_NOTHING = "No point is good: look at what they are doubtful for in Curve, or take those too."
 _TWICE = timedelta(seconds=3)
 
 
@@ -61,7 +65,8 @@ def report(number: int) -> ReportPage:
         outcome, now = outcome_now(session, campaign, Path("out"))
         points = curve_points(outcome)
         layout = read_layout(campaign.layout or "plain", Path("/"))
-        text = render_report(layout, points, report_facts(outcome))
+        going = reported(points, outcome.plan.doubtful)
+        text = render_report(layout, going, report_facts(outcome))
         lines = text.splitlines()
         reports = _reports(session, campaign, points, now)
         return ReportPage(
@@ -81,7 +86,9 @@ def _reports(
 ) -> list[ReportOut]:
     """What was handed out, newest first, with how many of its points are others now."""
     ids = {file.name: file.id for file in now.files}
-    current = {(ids[p.exposure], p.filter): p.magnitude for p in points}
+    current = {
+        (ids[p.exposure], p.filter): p.magnitude for p in reported(points, bool(campaign.doubtful))
+    }
     star = now.stars.names[now.cast.target]
     found = []
     for record in session.scalars(
@@ -110,8 +117,8 @@ def _checks(
     points: list[CurvePoint],
     reports: list[ReportOut],
 ) -> list[Check]:
-    good = [point for point in points if np.isfinite(point.magnitude)]
-    checks = [_check_points(points, good)]
+    good = reported(points, outcome.plan.doubtful)
+    checks = _check_points(points, good, outcome.plan.doubtful)
     sigma = np.array([point.uncertainty for point in good])
     if good and (~np.isfinite(sigma) | (sigma <= 0)).any():
         checks.append(Check(state="stop", words="Some points have no usable uncertainty."))
@@ -149,14 +156,39 @@ def _checks(
     return checks
 
 
-def _check_points(points: list[CurvePoint], good: list[CurvePoint]) -> Check:
-    if not good:
-        return Check(state="stop", words="No point has a magnitude.")
-    missing = len(points) - len(good)
-    if missing:
-        words = f"{len(good)} points; {missing} without a magnitude are left out."
-        return Check(state="look", words=words)
-    return Check(state="good", words=f"{len(good)} points, every field that the layout asks for.")
+def _check_points(
+    points: list[CurvePoint], going: list[CurvePoint], with_doubtful: bool
+) -> list[Check]:
+    """How many points go out, and what becomes of the others."""
+    seen = [point for point in points if np.isfinite(point.magnitude)]
+    doubtful = [point for point in seen if point.state == DOUBTFUL]
+    checks = []
+    if not going:
+        checks.append(Check(state="stop", words=_NOTHING if seen else "No point has a magnitude."))
+    elif len(seen) < len(points):
+        words = f"{len(going)} points; {len(points) - len(seen)} without a magnitude are left out."
+        checks.append(Check(state="look", words=words))
+    else:
+        words = f"{len(going)} points, every field that the layout asks for."
+        checks.append(Check(state="good", words=words))
+    if doubtful:
+        kinds = Counter(
+            re.sub(r" [\d.]+ mmag", "", word)
+            for p in doubtful
+            for word in p.flags.split(";")
+            if word
+        )
+        why = ", ".join(word for word, _ in kinds.most_common(3))
+        one = len(doubtful) == 1
+        what = (
+            f"go{'es' if one else ''} out too, as you wish"
+            if with_doubtful
+            else (f"{'is' if one else 'are'} left out")
+        )
+        many = "doubtful points" if len(doubtful) > 1 else "doubtful point"
+        words = f"{len(doubtful)} {many} {what}: {why}."
+        checks.append(Check(state="look", words=words))
+    return checks
 
 
 def _check_star(now: CurvesNow) -> list[Check]:
@@ -210,10 +242,10 @@ def export(number: int) -> ReportOut:
         outcome, now = outcome_now(session, campaign, folder)
         with Workers(1) as here:
             write_outputs(outcome, here)
-        points = [p for p in curve_points(outcome) if np.isfinite(p.magnitude)]
+        points = reported(curve_points(outcome), outcome.plan.doubtful)
         if not points:
             shutil.rmtree(folder)
-            raise Problem(409, "Nothing to export", "No point has a magnitude.")
+            raise Problem(409, "Nothing to export", _NOTHING)
         reduction = Reduction(
             campaign_id=number, cast_id=campaign.cast_id, recipe_id=campaign.recipe_id,
             created=moment, version=__version__, star=now.stars.names[now.cast.target],

@@ -31,7 +31,6 @@ def install(
     there is one.
     """
     allowed = _LOOPBACK | hosts
-    app.config["SESSION_COOKIE_NAME"] = "narrow_beacon_unused"  # nothing is kept in the browser
 
     def host_name(netloc: str) -> str:
         return netloc if netloc.endswith("]") else netloc.rsplit(":", 1)[0]

@@ -41,6 +41,7 @@ def change_settings(session: Session, campaign: Campaign, body: Settings) -> Non
         "epoch of the catalogue": _unless_absent(body, "epoch_yr"),
         "radius and sky ring": _measuring(body),
         "layout": _layout(body),
+        "doubtful points in reports": {} if body.doubtful is None else {"doubtful": body.doubtful},
         "catalogue": catalogue,
     }
     words = ", ".join(name for name, values in changed.items() if any(

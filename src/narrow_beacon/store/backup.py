@@ -65,7 +65,7 @@ def write_backup(store: Store, path: Path, say: Callable[[str], None] = lambda _
 def _write(store: Store, file: BinaryIO, *, packed: bool, say: Callable[[str], None]) -> None:
     manifest: dict[str, Any] = {
         "format": FORMAT, "version": __version__,
-        "made": datetime.now(UTC).isoformat("T", "seconds"), 
+        "made": datetime.now(UTC).isoformat("T", "seconds"),
         "data": str(store.data.resolve()), "tables": {}, "files": {},
     }  # fmt: skip
     needed: set[str] = set()
@@ -74,8 +74,8 @@ def _write(store: Store, file: BinaryIO, *, packed: bool, say: Callable[[str], N
             if connection.dialect.name == "mysql":
                 connection.execute(text("START TRANSACTION WITH CONSISTENT SNAPSHOT"))
             for name, lines in _tables(connection):
-                content, rows = _joined(lines)
-                manifest["tables"][name] = rows
+                content = b"".join(lines)
+                manifest["tables"][name] = content.count(b"\n")
                 if name == _VERSIONS:
                     manifest["revision"] = json.loads(content.split(b"\n")[0])["version_num"]
                 needed |= _paths(name, content)
@@ -121,14 +121,6 @@ def _line(names: list[str], row: Any) -> bytes:
         for name, value in zip(names, row, strict=True)
     }
     return json.dumps(values).encode() + b"\n"
-
-
-def _joined(lines: Iterator[bytes]) -> tuple[bytes, int]:
-    content, count = io.BytesIO(), 0
-    for line in lines:
-        content.write(line)
-        count += 1
-    return content.getvalue(), count
 
 
 def _add(archive: tarfile.TarFile, name: str, content: bytes) -> None:

@@ -64,6 +64,7 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     campaign.wanted_check = plan.check
     own = plan.base / plan.layout
     campaign.layout = str(own.resolve()) if own.is_file() else plan.layout
+    campaign.doubtful = plan.doubtful
     campaign.cone_url = plan.cone_url
     if plan.site:
         site = Site(
@@ -136,6 +137,7 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         check=campaign.wanted_check,
         output=output,
         layout=campaign.layout,
+        doubtful=bool(campaign.doubtful),
     )
     if campaign.catalogue_id:
         catalogue = session.get_one(Catalogue, campaign.catalogue_id)

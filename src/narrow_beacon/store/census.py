@@ -18,10 +18,10 @@ import pyarrow.parquet as pq
 
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.measure.census import ExposureCensus
-from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.core.measure.collection import BY_STAR, FilterCensus
 
 _SCALARS = ("x_px", "y_px", "sky_adu_per_px", "peak_adu")
-_LISTS = {"counts_adu": pa.float64(), "uncertainty_adu": pa.float32(), "near_px": pa.float32()}
+_LISTS = {name: pa.float64() if name == "counts_adu" else pa.float32() for name in BY_STAR}
 
 
 @dataclass(frozen=True)
@@ -43,9 +43,10 @@ class CensusTable:
         at = np.flatnonzero(np.isfinite(self.x_px[index]))
         whole = self.census
         return ExposureCensus(
-            whole.rows[at], self.x_px[index, at], self.y_px[index, at],
-            self.sky_adu_per_px[index, at], self.peak_adu[index, at], whole.radii_px[index],
-            whole.counts_adu[index, at], whole.uncertainty_adu[index, at], whole.near_px[index, at],
+            rows=whole.rows[at], radii_px=whole.radii_px[index],
+            noise=whole.noise[index],
+            **{name: getattr(self, name)[index, at] for name in _SCALARS},
+            **{name: getattr(whole, name)[index, at] for name in BY_STAR},
         )  # fmt: skip
 
 
@@ -74,6 +75,7 @@ def write_census_table(path: Path, exposures: Sequence[tuple[int, float, Exposur
         "file_ids": [number for number, _, _ in exposures],
         "exposure_s": [seconds for _, seconds, _ in exposures],
         "radii_px": [census.radii_px.tolist() for _, _, census in exposures],
+        "noise": [census.noise.tolist() for _, _, census in exposures],
     }
     schema = pa.schema(fields, metadata={"narrow_beacon": json.dumps(notes)})
     scratch = path.with_suffix(".new")
@@ -97,8 +99,11 @@ def read_census_table(path: Path) -> CensusTable:
         result[at, column] = table[name].to_numpy()
         return result
 
-    def lists(name: str, kind: type) -> np.ndarray:
+    def lists(name: str) -> np.ndarray:
+        if name not in table.column_names:  # an older census, until it is measured again
+            return np.zeros((count, rows.size, len(notes["radii_px"][0])), np.float32)
         chunk = table[name].combine_chunks()
+        kind = _LISTS[name].to_pandas_dtype()
         values = chunk.flatten().to_numpy(zero_copy_only=False).reshape(len(chunk), -1)
         result = np.full((count, rows.size, values.shape[1]), np.nan, kind)
         result[at, column] = values
@@ -108,9 +113,8 @@ def read_census_table(path: Path) -> CensusTable:
         rows.astype(np.int64),
         np.array(notes["exposure_s"], float),
         np.array(notes["radii_px"], float),
-        lists("counts_adu", np.float64),
-        lists("uncertainty_adu", np.float32),
-        lists("near_px", np.float32),
+        **{name: lists(name) for name in BY_STAR},
+        noise=np.array(notes.get("noise", [[1.0, 1.0]] * count), float),
     )
     x, y, sky, peak = (scalar(name) for name in _SCALARS)
     return CensusTable(tuple(notes["file_ids"]), x, y, sky, peak, census)
@@ -136,10 +140,8 @@ def join_tables(tables: Sequence[CensusTable]) -> CensusTable:
         rows,
         np.concatenate([part.exposure_s for part in parts]),
         np.concatenate([part.radii_px for part in parts]),
-        *(
-            wide([getattr(part, name) for part in parts])
-            for name in ("counts_adu", "uncertainty_adu", "near_px")
-        ),
+        **{name: wide([getattr(part, name) for part in parts]) for name in BY_STAR},
+        noise=np.concatenate([part.noise for part in parts]),
     )
     x, y, sky, peak = (wide([getattr(table, name) for table in tables]) for name in _SCALARS)
     file_ids = tuple(number for table in tables for number in table.file_ids)

@@ -99,6 +99,8 @@ class Campaign(Record):
     cast_id: Mapped[int | None]
     recipe_id: Mapped[int | None]
     layout: Mapped[str] = mapped_column(String(200), default="plain")
+    doubtful: Mapped[bool] = mapped_column(default=False, server_default="0")
+    """Whether doubtful points are reported too."""
     revision: Mapped[int] = mapped_column(default=0)
     """Grows with every change, so that a page knows when it shows an old state."""
     changed_since: Mapped[str] = mapped_column(String(200), default="")

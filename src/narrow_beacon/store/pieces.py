@@ -13,7 +13,6 @@ import numpy as np
 
 from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.reduce.context import Probed
-from narrow_beacon.reduce.solutions import solution_from_json, solution_to_json
 
 
 def write_piece(path: Path, census: ExposureCensus) -> None:
@@ -32,14 +31,11 @@ def read_piece(path: Path) -> ExposureCensus:
 
 def write_probed(path: Path, probed: Probed) -> None:
     """Write what a group's probes said."""
-    solution = solution_to_json(probed.reference) if probed.reference else None
     scratch = path.with_suffix(f".{os.getpid()}.new")
-    scratch.write_text(json.dumps({"fwhm_px": probed.fwhm_px, "reference": solution}))
+    scratch.write_text(json.dumps(probed.to_json()))
     scratch.replace(path)
 
 
 def read_probed(path: Path) -> Probed:
     """What ``write_probed`` wrote."""
-    values = json.loads(path.read_text())
-    reference = values["reference"]
-    return Probed(values["fwhm_px"], solution_from_json(reference) if reference else None)
+    return Probed.from_json(json.loads(path.read_text()))

@@ -10,25 +10,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-KNOWN_BANDS = (
-    "U",
-    "B",
-    "V",
-    "R",
-    "I",
-    "u",
-    "g",
-    "r",
-    "i",
-    "z",
-    "y",
-    "G",
-    "BP",
-    "RP",
-    "J",
-    "H",
-    "K",
-)
+from narrow_beacon.core.bands import band_of_column
 
 
 @dataclass(frozen=True)
@@ -76,10 +58,12 @@ _NAME_RULES: tuple[tuple[str, str], ...] = (
     ("epoch", r"^(ref_)?epoch(_?yr)?$"),
     ("variable", r"^(is_|known_)?var(iable|iability|flag)?(_flag)?$"),
 )
-_UCD_MAG = re.compile(
-    r"^phot\.mag;em\.opt\.(?P<band>[a-z]{1,2})$|^phot_(?:\w+_)?(?P<old>[ubvri])$", re.I
+_UCD_MAG = re.compile(r"^phot\.mag($|;em\.)|^phot_", re.I)
+_UCD_ERROR = re.compile(r"^stat\.error;phot\.mag|^error$", re.I)
+_ERROR_WORDS = r"err|error|sigma|unc|uncertainty|e|u"
+_ERROR_NAME = re.compile(
+    rf"^(?:{_ERROR_WORDS})_?(?P<a>.+)$|^(?P<b>.+?)_?(?:err|error|sigma|unc|uncertainty)$", re.I
 )
-_UCD_ERROR = re.compile(r"^stat\.error;phot\.mag;em\.opt\.(?P<band>[a-z]{1,2})$", re.I)
 
 
 def propose_columns(columns: Sequence[Column]) -> Proposal:
@@ -101,11 +85,12 @@ def propose_columns(columns: Sequence[Column]) -> Proposal:
 def _propose_bands(columns: Sequence[Column], proposal: Proposal, taken: set[str]) -> None:
     magnitudes: dict[str, str] = {}
     errors: dict[str, str] = {}
+    names = [column.name for column in columns]
     for column in columns:
         if column.name in taken or not column.numeric:
             continue
-        error = _error_band(column)
-        band = None if error else _magnitude_band(column)
+        error = _error_band(column, names)
+        band = None if error else _magnitude_band(column, names)
         if error:
             errors.setdefault(error, column.name)
         elif band:
@@ -113,31 +98,19 @@ def _propose_bands(columns: Sequence[Column], proposal: Proposal, taken: set[str
     proposal.bands = {band: (name, errors.get(band)) for band, name in magnitudes.items()}
 
 
-def _magnitude_band(column: Column) -> str | None:
-    by_name = re.fullmatch(
-        r"(?:mag_?)?(?P<a>[A-Za-z]{1,2}?)_?(?:mag(?:nitude)?)?(?:_mag)?", column.name
-    )
-    name = by_name.group("a") if by_name else None
-    by_ucd = _UCD_MAG.match(column.ucd.strip())
-    if by_ucd:
-        ucd_band = by_ucd.group("band") or by_ucd.group("old")
-        # A UCD does not tell Johnson R from Sloan r; the column's name does.
-        return (
-            name if name in KNOWN_BANDS and name.lower() == ucd_band.lower() else ucd_band.upper()
-        )
+def _magnitude_band(column: Column, names: Sequence[str]) -> str | None:
+    told = bool(_UCD_MAG.search(column.ucd.strip()))
     plausible = column.unit.strip().lower() in ("mag", "") or "mag" in column.name.lower()
-    return name if plausible and name in KNOWN_BANDS else None
+    if not (told or plausible) or _UCD_ERROR.search(column.ucd.strip()):
+        return None
+    return band_of_column(column.name, column.ucd if told else "", names)
 
 
-def _error_band(column: Column) -> str | None:
-    by_ucd = _UCD_ERROR.match(column.ucd.strip())
-    match = re.fullmatch(
-        r"(?:e|err|error|sigma|u|unc)_?(?:mag_?)?(?P<a>[A-Za-z]{1,2}?)_?(?:mag)?"
-        r"|(?:mag_?)?(?P<b>[A-Za-z]{1,2}?)_?(?:mag)?_?(?:err|error|sigma|unc|uncertainty)",
-        column.name,
-    )
-    name = (match.group("a") or match.group("b")) if match else None
-    if by_ucd:
-        band = by_ucd.group("band")
-        return name if name in KNOWN_BANDS and name.lower() == band.lower() else band.upper()
-    return name if name in KNOWN_BANDS else None
+def _error_band(column: Column, names: Sequence[str]) -> str | None:
+    told = bool(_UCD_ERROR.search(column.ucd.strip()))
+    match = _ERROR_NAME.match(column.name)
+    if match is None:
+        return band_of_column(column.name, column.ucd, names) if told else None
+    of = match.group("a") or match.group("b")
+    # The longer reading of "e_Vmag_error" and the like is tried by what is left of it.
+    return band_of_column(of, column.ucd if told else "", names)

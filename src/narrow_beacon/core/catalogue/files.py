@@ -14,12 +14,11 @@ from astropy.table import Table
 
 from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.catalogue.columns import Column, Proposal, propose_columns
-from narrow_beacon.core.catalogue.table import Band, StarTable
+from narrow_beacon.core.catalogue.table import UNKNOWN_UNCERTAINTY_MAG, Band, StarTable
 from narrow_beacon.core.errors import CatalogueError, UnreadableFileError
 from narrow_beacon.core.frames.header import sexagesimal_deg
 from narrow_beacon.core.frames.structure import opened
 
-_DEFAULT_UNCERTAINTY_MAG = 0.02
 _LEAST_UNCERTAINTY_MAG = 1e-4
 _START_BYTES = 65536
 _MOST_COLUMNS = 500
@@ -168,11 +167,11 @@ def _band(table: Table, magnitude: str, uncertainty: str | None) -> Band:
     values = _numbers(table[magnitude])
     values = np.where((values > -5) & (values < 40), values, np.nan)
     if uncertainty is None:
-        return Band(values, np.full(len(table), _DEFAULT_UNCERTAINTY_MAG))
+        return Band(values, np.full(len(table), UNKNOWN_UNCERTAINTY_MAG))
     errors = _numbers(table[uncertainty])
     # None is given by 0 as well as by nothing; no catalogue knows a magnitude to 0.1 mmag.
     known = (errors > _LEAST_UNCERTAINTY_MAG) & (errors < 5)
-    errors = np.where(known, errors, _DEFAULT_UNCERTAINTY_MAG)
+    errors = np.where(known, errors, UNKNOWN_UNCERTAINTY_MAG)
     return Band(values, errors)
 
 

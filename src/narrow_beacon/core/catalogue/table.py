@@ -12,6 +12,8 @@ from narrow_beacon.core.arrays import Bools, Floats, Ints
 from narrow_beacon.core.errors import CatalogueError
 
 _MAS_DEG = 1.0 / 3.6e6
+UNKNOWN_UNCERTAINTY_MAG = 0.02
+"""Of magnitudes whose catalogue does not say how sure they are."""
 
 
 @dataclass(frozen=True)

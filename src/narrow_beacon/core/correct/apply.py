@@ -18,7 +18,7 @@ from narrow_beacon.core.frames.fits_file import PixelSource, read_pixels, read_w
 DEFECT = np.uint8(1)
 """Pixel flag: repaired from its neighbours."""
 SATURATED = np.uint8(2)
-"""Pixel flag: beyond the linear limit."""
+"""Pixel flag: at the linear limit or beyond."""
 SPIKE = np.uint8(4)
 """Pixel flag: a cosmic ray or another spike narrower than a star."""
 
@@ -110,11 +110,11 @@ def _correct_words(words, scale, zero, offset, gain, limit, out, flags):  # type
             v = np.uint16(((w >> 8) | (w << 8)) ^ 0x8000)
             highest = max(highest, v)
             row[x] = (np.float32(v) * scale + zero - off[x]) * mul[x]
-        if np.float32(highest) * scale + zero > limit:
+        if np.float32(highest) * scale + zero >= limit:
             for x in range(width):
                 w = stored[x]
                 v = np.uint16(((w >> 8) | (w << 8)) ^ 0x8000)
-                if np.float32(v) * scale + zero > limit:
+                if np.float32(v) * scale + zero >= limit:
                     flags[y, x] |= 2
 
 
@@ -125,7 +125,7 @@ def _correct_values(raw, offset, gain, limit, out, flags):  # type: ignore[no-un
         for x in range(width):
             v = raw[y, x]
             out[y, x] = (v - offset[y, x]) * gain[y, x]
-            if v > limit:
+            if v >= limit:
                 flags[y, x] |= 2
 
 

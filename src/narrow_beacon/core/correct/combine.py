@@ -133,7 +133,7 @@ def _clipped_mean(stack, exchanges, kappa, floor, out):  # type: ignore[no-untyp
                 for x in range(size):
                     line[x] = source[x]
                     total += source[x]
-                undefined |= np.isnan(total)
+                undefined |= not np.isfinite(total)
                 line[size:] = 0.0
             target = out[y, start : start + size]
             if undefined:
@@ -191,7 +191,7 @@ def _means_with_gaps(values, size, kappa, floor, out):  # type: ignore[no-untype
     """The same for columns that hold undefined pixels; those are left out."""
     for x in range(size):
         column = values[:, x]
-        good = np.sort(column[~np.isnan(column)])
+        good = np.sort(column[np.isfinite(column)])
         if good.size == 0:
             out[x] = np.nan
             continue

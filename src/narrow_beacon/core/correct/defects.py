@@ -28,15 +28,26 @@ def find_defects(dark: Plane | None, flat: Plane | None, shape: tuple[int, int])
     """
     defects = np.zeros(shape, np.uint8)
     if dark is not None:
+        dark = _whole(dark, defects)
         excess = dark - local_median(dark)
         scatter = max(1.4826 * float(np.median(np.abs(excess[::3, ::3]))), 1e-3)
         defects[np.abs(excess) > HOT_Z * scatter] = DEFECT
         defects[:, _odd_columns(dark)] = DEFECT
         defects[_odd_columns(dark.T), :] = DEFECT
     if flat is not None:
+        flat = _whole(flat, defects)
         response = flat / np.maximum(local_median(flat), 1e-3)
         defects[(response < LEAST_RESPONSE) | (response > MOST_RESPONSE)] = DEFECT
     return defects
+
+
+def _whole(plane: Plane, defects: Flags) -> Plane:
+    """A plane with its undefined pixels at the median, and marked as defects."""
+    undefined = ~np.isfinite(plane)
+    if not undefined.any():
+        return plane
+    defects[undefined] = DEFECT
+    return np.where(undefined, np.float32(np.median(plane[~undefined])), plane)
 
 
 def _odd_columns(image: Plane) -> np.ndarray:

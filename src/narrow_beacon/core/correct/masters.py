@@ -18,7 +18,8 @@ from narrow_beacon.core.correct.combine import Combined, combine
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.fits_file import read_pixels
-from narrow_beacon.core.frames.sort import Frame, levels_of
+from narrow_beacon.core.frames.levels import levels_of
+from narrow_beacon.core.frames.sort import Frame
 
 MASTER_KIND = "NBMASTER"
 _TEMPERATURE_STEP_C = 1.0
@@ -47,6 +48,8 @@ class MasterFacts:
     made_with: tuple[str, ...] = ()
     """Keys of the masters that were taken off first."""
     camera: str | None = None
+    origin: tuple[int, int] | None = None
+    """Of the sub-frame on the sensor; None where the header does not say."""
 
     @property
     def label(self) -> str:
@@ -66,6 +69,7 @@ class MasterFacts:
         settings = (
             self.gain_setting, self.offset_setting, self.readout_mode, *self.binning,
             *((self.camera,) if self.camera else ()), *reversed(self.shape),
+            *(self.origin or ()),
         )  # fmt: skip
         return f"{self.label} ({', '.join(str(value) for value in settings)})"
 
@@ -119,7 +123,7 @@ def build_master(group: Sequence[Frame], scratch: Path, signal: Master | None = 
         base = signal.plane if signal else None
         scales = np.array([1.0 / _flat_level(frame, base) for frame in group])
         made = combine(sources, scratch, subtract=base, scales=scales)
-        centre = float(np.median(made.plane[::_SAMPLE_STEP, ::_SAMPLE_STEP]))
+        centre = float(np.nanmedian(made.plane[::_SAMPLE_STEP, ::_SAMPLE_STEP]))
         made = Combined(made.plane / np.float32(centre), made.count, made.clipped_share)
         level = float(np.median(1.0 / scales))
     else:
@@ -144,6 +148,7 @@ def build_master(group: Sequence[Frame], scratch: Path, signal: Master | None = 
         inputs=tuple((frame.name, frame.sha256) for frame in group),
         made_with=(signal.facts.key,) if signal else (),
         camera=first.camera,
+        origin=first.origin,
     )
     return Master(facts, made.plane)
 
@@ -151,7 +156,7 @@ def build_master(group: Sequence[Frame], scratch: Path, signal: Master | None = 
 def _flat_level(frame: Frame, base: Plane | None) -> float:
     """Level of a flat above its signal; from the inspection, or from its pixels."""
     levels = frame.levels or levels_of(read_pixels(frame.source))
-    signal = 0.0 if base is None else float(np.median(base[::_SAMPLE_STEP, ::_SAMPLE_STEP]))
+    signal = 0.0 if base is None else float(np.nanmedian(base[::_SAMPLE_STEP, ::_SAMPLE_STEP]))
     return max(levels.median_adu - signal, 1.0)
 
 
@@ -197,6 +202,8 @@ def read_facts(path: Path) -> MasterFacts:
         raise UnreadableFileError(f"{path.name}: unreadable master ({error}).") from error
     for name in ("binning", "shape", "made_with"):
         values[name] = tuple(values[name])
+    if values.get("origin"):
+        values["origin"] = tuple(values["origin"])
     if values["filter"]:
         values["filter"] = filter_name(values["filter"])
     values["inputs"] = tuple((name, sha256) for name, sha256 in values["inputs"])

@@ -9,7 +9,7 @@ from datetime import date
 from narrow_beacon.core.correct.masters import MasterFacts
 from narrow_beacon.core.frames.sort import Frame
 
-_EXPOSURE_TOLERANCE = 0.02
+EXPOSURE_TOLERANCE = 0.02
 _TEMPERATURE_TOLERANCE_C = 1.5
 _OLD_DAYS = 60
 _FEW = 10
@@ -77,6 +77,21 @@ def choose_dark_to_scale(frame: Frame, masters: Sequence[MasterFacts]) -> Choice
     )
 
 
+def choose_nearest_dark(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
+    """The dark nearest in length, to be taken off as it is where none can be scaled."""
+    fits = [i for i in _same_settings(frame, masters) if masters[i].kind in ("dark", "flat dark")]
+    if not fits:
+        return Choice(None, "no dark with the exposure's settings")
+    best = min(
+        fits,
+        key=lambda i: (
+            not _near(frame, masters[i]), abs(masters[i].exposure_s - frame.exposure_s),
+            _days(frame, masters[i]),
+        ),
+    )  # fmt: skip
+    return Choice(best, _describe(masters[best]), _remarks(frame, masters[best]))
+
+
 def choose_flat(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
     """The flat of the frame's filter, of its own night where there is one."""
     fits = [
@@ -118,14 +133,17 @@ def _agree(ours: object, theirs: object) -> bool:
 
 
 def _same_settings(frame: Frame, masters: Sequence[MasterFacts]) -> list[int]:
-    return [
-        i
-        for i, master in enumerate(masters)
-        if same_pixels(frame, master)
+    return [i for i, master in enumerate(masters) if fits_settings(frame, master)]
+
+
+def fits_settings(frame: Frame, master: MasterFacts) -> bool:
+    """Whether a master is of the frame's camera, size, binning, gain, offset and read-out mode."""
+    return (
+        same_pixels(frame, master)
         and _agree(frame.gain_setting, master.gain_setting)
         and _agree(frame.offset_setting, master.offset_setting)
         and _agree(frame.readout_mode, master.readout_mode)
-    ]
+    )
 
 
 def same_pixels(frame: Frame, master: MasterFacts) -> bool:
@@ -134,11 +152,12 @@ def same_pixels(frame: Frame, master: MasterFacts) -> bool:
         master.shape == frame.shape
         and master.binning == frame.binning
         and _agree(frame.camera, master.camera)
+        and _agree(frame.origin, master.origin)
     )
 
 
 def _same_exposure(frame: Frame, master: MasterFacts) -> bool:
-    return abs(master.exposure_s - frame.exposure_s) <= _EXPOSURE_TOLERANCE * frame.exposure_s
+    return abs(master.exposure_s - frame.exposure_s) <= EXPOSURE_TOLERANCE * frame.exposure_s
 
 
 def _near(frame: Frame, master: MasterFacts) -> bool:
@@ -190,6 +209,10 @@ def _remarks(frame: Frame, master: MasterFacts) -> tuple[str, ...]:
         remarks.append(
             f"only {master.count} frame{'s' if master.count > 1 else ''} in {master.label}; "
             "10 or more are wanted"
+        )
+    if master.camera and not frame.camera:
+        remarks.append(
+            f"the exposure does not say its camera; {master.label} is of {master.camera}"
         )
     days = _days(frame, master)
     if master.kind == "flat" and not master.night:

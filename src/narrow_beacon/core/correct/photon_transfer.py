@@ -60,7 +60,9 @@ def _pair(frames: Sequence[Frame], index: int) -> tuple[Plane, Plane]:
 
 def _centre(frame: Frame) -> Plane:
     middle = [slice(max(0, size // 2 - _REACH), size // 2 + _REACH) for size in frame.shape]
-    return read_pixels(frame.source)[middle[0], middle[1]]
+    pixels = read_pixels(frame.source)[middle[0], middle[1]]
+    known = np.isfinite(pixels)
+    return pixels if known.all() else np.where(known, pixels, np.median(pixels[known]))
 
 
 def _difference_variance(first: Plane, second: Plane) -> float:

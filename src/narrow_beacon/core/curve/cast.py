@@ -7,10 +7,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Bools, Floats
+from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.curve.ensemble import Ensemble, solve_ensemble
+from narrow_beacon.core.curve.ensemble import Ensemble
 from narrow_beacon.core.curve.steadiness import Steadiness, judge_steadiness
+from narrow_beacon.core.curve.zero_points import ensemble_of
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
@@ -22,6 +23,8 @@ _BRIGHTER_MAG, _FAINTER_MAG = 2.5, 1.5
 _MOST_CATALOGUE_UNCERTAINTY = 0.1
 _OFF_LINE_SIGMA = 4.5
 _OFF_LINE_MAG = 0.04
+_MOST_NEIGHBOUR_MAG, _MOST_CHANGE_MAG = 0.02, 0.003
+_CHECKS_TRIED = 5
 
 
 @dataclass(frozen=True)
@@ -97,12 +100,14 @@ def settle_cast(
         raise NotMeasurableError(_no_comparison(stars, band, chosen_by_program, dropped))
     rows, ensemble = _drop_doubtful(census, step, stars, band, rows, dropped)
     check = named_check
-    if check is None and len(rows) > 3:
-        check = _choose_check(census, stars, band, target, rows)
-        verdict = steadiness_of(census, step, ensemble, rows)[rows.index(check)]
+    if check is None and chosen_by_program and len(rows) > 3:
+        check = _choose_check(stars, band, target, rows)
+        verdict = steadiness_of(ensemble)[rows.index(check)]
         rows = [row for row in rows if row != check]
-        steady = "steady" if not verdict.cannot_tell else "too few points to tell if it is steady"
-        reasons.append((stars.names[check], f"check star: of like brightness, {steady}"))
+        reasons.append((stars.names[check], _check_words(verdict)))
+    elif check is None:
+        check, words = _other_check(census, step, stars, band, target, named_comparison, rows)
+        reasons += [(stars.names[check], words)] if check is not None else []
     rows = rows[:MOST_COMPARISON] if chosen_by_program else rows
     ensemble = ensemble_of(census, step, stars, band, rows)
     keep = {stars.names[row] for row in (*rows, check) if row is not None}
@@ -110,28 +115,6 @@ def settle_cast(
         Cast(target, tuple(rows), check, tuple(dropped), tuple(r for r in reasons if r[0] in keep)),
         ensemble,
     )
-
-
-def ensemble_of(
-    census: FilterCensus, step: int, stars: StarTable, band: str, rows: Sequence[int]
-) -> Ensemble:
-    """The ensemble of comparison stars ``rows`` at a radius."""
-    columns = _columns(census, rows)
-    magnitude, uncertainty = census.magnitudes(step)
-    of = stars.bands[band]
-    return solve_ensemble(
-        magnitude[:, columns],
-        uncertainty[:, columns],
-        census.usable(step)[:, columns],
-        of.magnitude[list(rows)],
-        np.maximum(of.uncertainty[list(rows)], 1e-4),
-    )
-
-
-def _columns(census: FilterCensus, rows: Sequence[int]) -> list[int]:
-    columns = [census.column(row) for row in rows]
-    assert all(column is not None for column in columns)
-    return [column for column in columns if column is not None]
 
 
 def rank_candidates(
@@ -152,7 +135,9 @@ def rank_candidates(
     target_mag = _target_magnitude(census, step, stars, band, target)
     fainter = m - target_mag
     present = census.usable(step).mean(axis=0)
-    contaminated = _often(census, step, StarFlag.NEIGHBOUR | StarFlag.BAD_PIXEL)
+    _, others = census.doubts(step)
+    beside, wanders = np.abs(np.median(others, axis=0)), np.std(others, axis=0)
+    contaminated = (beside > _MOST_NEIGHBOUR_MAG) | (wanders > _MOST_CHANGE_MAG)
     fits = (
         np.isfinite(m)
         & (sigma <= _MOST_CATALOGUE_UNCERTAINTY)
@@ -200,10 +185,6 @@ def _target_magnitude(
     return float(stars.bands[band].magnitude[target])
 
 
-def _often(census: FilterCensus, step: int, flag: StarFlag) -> Bools:
-    return ((census.flags(step) & int(flag)) > 0).mean(axis=0) > 0.3
-
-
 def _usable_names(
     census: FilterCensus,
     step: int,
@@ -245,7 +226,7 @@ def _drop_doubtful(
         ensemble = ensemble_of(census, step, stars, band, rows)
         if len(rows) < 3:
             return rows, ensemble
-        verdicts = steadiness_of(census, step, ensemble, rows)
+        verdicts = steadiness_of(ensemble)
         worst = int(np.argmax([v.reduced_chi2 if v.varies else 0.0 for v in verdicts]))
         if verdicts[worst].varies:
             v = verdicts[worst]
@@ -280,22 +261,19 @@ def _how(verdict: Steadiness) -> str:
     return f"scatters by {verdict.scatter_mag:.3f} mag, {times:.1f} times its uncertainty,"
 
 
-def steadiness_of(
-    census: FilterCensus, step: int, ensemble: Ensemble, rows: Sequence[int]
-) -> list[Steadiness]:
+def steadiness_of(ensemble: Ensemble) -> list[Steadiness]:
     """Each comparison star judged against the zero points of the others.
 
     The scatter common to all of them is first taken as noise, by the median of their excesses,
     so that one star that varies does not make the others look restless.
     """
-    columns = _columns(census, rows)
-    _, uncertainty = census.magnitudes(step)
+    rows = range(ensemble.residual_mag.shape[1])
     zero = ensemble.zero_point_uncertainty[:, None]
-    own = np.sqrt(uncertainty[:, columns] ** 2 + zero**2)
-    first = [judge_steadiness(ensemble.residual_mag[:, i], own[:, i]) for i in range(len(rows))]
+    own = np.sqrt(ensemble.noise_mag**2 + zero**2)
+    first = [judge_steadiness(ensemble.residual_mag[:, i], own[:, i]) for i in rows]
     common = float(np.median([verdict.excess_mag for verdict in first]))
     widened = np.sqrt(own**2 + common**2)
-    return [judge_steadiness(ensemble.residual_mag[:, i], widened[:, i]) for i in range(len(rows))]
+    return [judge_steadiness(ensemble.residual_mag[:, i], widened[:, i]) for i in rows]
 
 
 def _off_line(stars: StarTable, band: str, rows: Sequence[int], ensemble: Ensemble) -> int | None:
@@ -309,12 +287,38 @@ def _off_line(stars: StarTable, band: str, rows: Sequence[int], ensemble: Ensemb
     return None
 
 
-def _choose_check(
-    census: FilterCensus, stars: StarTable, band: str, target: int, rows: Sequence[int]
-) -> int:
+def _check_words(verdict: Steadiness) -> str:
+    steady = "steady" if not verdict.cannot_tell else "too few points to tell if it is steady"
+    return f"check star: of like brightness, {steady}"
+
+
+def _other_check(
+    census: FilterCensus, step: int, stars: StarTable, band: str, target: int,
+    named: Sequence[int], rows: Sequence[int],
+) -> tuple[int | None, str]:  # fmt: skip
+    """A check star beside comparison stars that are given: the best of the other stars that is
+    steady against them.
+    """
+    taken = {target, *named, *rows}
+    others = [c.row for c in rank_candidates(census, step, stars, band, target, taken)]
+    by_light = sorted(others, key=lambda row: _unlike(stars, band, target, others, row))
+    for row in by_light[:_CHECKS_TRIED]:
+        ensemble = ensemble_of(census, step, stars, band, [*rows, row])
+        verdict = steadiness_of(ensemble)[-1]
+        if not verdict.varies:
+            return row, _check_words(verdict)
+    return None, ""
+
+
+def _unlike(stars: StarTable, band: str, target: int, rows: Sequence[int], row: int) -> float:
+    """How far a star's magnitude is from the target's, or from the middle of ``rows``."""
     m = stars.bands[band].magnitude
     wanted = m[target] if np.isfinite(m[target]) else np.nanmedian(m[list(rows)])
-    return min(rows, key=lambda row: abs(float(m[row]) - float(wanted)))
+    return abs(float(m[row]) - float(wanted))
+
+
+def _choose_check(stars: StarTable, band: str, target: int, rows: Sequence[int]) -> int:
+    return min(rows, key=lambda row: _unlike(stars, band, target, rows, row))
 
 
 def _no_comparison(

@@ -7,22 +7,49 @@ then fixes one common offset, whose uncertainty is kept apart from the scatter.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from narrow_beacon.core.arrays import Bools, Floats
+from narrow_beacon.core.measure.noise import POGSON
 
 _CLIP = 4.0
+_START_SNR = 3.0
+_LINEAR_SNR = 20.0
+"""Below it the mean of magnitudes is off the magnitude of the mean light by more than 1.4 mmag."""
+_LEAST_VARIANCE = 0.05
+_ROUNDS = 8
+_SETTLED_MAG = 1e-5
+LEAST_TESTED = 3
+"""Fewer comparison stars than these can't show which of them varies."""
 _MOST_EXTRA_MAG = 1.0
+
+
+@dataclass(frozen=True)
+class Rates:
+    """Light of stars on exposures in ADU/s with uncertainties, both (exposures, stars), and the
+    variance in (ADU/s)² that one ADU/s of starlight brings with it (exposures): 1 / (gain · time).
+    """
+
+    rate: Floats
+    uncertainty: Floats
+    per_rate: Floats
+
+    @property
+    def magnitude(self) -> Floats:
+        """−2.5 log₁₀ of the light; NaN where there is none."""
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return -2.5 * np.log10(np.where(self.rate > 0, self.rate, np.nan))
 
 
 @dataclass(frozen=True)
 class Ensemble:
     """Zero points (exposures), star offsets from the catalogue (stars), and how well they fit.
 
-    ``residual_mag`` (exposures, stars) is each star against the zero point without it; ``used``
-    (exposures, stars) says where a star took part. ``weight`` (stars) sums to 1.
+    ``residual_mag`` (exposures, stars) is each star against the zero point without it, its noise in
+    ``noise_mag``; ``used`` (exposures, stars) says where a star took part. ``weight`` (stars) sums
+    to 1. ``tested`` is False where too few stars took part to tell whether they are steady.
     """
 
     zero_point: Floats
@@ -31,34 +58,50 @@ class Ensemble:
     extra_mag: float
     common_offset_uncertainty_mag: float
     residual_mag: Floats
+    noise_mag: Floats
     used: Bools
     weight: Floats
+    tested: bool = True
+
+    def widened(self, extra_mag: float) -> Ensemble:
+        """With zero points as unsure as something else than these stars says."""
+        wider = np.hypot(self.zero_point_uncertainty, extra_mag)
+        return replace(self, zero_point_uncertainty=wider)
 
 
 def solve_ensemble(
-    instrumental_mag: Floats,
-    uncertainty_mag: Floats,
-    usable: Bools,
-    catalogue_mag: Floats,
-    catalogue_uncertainty_mag: Floats,
+    rates: Rates, usable: Bools, catalogue_mag: Floats, catalogue_uncertainty_mag: Floats
 ) -> Ensemble:
-    """Zero point of every exposure from stars' instrumental magnitudes (exposures, stars).
+    """Zero point of every exposure from stars' light (exposures, stars).
 
-    σ_extra is found so that the residuals' reduced χ² is 1 (never below 0). Exposures without a
-    usable star get NaN.
+    A star's weight comes from the noise that its usual brightness and the exposure's zero point
+    lead one to expect, never from the counts of the day: weights that follow the noise would favour
+    what came out too bright. For the same reason a faint star counts by its light and not by its
+    magnitude, whose mean is not that of the light. σ_extra is found so that the residuals' reduced
+    χ² is 1 (never below 0). Exposures without a usable star get NaN.
     """
-    used = usable & np.isfinite(instrumental_mag) & np.isfinite(uncertainty_mag)
-    delta = np.where(used, catalogue_mag[None, :] - instrumental_mag, 0.0)
-    extra = 0.0
-    zero: Floats = np.empty(0)
-    offset, weight = zero, zero
-    for _ in range(6):
-        extra = _extra(delta, uncertainty_mag, used, catalogue_uncertainty_mag)
-        weight = np.where(used, 1.0 / (np.where(used, uncertainty_mag, 1.0) ** 2 + extra**2), 0.0)
+    used: Bools = np.asarray(usable & np.isfinite(rates.rate) & np.isfinite(rates.uncertainty))
+    known: Bools = used & (rates.rate > _START_SNR * rates.uncertainty)
+    # Exposures on which nothing is bright start from what light there is.
+    known = known | (used & (rates.rate > 0) & ~_any(known))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        delta = np.where(known, catalogue_mag[None, :] - rates.magnitude, 0.0)
+        noise = np.where(known, POGSON * rates.uncertainty / rates.rate, 1.0)
+    extra = _extra(delta, noise, known, catalogue_uncertainty_mag)
+    weight = np.where(known, 1.0 / (noise**2 + extra**2), 0.0)
+    zero, offset = _solve(delta, weight, catalogue_uncertainty_mag)
+    reached = _any(known)
+    used = used & reached
+    for _ in range(_ROUNDS):
+        delta, noise = _expected(rates, used, zero[:, None] + offset[None, :], catalogue_mag)
+        extra = _extra(delta, noise, used, catalogue_uncertainty_mag)
+        weight = np.where(used, 1.0 / (noise**2 + extra**2), 0.0)
+        last = zero
         zero, offset = _solve(delta, weight, catalogue_uncertainty_mag)
         away = np.abs(delta - zero[:, None] - offset[None, :]) * np.sqrt(weight)
         now = used & ~(away > _CLIP)
-        if np.array_equal(now, used):
+        settled = np.abs(zero - last).max(initial=0.0) < _SETTLED_MAG
+        if np.array_equal(now, used) and settled:
             break
         used = now
     weight = np.where(used, weight, 0.0)
@@ -74,10 +117,36 @@ def solve_ensemble(
         star_offset_mag=offset,
         extra_mag=extra,
         common_offset_uncertainty_mag=float(1.0 / np.sqrt(common.sum())),
-        residual_mag=_left_out_residuals(delta, weight, zero, offset, usable),
+        residual_mag=_left_out_residuals(delta, weight, zero, offset, usable & reached),
+        noise_mag=noise,
         used=used,
         weight=mean_weight / max(float(mean_weight.sum()), 1e-300),
+        tested=catalogue_mag.size >= LEAST_TESTED,
     )
+
+
+def _any(mask: Bools) -> Bools:
+    """On which exposures there is any star, (exposures, 1)."""
+    return np.asarray(mask.any(axis=1, keepdims=True))
+
+
+def _expected(
+    rates: Rates, used: Bools, model: Floats, catalogue_mag: Floats
+) -> tuple[Floats, Floats]:
+    """Catalogue minus instrumental magnitude of every star, and its noise as the model of zero
+    points and offsets (exposures, stars) lets one expect it.
+    """
+    expected = 10.0 ** (-0.4 * (catalogue_mag[None, :] - model))
+    own = np.where(used, rates.uncertainty, 1.0) ** 2
+    rate = np.where(used, rates.rate, expected)
+    variance = own + (expected - np.maximum(rate, 0.0)) * rates.per_rate[:, None]
+    variance = np.maximum(variance, _LEAST_VARIANCE * own)
+    noise = POGSON * np.sqrt(variance) / expected
+    linear = model + POGSON * (rate / expected - 1.0)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        exact = catalogue_mag[None, :] + 2.5 * np.log10(np.where(rate > 0, rate, np.nan))
+    bright = (noise < POGSON / _LINEAR_SNR) & np.isfinite(exact)
+    return np.where(used, np.where(bright, exact, linear), 0.0), np.where(used, noise, 1.0)
 
 
 def _solve(delta: Floats, weight: Floats, catalogue_uncertainty: Floats) -> tuple[Floats, Floats]:

@@ -7,42 +7,155 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Floats, Ints
+from narrow_beacon.core.arrays import Bools, Floats, Ints, median_of_known
 from narrow_beacon.core.curve.ensemble import Ensemble
-from narrow_beacon.core.curve.steadiness import Steadiness, judge_steadiness
-from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.core.curve.steadiness import LEAST_POINTS, Steadiness, judge_steadiness
+from narrow_beacon.core.measure.census import FLAG_WORDS, SPOILED, StarFlag, flag_words
+from narrow_beacon.core.measure.collection import DOUBTFUL_MAG, DOUBTFUL_SIGMA, FilterCensus
+from narrow_beacon.core.measure.growth import RADII_FWHM
+from narrow_beacon.core.measure.noise import POGSON
+
+GOOD, DOUBTFUL = "good", "doubtful"
+"""States of a point; what is set aside is no point."""
+LIMIT_SNR = 3.0
+"""A star that gives less light than so many times its noise is not seen: its light has a limit."""
+_NEIGHBOUR_SIGMA, _NEIGHBOUR_MAG = 3.0, 0.005
+_UNSEEN = "unseen companion"
+_CORE_FWHM = 0.9
+_UNSEEN_SIGMA, _UNSEEN_MAG = 5.0, 0.004
+_LEAST_LIKE = 3
+_GUESSED = StarFlag.BAD_PIXEL | StarFlag.COSMIC_RAY | StarFlag.ODD_LIGHT
 
 
 @dataclass(frozen=True)
 class StarCurve:
-    """One star over a filter's exposures: magnitudes, uncertainties, instrumental, flags."""
+    """One star over a filter's exposures: magnitudes, uncertainties, instrumental, flags; how much
+    of each may be off by what was guessed, and how much brighter it is for its neighbours' light.
+
+    Where the star is not seen there is no magnitude but a limit, at three times the noise above
+    what was measured.
+    """
 
     magnitude: Floats
     uncertainty: Floats
     instrumental: Floats
     flags: Ints
+    guessed_mag: Floats
+    neighbour_mag: Floats
+    limit_mag: Floats
+    unseen_mag: Floats
+    """How much brighter each magnitude is for a companion that no one sees apart, by how the star's
+    light grows over the night beside that of the comparison stars; 0 where there is none."""
 
     @property
     def steadiness(self) -> Steadiness:
         """How steady the star is over all of its exposures."""
         return judge_steadiness(self.magnitude, self.uncertainty)
 
+    @property
+    def doubtful(self) -> Bools:
+        """Where a magnitude may be off by more than its uncertainty says, (exposures)."""
+        change = self.neighbour_mag - _middle(self.neighbour_mag, np.isfinite(self.magnitude))
+        noise = np.sqrt(np.maximum(self.uncertainty**2 - change**2, 0.0))
+        sigma = np.nan_to_num(noise, nan=np.inf)
+        guessed = self.guessed_mag > np.maximum(DOUBTFUL_SIGMA * sigma, DOUBTFUL_MAG)
+        theirs = np.abs(self.neighbour_mag) + np.abs(self.unseen_mag)
+        others = theirs > np.maximum(_NEIGHBOUR_SIGMA * sigma, _NEIGHBOUR_MAG)
+        spoiled = (self.flags & int(SPOILED)) > 0
+        return guessed | others | spoiled
 
-def star_curve(census: FilterCensus, step: int, ensemble: Ensemble, row: int) -> StarCurve:
-    """A star's calibrated magnitudes; NaN where it or the zero point is missing.
+    def words(self, at: int) -> list[str]:
+        """The flags of one exposure, with what they may cost in mmag where that can be said."""
+        flags = int(self.flags[at])
+        found = flag_words(flags)
+        costs = {}
+        if flags & int(StarFlag.NEIGHBOUR):
+            costs[FLAG_WORDS[StarFlag.NEIGHBOUR]] = self.neighbour_mag[at]
+        sure = [flag for flag in StarFlag if flag in _GUESSED and flags & flag]
+        if sure:
+            costs[FLAG_WORDS[sure[0]]] = self.guessed_mag[at]
+        if self.unseen_mag[at]:
+            found.append(_UNSEEN)
+            costs[_UNSEEN] = self.unseen_mag[at]
+        return [_with_cost(word, costs.get(word)) for word in found]
 
-    The uncertainty holds the star's own noise, the ensemble's extra scatter and the zero point's;
-    the catalogue's common offset is not in it.
+
+def _with_cost(word: str, cost_mag: float | None) -> str:
+    if cost_mag is None or not np.isfinite(cost_mag):
+        return word
+    mmag = abs(1000.0 * float(cost_mag))
+    return f"{word} {mmag:.1f} mmag" if mmag < 10 else f"{word} {mmag:.0f} mmag"
+
+
+def star_curve(
+    census: FilterCensus, step: int, ensemble: Ensemble, row: int, like: Sequence[int] = ()
+) -> StarCurve:
+    """A star's calibrated magnitudes; NaN where it or the zero point is missing. The growth of its
+    light is held against that of the stars ``like``.
+
+    The uncertainty holds the star's own noise, the ensemble's extra scatter, the zero point's and
+    how much its neighbours' light changes over the night; the catalogue's common offset is not in
+    it.
     """
     column = census.column(row)
     count = census.exposure_s.size
     if column is None:
-        nothing = np.full(count, np.nan)
-        return StarCurve(nothing, nothing, nothing, np.zeros(count, int))
+        nothing, no = np.full(count, np.nan), np.zeros(count)
+        return StarCurve(nothing, nothing, nothing, np.zeros(count, int), no, no, nothing, no)
+    counts, noise = census.counts_adu[:, column, step], census.uncertainty_adu[:, column, step]
+    seen = counts > LIMIT_SNR * noise
     magnitude, uncertainty = census.magnitudes(step)
-    own, sigma = magnitude[:, column], uncertainty[:, column]
-    total = np.sqrt(sigma**2 + ensemble.extra_mag**2 + ensemble.zero_point_uncertainty**2)
-    return StarCurve(own + ensemble.zero_point, total, own, census.flags(step)[:, column])
+    own = np.where(seen, magnitude[:, column], np.nan)
+    guessed, neighbour = (values[:, column] for values in census.doubts(step))
+    change = neighbour - _middle(neighbour, seen)
+    total = np.sqrt(
+        uncertainty[:, column] ** 2 + ensemble.extra_mag**2
+        + ensemble.zero_point_uncertainty**2 + change**2
+    )  # fmt: skip
+    most = (np.maximum(counts, 0.0) + LIMIT_SNR * noise) / census.exposure_s
+    limit = np.where(seen | ~np.isfinite(counts), np.nan, -2.5 * np.log10(np.maximum(most, 1e-30)))
+    return StarCurve(
+        own + ensemble.zero_point, np.where(seen, total, np.nan), own,
+        census.flags(step)[:, column], np.where(seen, guessed, 0.0), np.where(seen, neighbour, 0.0),
+        limit + ensemble.zero_point, np.full(count, _unseen(census, step, row, like)),
+    )  # fmt: skip
+
+
+def _middle(values: Floats, where: Bools) -> float:
+    return float(np.median(values[where])) if where.any() else 0.0
+
+
+def _unseen(census: FilterCensus, step: int, row: int, like: Sequence[int]) -> float:
+    """By how much in mag a star's aperture holds more light over its core than other stars' do, the
+    mean of the night; 0 where it is not sure or is what the star's known neighbours bring.
+    """
+    core = int(np.searchsorted(RADII_FWHM, _CORE_FWHM))
+    columns = [census.column(other) for other in like]
+    others = [column for column in columns if column is not None]
+    own = census.column(row)
+    if step <= core or own is None or len(others) < _LEAST_LIKE:
+        return 0.0
+    light = census.counts_adu - census.neighbour_adu
+    variance = census.uncertainty_adu.astype(float) ** 2
+    with np.errstate(invalid="ignore", divide="ignore"):
+        growth = 2.5 * np.log10(light[:, :, step] / light[:, :, core])
+        noise = (variance[:, :, step] - variance[:, :, core]) / light[:, :, step] ** 2
+    clean = census.usable(step) & np.isfinite(growth)
+    growth = np.where(clean, growth, np.nan)
+    usual = median_of_known(growth[:, others], axis=1)
+    more = growth[:, own] - usual
+    good = np.isfinite(more)
+    if good.sum() < LEAST_POINTS:
+        return 0.0
+    each = POGSON**2 * np.maximum(noise[good, own], 0.0)
+    spread = max(1.4826 * float(np.median(np.abs(more[good] - np.median(more[good])))), 1e-4)
+    error = np.sqrt(max(float(np.mean(each)), spread**2) / good.sum())
+    # Stars differ among themselves where the optics draw them differently across the field.
+    theirs = median_of_known(growth[:, others] - usual[:, None], axis=0)
+    theirs = theirs[np.isfinite(theirs)]
+    error = np.hypot(error, 1.4826 * float(np.median(np.abs(theirs - np.median(theirs)))))
+    mean = float(np.median(more[good]))
+    return mean if mean > max(_UNSEEN_SIGMA * error, _UNSEEN_MAG) else 0.0
 
 
 def scatter_by_radius(
@@ -52,18 +165,13 @@ def scatter_by_radius(
 
     ``ensembles`` (radii) are those of the same stars at each radius.
     """
-    steps = census.radii_px.shape[1]
-    result = np.full(steps, np.nan)
-    for step in range(steps):
-        ensemble = ensembles[step]
-        scatters = []
-        _, uncertainty = census.magnitudes(step)
-        for index, row in enumerate(rows):
-            column = census.column(row)
-            assert column is not None
-            verdict = judge_steadiness(ensemble.residual_mag[:, index], uncertainty[:, column])
-            if np.isfinite(verdict.scatter_mag):
-                scatters.append(verdict.scatter_mag)
+    result = np.full(census.radii_px.shape[1], np.nan)
+    for step, ensemble in enumerate(ensembles):
+        verdicts = [
+            judge_steadiness(ensemble.residual_mag[:, i], ensemble.noise_mag[:, i])
+            for i in range(len(rows))
+        ]
+        scatters = [v.scatter_mag for v in verdicts if np.isfinite(v.scatter_mag)]
         if scatters:
             result[step] = float(np.median(scatters))
     return result

@@ -9,7 +9,7 @@ from __future__ import annotations
 import hashlib
 import io
 import warnings
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +23,8 @@ from narrow_beacon.core.frames.structure import GZIP_MAGIC, opened
 
 HeaderValue = str | int | float | bool
 
+_PRINT_STEP = 16
+FULL_ADU = 65535.0
 _MOST_SCALE = 1e30  # beyond it float32 overflows
 _BIG_ENDIAN = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
 
@@ -58,6 +60,7 @@ class FitsImage:
     cards: dict[str, HeaderValue]
     history: tuple[str, ...]
     source: PixelSource
+    comments: tuple[str, ...] = ()
 
 
 def looks_like_fits(path: Path) -> bool:
@@ -74,7 +77,8 @@ def file_sha256(path: Path) -> str:
 
 
 def read_image(path: Path) -> FitsImage:
-    """Header and pixel source of the first two-dimensional image in ``path``.
+    """Header and pixel source of the first two-dimensional image in ``path``. Floating-point values
+    from 0 to 1 are scaled to the 65,535 steps of a converter.
 
     Raises UnreadableFileError where there is none, or where the file is cut short.
     """
@@ -83,7 +87,10 @@ def read_image(path: Path) -> FitsImage:
             warnings.simplefilter("ignore")
             gzipped = isinstance(plain, io.BytesIO)
             with fits.open(plain, memmap=False, lazy_load_hdus=True) as hdus:
-                return _first_image(path, hdus, gzipped)
+                image = _first_image(path, hdus, gzipped)
+        if shares_of_full(image.source):
+            return replace(image, source=replace(image.source, bscale=FULL_ADU))
+        return image
     except UnreadableFileError:
         raise
     except Exception as error:
@@ -95,6 +102,7 @@ def read_image(path: Path) -> FitsImage:
 def _first_image(path: Path, hdus: fits.HDUList, gzipped: bool) -> FitsImage:
     cards: dict[str, HeaderValue] = {}
     history: list[str] = []
+    comments: list[str] = []
     index = 0
     while True:
         try:
@@ -102,17 +110,19 @@ def _first_image(path: Path, hdus: fits.HDUList, gzipped: bool) -> FitsImage:
         except IndexError:
             break
         header = hdu.header
-        history += [str(line) for key in ("HISTORY", "COMMENT") for line in header.get(key, [])]
+        history += [str(line) for line in header.get("HISTORY", [])]
+        comments += [str(line) for line in header.get("COMMENT", [])]
         cards.update(_plain_cards(header))
         shape = getattr(hdu, "shape", None)
         if shape is None and header.get("NAXIS") == 2:
             shape = (header["NAXIS2"], header["NAXIS1"])
         if shape is not None and len(shape) == 3 and shape[0] == 1:
             shape = shape[1:]
-        if shape is not None and len(shape) == 2 and not isinstance(hdu, fits.BinTableHDU):
-            return FitsImage(cards, tuple(history), _source(path, hdu, index, shape, gzipped))
-        if isinstance(hdu, fits.CompImageHDU) and shape is not None and len(shape) == 2:
-            return FitsImage(cards, tuple(history), _source(path, hdu, index, shape, gzipped))
+        packed = isinstance(hdu, fits.CompImageHDU)
+        plain = packed or not isinstance(hdu, fits.BinTableHDU)
+        if shape is not None and len(shape) == 2 and plain:
+            source = _source(path, hdu, index, shape, gzipped)
+            return FitsImage(cards, tuple(history), source, tuple(comments))
         if shape is not None and len(shape) == 3:
             raise UnreadableFileError(
                 f"{path.name}: holds {shape[0]} planes, not one image; raw exposures have one."
@@ -205,13 +215,16 @@ def read_pixels(source: PixelSource) -> Plane:
         raise UnreadableFileError(
             f"{source.path.name}: its pixels cannot be read ({_short(error)})."
         ) from error
-    return np.ascontiguousarray(data.reshape(source.height, source.width), dtype=np.float32)
+    values = np.ascontiguousarray(data.reshape(source.height, source.width), dtype=np.float32)
+    if shares_scaled(source):
+        values *= np.float32(FULL_ADU)
+    return values
 
 
 def _physical(stored: NDArray[Any], source: PixelSource) -> Plane:
-    values: NDArray[Any] = stored.astype(
-        np.dtype("f4") if abs(source.bitpix) <= 32 else np.dtype("f8")
-    )
+    # Whole numbers of 32 bits and more don't fit into the 24 of a float32 before their zero is on.
+    narrow = source.bitpix in (8, 16, -32)
+    values: NDArray[Any] = stored.astype(np.dtype("f4") if narrow else np.dtype("f8"))
     if source.bscale != 1.0:
         values *= source.bscale
     if source.bzero != 0.0:
@@ -219,6 +232,29 @@ def _physical(stored: NDArray[Any], source: PixelSource) -> Plane:
     if source.blank is not None:
         values[stored == source.blank] = np.nan
     return np.ascontiguousarray(values, dtype=np.float32)
+
+
+def shares_of_full(source: PixelSource) -> bool:
+    """Whether floating-point pixels are shares from 0 to 1 of what the converter can give."""
+    if source.bitpix > 0 or (source.bscale, source.bzero) != (1.0, 0.0):
+        return False
+    sample = read_pixels(source)[::7, ::7]
+    sample = sample[np.isfinite(sample)]
+    if not sample.size:
+        return False
+    # A flat relative to 1 lies about it on both sides.
+    return bool(np.max(sample) <= 1.0 and np.min(sample) >= 0.0 and 0.0 < np.median(sample) < 0.999)
+
+
+def shares_scaled(source: PixelSource) -> bool:
+    """Whether ``read_image`` took the pixels for shares of what the converter can give."""
+    return source.bitpix < 0 and source.bscale == FULL_ADU
+
+
+def pixels_print(source: PixelSource) -> str:
+    """A name of the pixels' values, whatever the way in which they are stored."""
+    rows = np.ascontiguousarray(read_pixels(source)[::_PRINT_STEP])
+    return hashlib.blake2b(rows.tobytes(), digest_size=16).hexdigest()
 
 
 def _short(error: Exception) -> str:

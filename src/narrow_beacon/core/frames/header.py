@@ -68,6 +68,8 @@ class FrameFacts:
     """The colour pattern of a colour sensor."""
     processed: str | None
     """Why this looks like a file that was already processed, or None."""
+    origin: Reading[tuple[int, int]] | None = None
+    """Of a sub-frame on the sensor, in pixels as binned; None where the header does not say."""
     time_system: str | None = None
     """The scale of a time that cannot be brought to UTC, such as LOCAL."""
 
@@ -292,8 +294,10 @@ _PROCESSED_KEYWORDS = ("NCOMBINE", "STACKCNT", "BIASCORR", "DARKCORR", "FLATCORR
 _PROCESSED_WORDS = re.compile(
     r"\b(dark|bias|flat)\w*[ -](subtract|divid|correct|remov)"
     r"|\b(subtract|divid)\w* (the |by )?(master )?(dark|bias|flat)"
-    r"|\bcalibrated\b|\bstacked\b|\baligned\b|\bcosmetic correction\b"
 )
+_HISTORY_WORDS = re.compile(r"\bcalibrated\b|\bstacked\b|\baligned\b|\bcosmetic correction\b")
+"""What only a history can say of the pixels: a comment may speak of the sensor."""
+_ORIGIN_KEYWORDS = (("XORGSUBF", "YORGSUBF"), ("XORG", "YORG"), ("SUBX", "SUBY"))
 
 
 def interpret(image: FitsImage) -> FrameFacts:
@@ -308,6 +312,7 @@ def interpret(image: FitsImage) -> FrameFacts:
     values["binning"] = _binning(cards)
     values["scale_arcsec_per_px"] = _scale(cards, _binning(cards))
     values["processed"] = _processed(image, values["kind"])
+    values["origin"] = _origin(cards)
     return FrameFacts(**{field.name: values[field.name] for field in fields(FrameFacts)})  # type: ignore[arg-type]
 
 
@@ -443,7 +448,24 @@ def _processed(image: FitsImage, kind: object) -> str | None:
         value = cards.get(keyword)
         if value not in (None, False, 0, 1, "", "F", "OMIT"):
             return f"already processed ({keyword} = {value})"
-    for line in image.history:
-        if _PROCESSED_WORDS.search(line.lower()):
-            return f"already processed (its history says “{line.strip()[:60]}”)"
+    for lines, what in ((image.history, "history says"), (image.comments, "comments say")):
+        for line in lines:
+            told = what.startswith("history") and _HISTORY_WORDS.search(line.lower())
+            if told or _PROCESSED_WORDS.search(line.lower()):
+                return f"already processed (its {what} “{line.strip()[:60]}”)"
     return None
+
+
+def _origin(cards: dict[str, HeaderValue]) -> Reading[tuple[int, int]] | None:
+    for x, y in _ORIGIN_KEYWORDS:
+        if x in cards and y in cards:
+            try:
+                return Reading((int(_number(cards[x])), int(_number(cards[y]))), f"{x}, {y}")
+            except (ValueError, TypeError, OverflowError):
+                continue
+    section = re.fullmatch(
+        r"\[(\d+):\d+,(\d+):\d+\]", str(cards.get("DETSEC", "")).replace(" ", "")
+    )
+    if section is None:
+        return None
+    return Reading((int(section.group(1)) - 1, int(section.group(2)) - 1), "DETSEC")

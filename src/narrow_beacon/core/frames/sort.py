@@ -8,9 +8,6 @@ from dataclasses import dataclass, fields, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
-import numpy as np
-
-from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.fits_file import (
@@ -20,24 +17,13 @@ from narrow_beacon.core.frames.fits_file import (
     read_image,
 )
 from narrow_beacon.core.frames.header import FrameFacts, Reading, interpret
+from narrow_beacon.core.frames.levels import Levels, odd_level, unusable
 
 OBSERVER = "observer"
 """The keyword of facts that the observer gave in place of the header."""
 SKY_STARS = 20
 """So many sure stars on a bias or dark show that it is none."""
 _DARK_KINDS = ("bias", "dark", "flat dark")
-_LEVEL_STEP = 5  # every fifth row and column is enough for a frame's level
-_LEVEL_DEPARTURE = 12.0  # robust standard deviations from the like frames
-_LEAST_DEPARTURE_ADU = 8.0
-_SCATTER_RATIO = 1.5
-
-
-@dataclass(frozen=True)
-class Levels:
-    """Median and robust scatter of a frame's pixels, in ADU."""
-
-    median_adu: float
-    scatter_adu: float
 
 
 @dataclass(frozen=True)
@@ -56,6 +42,8 @@ class Frame:
     night: str
     levels: Levels | None = None
     """Of calibration frames, once their pixels were read."""
+    pixels_print: str = ""
+    """A name of its pixels, where another file may be the same exposure."""
     camera: str | None = None
     """Where stated, or where only one camera has this size and binning."""
 
@@ -80,6 +68,23 @@ class Frame:
         return self.facts.readout_mode.value if self.facts.readout_mode else None
 
     @property
+    def origin(self) -> tuple[int, int] | None:
+        """Of a sub-frame on the sensor, where stated."""
+        return self.facts.origin.value if self.facts.origin else None
+
+    @property
+    def setting(self) -> str:
+        """Gain, offset and read-out mode in words; nothing where the header is silent."""
+        parts = []
+        if self.gain_setting is not None:
+            parts.append(f"gain {self.gain_setting:g}")
+        if self.offset_setting is not None:
+            parts.append(f"offset {self.offset_setting:g}")
+        if self.readout_mode:
+            parts.append(self.readout_mode)
+        return ", ".join(parts)
+
+    @property
     def shape(self) -> tuple[int, int]:
         """(height, width) in pixels."""
         return self.source.height, self.source.width
@@ -91,6 +96,8 @@ class Frame:
         parts = [self.camera or "camera", f"{width} × {height}"]
         if self.binning != (1, 1):
             parts.append("binned {} × {}".format(*self.binning))
+        if self.origin not in (None, (0, 0)):
+            parts.append("from {}, {}".format(*(self.origin or (0, 0))))
         return ", ".join(parts)
 
 
@@ -118,6 +125,8 @@ class RawFile:
     """Of what its header calls a calibration frame."""
     sky_stars: int = 0
     """Sure stars on what its header calls a bias or a dark."""
+    pixels_print: str = ""
+    """A name of its pixels, where another file may be the same exposure."""
 
 
 @dataclass(frozen=True)
@@ -137,6 +146,8 @@ class TimeRule:
     header_time: str = "start"
     clock_offset_s: float = 0.0
     longitude_deg: float = 0.0
+    linear_limit_adu: float | None = None
+    """Above it flats are no flats, where it is known."""
 
 
 @dataclass(frozen=True)
@@ -184,6 +195,8 @@ def settle(
         exclude = f"wrong kind: called a {kind}, but {raw.sky_stars} stars are on it"
     if exclude:
         return LeftOut(raw.name, exclude, kind, name or "", raw.sha256)
+    if kind in ("dark", "flat dark") and facts.exposure_s and facts.exposure_s.value == 0:
+        kind = "bias"
     assert facts.exposure_s is not None or kind == "bias"
     exposure_s = facts.exposure_s.value if facts.exposure_s else 0.0
     mid = _middle(facts, exposure_s, rule)
@@ -199,6 +212,7 @@ def settle(
         temperature_c=facts.temperature_c.value if facts.temperature_c else None,
         night=night_of(mid, rule.longitude_deg) if mid else "",
         levels=raw.levels if kind != "exposure" else None,
+        pixels_print=raw.pixels_print,
         camera=facts.camera.value if facts.camera else None,
     )
 
@@ -225,6 +239,8 @@ def _exclude_reason(facts: FrameFacts, kind: str, name: str | None) -> str | Non
         return "its header does not say what kind of frame it is"
     if facts.exposure_s is None and kind != "bias":
         return "its header gives no exposure time"
+    if kind == "exposure" and facts.exposure_s is not None and facts.exposure_s.value <= 0:
+        return f"its header gives an exposure time of 0 s ({facts.exposure_s.keyword})"
     if kind == "exposure" and facts.time_utc is None:
         if facts.time_system:
             return (
@@ -251,22 +267,16 @@ def night_of(moment_utc: datetime, longitude_deg: float) -> str:
     return local.date().isoformat()
 
 
-def levels_of(pixels: Plane) -> Levels:
-    """Level and scatter of a frame (height, width) from a sample of its pixels."""
-    sample = pixels[::_LEVEL_STEP, ::_LEVEL_STEP]
-    if not np.isfinite(sample).any():
-        raise UnreadableFileError("not one of its pixels has a value")
-    median = float(np.nanmedian(sample))
-    return Levels(median, 1.4826 * float(np.nanmedian(np.abs(sample - median))))
-
-
-def sort_night(inspected: Sequence[Frame | LeftOut]) -> SortedNight:
+def sort_night(
+    inspected: Sequence[Frame | LeftOut], linear_limit_adu: float | None = None
+) -> SortedNight:
     """Separate exposures from calibration frames; leave out what does not belong, with reasons."""
     left_out = [item for item in inspected if isinstance(item, LeftOut)]
     frames = [item for item in inspected if isinstance(item, Frame)]
     frames = _name_cameras(_drop_duplicates(frames, left_out))
     exposures = [frame for frame in frames if frame.kind == "exposure"]
     calibration = [frame for frame in frames if frame.kind != "exposure"]
+    calibration = _drop_unusable(calibration, linear_limit_adu, left_out)
     calibration = _drop_odd_calibration(calibration, left_out)
     exposures.sort(key=lambda frame: (frame.mid_utc, frame.name))
     calibration.sort(key=lambda frame: (frame.kind, frame.filter or "", frame.name))
@@ -280,13 +290,53 @@ def leave_out(frame: Frame, reason: str) -> LeftOut:
 
 
 def _drop_duplicates(frames: list[Frame], left_out: list[LeftOut]) -> list[Frame]:
-    first: dict[str, str] = {}
+    first: dict[object, str] = {}
     kept = []
     for frame in frames:
+        twin = (*moment_of(frame), frame.pixels_print) if frame.pixels_print else frame.sha256
         if frame.sha256 in first:
             left_out.append(leave_out(frame, f"the same file as {first[frame.sha256]}"))
+        elif twin in first:
+            words = f"the same exposure as {first[twin]}, stored in another way"
+            left_out.append(leave_out(frame, words))
         else:
-            first[frame.sha256] = frame.name
+            first[frame.sha256] = first[twin] = frame.name
+            kept.append(frame)
+    return kept
+
+
+def moment_of(frame: Frame) -> tuple[object, ...]:
+    """What two files of one exposure have in common, however they are stored."""
+    return frame.kind, frame.mid_utc, frame.exposure_s, frame.shape
+
+
+def twins(inspected: Sequence[Frame | LeftOut]) -> list[Frame]:
+    """Frames that may be one exposure, stored in several ways: their pixels have to tell."""
+    by_moment: dict[tuple[object, ...], list[Frame]] = defaultdict(list)
+    for item in inspected:
+        if isinstance(item, Frame) and item.mid_utc is not None:
+            by_moment[moment_of(item)].append(item)
+    return [
+        frame
+        for same in by_moment.values()
+        if len({frame.sha256 for frame in same}) > 1
+        for frame in same
+    ]
+
+
+def _drop_unusable(
+    frames: list[Frame], linear_limit_adu: float | None, left_out: list[LeftOut]
+) -> list[Frame]:
+    """Leave out calibration frames that show nothing, and flats that are too bright."""
+    kept = []
+    for frame in frames:
+        header = frame.facts.linear_limit_adu
+        # DATAMAX is often the file's own highest value.
+        said = header.value if header and header.keyword != "DATAMAX" else None
+        reason = frame.levels and unusable(frame.levels, frame.kind, linear_limit_adu or said)
+        if reason:
+            left_out.append(leave_out(frame, reason))
+        else:
             kept.append(frame)
     return kept
 
@@ -309,40 +359,17 @@ def _drop_odd_calibration(frames: list[Frame], left_out: list[LeftOut]) -> list[
     groups: dict[tuple[object, ...], list[Frame]] = defaultdict(list)
     for frame in frames:
         degree = None if frame.temperature_c is None else round(frame.temperature_c)
-        own = (frame.kind, frame.filter, frame.kit)
-        like = (*own, frame.exposure_s, frame.gain_setting, degree)
-        groups[like if frame.kind != "flat" else own].append(frame)
+        own = (frame.kind, frame.filter, frame.kit, frame.setting)
+        groups[own if frame.kind == "flat" else (*own, frame.exposure_s, degree)].append(frame)
     kept = []
     for members in groups.values():
         for frame in members:
-            reason = _odd_level(frame, [other for other in members if other is not frame])
+            like = [f.levels for f in members if f is not frame and f.levels]
+            reason = None
+            if frame.levels and not _said(frame.facts.kind):
+                reason = odd_level(frame.levels, frame.kind, like)
             if reason:
                 left_out.append(leave_out(frame, reason))
             else:
                 kept.append(frame)
     return kept
-
-
-def _odd_level(frame: Frame, others: list[Frame]) -> str | None:
-    if len(others) < 3 or frame.levels is None or _said(frame.facts.kind):
-        return None
-    medians = np.array([other.levels.median_adu for other in others if other.levels])
-    scatters = np.array([other.levels.scatter_adu for other in others if other.levels])
-    usual = float(np.median(medians))
-    usual_scatter = float(np.median(scatters))
-    level, scatter = frame.levels.median_adu, frame.levels.scatter_adu
-    if frame.kind == "flat":
-        if level < 0.2 * usual:
-            return (
-                f"wrong kind or too dim: called a flat, but its level of {level:.0f} ADU is far "
-                f"below the {usual:.0f} ADU of the other {len(others)}"
-            )
-        return None
-    spread = 1.4826 * float(np.median(np.abs(medians - usual)))
-    allowed = max(_LEAST_DEPARTURE_ADU, _LEVEL_DEPARTURE * spread)
-    if abs(level - usual) > allowed or scatter > _SCATTER_RATIO * max(usual_scatter, 1.0):
-        return (
-            f"wrong kind: called a {frame.kind}, but its level of {level:.0f} ± {scatter:.0f} ADU "
-            f"is not the {usual:.0f} ± {usual_scatter:.0f} ADU of the other {len(others)}"
-        )
-    return None

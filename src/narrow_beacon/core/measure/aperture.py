@@ -8,9 +8,8 @@ import numpy as np
 from numba import njit
 
 from narrow_beacon.core.arrays import Flags, Floats, Plane
+from narrow_beacon.core.correct.apply import DEFECT, SATURATED, SPIKE
 from narrow_beacon.core.measure.overlap import cut_sum, pixel_overlap
-
-NEAR_SATURATED, NEAR_DEFECT, NEAR_SPIKE, NEAR_EDGE = range(4)
 
 
 @dataclass(frozen=True)
@@ -184,11 +183,11 @@ def _gather_ring(pixels, masked, xc, yc, inner, outer, values):  # type: ignore[
 @njit(cache=True, nogil=True)
 def _note_flag(near, n, flag, dx, dy):  # type: ignore[no-untyped-def]
     gap = np.hypot(max(abs(dx) - 0.5, 0.0), max(abs(dy) - 0.5, 0.0))
-    if flag & 2:
+    if flag & SATURATED:
         near[n, 0] = min(near[n, 0], gap)
-    if flag & 1:
+    if flag & DEFECT:
         near[n, 1] = min(near[n, 1], gap)
-    if flag & 4:
+    if flag & SPIKE:
         near[n, 2] = min(near[n, 2], gap)
 
 

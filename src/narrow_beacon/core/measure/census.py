@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import IntFlag
 from functools import lru_cache
 
@@ -11,16 +10,40 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane
-from narrow_beacon.core.measure.aperture import mask_stars, measure_apertures
-from narrow_beacon.core.measure.noise import CameraConstants, aperture_uncertainty
+from narrow_beacon.core.correct.apply import SATURATED
+from narrow_beacon.core.measure.aperture import ApertureSums, mask_stars, measure_apertures
+from narrow_beacon.core.measure.doubt import guessed_light, odd_growth
+from narrow_beacon.core.measure.noise import (
+    CameraConstants,
+    Exposed,
+    Light,
+    aperture_uncertainty,
+    sky_noise_ratio,
+)
+from narrow_beacon.core.measure.spread import (
+    Neighbours,
+    Spread,
+    light_of_neighbours,
+    neighbours_of,
+    spread_of,
+)
 from narrow_beacon.core.stars.background import Background
 from narrow_beacon.core.stars.detect import Detections
+from narrow_beacon.core.stars.profile import StarProfile
 from narrow_beacon.core.stars.trails import Trail
 
-_CENTRED_SNR = 30.0
+CENTRED_SNR = 30.0
+"""Stars this bright have a centre of their own that can be told from where they should be."""
 _OFF_CENTRE_FWHM = 0.35
+_SEARCHED_FWHM = 0.8
 _NEIGHBOUR_SHARE = 0.005
 _TRAIL_MARGIN_FWHM = 1.5
+_PAIRS_TO_SHIFT, _PAIRS_TO_TURN = 3, 12
+_CLEAN_SNR = 50.0
+_NOISY_SKY = 1.05
+UNDERSAMPLED_PX = 2.0
+"""Stars narrower than this don't have their light shared out among enough pixels."""
+_USUAL_BETA = 3.0
 
 
 class StarFlag(IntFlag):
@@ -34,6 +57,7 @@ class StarFlag(IntFlag):
     TRAIL = 32
     OFF_CENTRE = 64
     POOR_SKY = 128
+    ODD_LIGHT = 256
 
 
 FLAG_WORDS = {
@@ -45,12 +69,15 @@ FLAG_WORDS = {
     StarFlag.TRAIL: "trail",
     StarFlag.OFF_CENTRE: "off-centre",
     StarFlag.POOR_SKY: "poor sky",
+    StarFlag.ODD_LIGHT: "odd light",
 }
 SPOILED = (
-    StarFlag.SATURATED | StarFlag.EDGE | StarFlag.TRAIL | StarFlag.OFF_CENTRE
-    | StarFlag.COSMIC_RAY | StarFlag.POOR_SKY
-)  # fmt: skip
-"""Flags with which a measurement says nothing of the star's brightness."""
+    StarFlag.SATURATED | StarFlag.EDGE | StarFlag.TRAIL | StarFlag.OFF_CENTRE | StarFlag.POOR_SKY
+)
+"""Flags of which no one can say how much they matter: a measurement with one says nothing sure of
+the star's brightness."""
+_IN_PIXELS = (StarFlag.SATURATED, StarFlag.BAD_PIXEL, StarFlag.COSMIC_RAY, StarFlag.EDGE)
+"""What ``measure_apertures`` says, in its order."""
 _LEAST_RING_PIXELS = 40
 
 
@@ -69,7 +96,10 @@ class ExposureCensus:
     """All stars on one exposure.
 
     ``rows`` (stars) are catalogue rows; x_px, y_px are 0-based; counts_adu and uncertainty_adu are
-    (stars, radii); near_px (stars, 8) is, for each bit of StarFlag, the radius at which it begins.
+    (stars, radii); near_px (stars, 9) is, for each bit of StarFlag, the radius at which it begins.
+    ``doubt_adu`` (stars, radii) is how much of the counts may be wrong because pixels were guessed
+    or the light is odd, ``neighbour_adu`` how much of them is other stars' light. ``noise`` has
+    the electrons of an ADU and how many times noisier the sky is than the camera's constants say.
     """
 
     rows: Ints
@@ -81,6 +111,9 @@ class ExposureCensus:
     counts_adu: Floats
     uncertainty_adu: Floats
     near_px: Floats
+    doubt_adu: Floats
+    neighbour_adu: Floats
+    noise: Floats
 
     def flags_at(self, radius_px: float) -> Ints:
         """StarFlag bits of each star for an aperture of that radius."""
@@ -88,98 +121,237 @@ class ExposureCensus:
         return ((self.near_px < radius_px) * bits).sum(axis=1)
 
 
-def take_census(
-    pixels: Plane,
-    flags: Flags,
-    masked: Flags,
-    rows: Ints,
-    x_px: Floats,
-    y_px: Floats,
-    magnitudes: Floats,
-    background: Background,
-    detections: Detections,
-    trails: Sequence[Trail],
-    fwhm_px: float,
-    radii_px: Floats,
-    annulus_px: tuple[float, float],
-    exposure_s: float,
-    airmass: float,
-    camera: CameraConstants,
-    flat_gain: Plane | None = None,
-) -> ExposureCensus:
-    """Measure the catalogue stars ``rows`` predicted at (x_px, y_px), 0-based, on an image.
-
-    A bright star is measured at its own centroid, a faint one where the solution puts it.
-    ``masked`` is a scratch plane; ``magnitudes`` of the stars tell which neighbours matter;
-    ``flat_gain`` is what the exposure was multiplied with, 1 / flat.
+@dataclass(frozen=True)
+class Image:
+    """A corrected exposure and what was found on it. ``masked`` is a scratch plane; ``flat_gain``
+    is what the exposure was multiplied with, 1 / flat.
     """
-    x, y, off_centre = _centre(x_px, y_px, detections, fwhm_px)
-    mask_radius = fwhm_px * (1.2 + 0.45 * np.log10(np.maximum(detections.snr, 1.0)))
-    mask_stars(
-        flags, masked, detections.x_px, detections.y_px, np.minimum(mask_radius, annulus_px[0])
+
+    pixels: Plane
+    flags: Flags
+    masked: Flags
+    background: Background
+    detections: Detections
+    profile: StarProfile | None
+    trails: tuple[Trail, ...] = ()
+    flat_gain: Plane | None = None
+
+
+@dataclass(frozen=True)
+class Places:
+    """Where catalogue stars should be on an image, 0-based, with their magnitudes (NaN where the
+    catalogue has none).
+    """
+
+    rows: Ints
+    x_px: Floats
+    y_px: Floats
+    magnitudes: Floats
+
+
+@dataclass(frozen=True)
+class Apertures:
+    """Star width, the set of radii (ascending) and the ring of an exposure, in pixels."""
+
+    fwhm_px: float
+    radii_px: Floats
+    annulus_px: tuple[float, float]
+
+
+def take_census(
+    image: Image, stars: Places, apertures: Apertures, exposed: Exposed, camera: CameraConstants
+) -> ExposureCensus:
+    """Measure catalogue stars on an image.
+
+    Every star is measured where the solution puts it, once the whole is laid on the bright stars'
+    own centres: one rule for all stars on all exposures, so that no star steps when it fades.
+    """
+    fwhm, radii = apertures.fwhm_px, np.asarray(apertures.radii_px, float)
+    x, y = align(stars.x_px, stars.y_px, image.detections, fwhm)
+    masks = _masks(image, apertures)
+    sky, noise = image.background.at(x, y)
+    sums = measure_apertures(
+        image.pixels, image.flags, image.masked, x, y, radii, apertures.annulus_px, sky, noise
     )
-    sky, noise = background.at(x, y)
-    sums = measure_apertures(pixels, flags, masked, x, y, radii_px, annulus_px, sky, noise)
-    response = (
-        1.0 / flat_gain[np.rint(y).astype(int), np.rint(x).astype(int)]
-        if (flat_gain is not None)
-        else np.ones(x.size)
-    )
-    uncertainty = aperture_uncertainty(
-        sums.counts_adu, sums.sky_adu_per_px, sums.ring_pixels, radii_px, exposure_s, airmass,
-        camera, response,
+    counts = sums.counts_adu
+    uncertainty, ratio = _uncertainty(
+        Light(counts, sums.sky_adu_per_px, sums.ring_pixels, radii, fwhm, _response(image, x, y)),
+        sums, exposed, camera,
     )  # fmt: skip
-    never = np.inf
-    near = np.full((rows.size, len(StarFlag)), never)
-    near[:, :4] = sums.near_px
-    near[:, 4] = _neighbours(x_px, y_px, magnitudes, fwhm_px)
-    for trail in trails:
-        gap = trail.distance(x, y) - _TRAIL_MARGIN_FWHM * fwhm_px
-        near[:, 5] = np.minimum(near[:, 5], np.maximum(gap, 0.0))
-    near[:, 6] = np.where(off_centre, 0.0, never)
-    near[:, 7] = np.where(sums.ring_pixels < _LEAST_RING_PIXELS, 0.0, never)
+    spread = _spread(image, fwhm)
+    beside = _beside(image, stars, sums, x, y, masks, spread, fwhm)
+    own = np.maximum(counts[:, -1], uncertainty[:, -1])
+    neighbour = light_of_neighbours(x, y, own, beside, spread, radii, apertures.annulus_px, fwhm)
+    near = _near(image, sums, x, y, fwhm)
+    near[StarFlag.NEIGHBOUR] = _first_radius(
+        neighbour > _NEIGHBOUR_SHARE * np.maximum(counts, 1.0), radii
+    )
+    guessed = np.zeros_like(counts)
+    touched = np.minimum(near[StarFlag.BAD_PIXEL], near[StarFlag.COSMIC_RAY])
+    at = np.flatnonzero(touched < radii[-1] + 1.0)
+    guessed[at] = guessed_light(
+        image.pixels, image.flags, x[at], y[at], own[at], sums.sky_adu_per_px[at], spread, radii
+    )
+    whole = np.min(list(near.values()), axis=0) > radii[-1]
+    clean = whole & (counts[:, -1] > _CLEAN_SNR * uncertainty[:, -1])
+    odd, scatter = odd_growth(counts - neighbour, uncertainty, clean)
+    near[StarFlag.ODD_LIGHT] = _first_radius(odd > np.maximum(2.0 * uncertainty, 1e-6), radii)
+    if fwhm < UNDERSAMPLED_PX:
+        # Where in its pixel a star falls decides how its light is shared out among them.
+        uncertainty = np.hypot(uncertainty, scatter[None, :] * np.maximum(counts, 0.0))
     return ExposureCensus(
-        rows, x, y, sums.sky_adu_per_px, sums.peak_adu, np.asarray(radii_px, float),
-        sums.counts_adu, uncertainty, near,
+        stars.rows, x, y, sums.sky_adu_per_px, sums.peak_adu, radii, counts, uncertainty,
+        np.stack([near[flag] for flag in StarFlag], axis=1), np.maximum(guessed, odd), neighbour,
+        np.array([camera.gain_e_per_adu, ratio]),
     )  # fmt: skip
 
 
-def _centre(
-    x_px: Floats, y_px: Floats, detections: Detections, fwhm_px: float
-) -> tuple[Floats, Floats, Bools]:
-    """Where to measure each star, and which ones are not where they should be."""
-    x, y = x_px.copy(), y_px.copy()
-    off = np.zeros(x.size, bool)
-    bright = detections.snr > _CENTRED_SNR
-    if not bright.any() or x.size == 0:
-        return x, y, off
-    found = np.stack([detections.x_px[bright], detections.y_px[bright]], axis=1)
-    distance, nearest = cKDTree(found).query(
-        np.stack([x_px, y_px], axis=1), distance_upper_bound=0.8 * fwhm_px
+def _uncertainty(
+    light: Light, sums: ApertureSums, exposed: Exposed, camera: CameraConstants
+) -> tuple[Floats, float]:
+    """Uncertainties of the sums (stars, radii), and how many times noisier the sky is than the
+    camera's constants say; where it is, they hold what the rings show.
+    """
+    ratio = sky_noise_ratio(light, sums.sky_scatter_adu, exposed, camera)
+    if ratio > _NOISY_SKY:
+        scatter_e = float(np.nanmedian(sums.sky_scatter_adu)) * camera.gain_e_per_adu
+        more = np.sqrt(camera.masters_e**2 + scatter_e**2 * (1.0 - 1.0 / ratio**2))
+        camera = replace(camera, masters_e=float(more))
+    return aperture_uncertainty(light, exposed, camera), ratio
+
+
+def _near(
+    image: Image, sums: ApertureSums, x: Floats, y: Floats, fwhm_px: float
+) -> dict[StarFlag, Floats]:
+    """The radius at which each flag begins (stars), as far as pixels and places tell."""
+    near = dict(zip(_IN_PIXELS, sums.near_px.T, strict=True))
+    near[StarFlag.TRAIL] = np.full(x.size, np.inf)
+    for trail in image.trails:
+        gap = np.maximum(trail.distance(x, y) - _TRAIL_MARGIN_FWHM * fwhm_px, 0.0)
+        near[StarFlag.TRAIL] = np.minimum(near[StarFlag.TRAIL], gap)
+    off = _off_centre(x, y, image.detections, fwhm_px)
+    near[StarFlag.OFF_CENTRE] = np.where(off, 0.0, np.inf)
+    poor = sums.ring_pixels < _LEAST_RING_PIXELS
+    near[StarFlag.POOR_SKY] = np.where(poor, 0.0, np.inf)
+    return near
+
+
+def _masks(image: Image, apertures: Apertures) -> Floats:
+    """Mask what is no sky; the radius of the mask of each star found."""
+    found = image.detections
+    radius = apertures.fwhm_px * (1.2 + 0.45 * np.log10(np.maximum(found.snr, 1.0)))
+    radius = np.minimum(radius, apertures.annulus_px[0])
+    mask_stars(image.flags, image.masked, found.x_px, found.y_px, radius)
+    return radius
+
+
+def _response(image: Image, x: Floats, y: Floats) -> Floats:
+    if image.flat_gain is None:
+        return np.ones(x.size)
+    height, width = image.flat_gain.shape
+    column = np.clip(np.rint(x).astype(int), 0, width - 1)
+    row = np.clip(np.rint(y).astype(int), 0, height - 1)
+    return 1.0 / image.flat_gain[row, column]
+
+
+def _spread(image: Image, fwhm_px: float) -> Spread:
+    profile = image.profile or StarProfile(fwhm_px, _USUAL_BETA, 1.0, 0)
+    found = image.detections
+    sky, _ = image.background.at(found.x_px, found.y_px)
+    return spread_of(profile, image.pixels, image.flags, found, sky)
+
+
+def _beside(
+    image: Image, stars: Places, sums: ApertureSums, x: Floats, y: Floats, masks: Floats,
+    spread: Spread, fwhm_px: float,
+) -> Neighbours:  # fmt: skip
+    """Every other light on the image, in the scale of the aperture sums."""
+    found = image.detections
+    largest = sums.counts_adu[:, -1]
+    known = np.isfinite(stars.magnitudes) & (largest > 0)
+    expected = np.full(x.size, np.nan)
+    if known.any():
+        zero = float(np.median(stars.magnitudes[known] + 2.5 * np.log10(largest[known])))
+        expected = 10.0 ** (-0.4 * (stars.magnitudes - zero))
+    flux = found.flux_adu.copy()
+    if len(found) and x.size:
+        # What the matched filter took for a star's light against what its aperture holds.
+        away, nearest = cKDTree(np.stack([found.x_px, found.y_px], axis=1)).query(
+            np.stack([x, y], axis=1)
+        )
+        sure = (away < 0.3 * fwhm_px) & (sums.near_px.min(axis=1) > 3.0 * fwhm_px) & (largest > 0)
+        sure &= found.snr[nearest] > CENTRED_SNR
+        if sure.any():
+            flux *= float(np.median(largest[sure] / found.flux_adu[nearest[sure]]))
+    column, row = (np.rint(v).astype(int) for v in (found.x_px, found.y_px))
+    height, width = image.flags.shape
+    full = image.flags[np.clip(row, 0, height - 1), np.clip(column, 0, width - 1)] & SATURATED
+    return neighbours_of(x, y, expected, found, flux, full > 0, masks, fwhm_px)
+
+
+def _first_radius(matters: Bools, radii: Floats) -> Floats:
+    """Just below the first radius at which something matters, (stars); infinite where it never
+    does.
+    """
+    first = np.argmax(matters, axis=1)
+    return np.where(matters.any(axis=1), 0.999 * radii[first], np.inf)
+
+
+def pair_up(
+    x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float, reach_fwhm: float
+) -> tuple[Ints, Ints]:
+    """Stars that have a bright detection within reach, and which one; each belongs to the
+    nearer.
+    """
+    bright = np.flatnonzero(found.snr > CENTRED_SNR)
+    nothing = np.empty(0, int)
+    if not bright.size or not x_px.size:
+        return nothing, nothing
+    tree = cKDTree(np.stack([found.x_px[bright], found.y_px[bright]], axis=1))
+    distance, nearest = tree.query(
+        np.stack([x_px, y_px], axis=1), distance_upper_bound=reach_fwhm * fwhm_px
     )
-    # Two stars of the catalogue may lie at one detection; it belongs to the nearer.
     hit = np.flatnonzero(np.isfinite(distance))
     hit = hit[np.argsort(distance[hit], kind="stable")]
-    hit = hit[np.unique(nearest[hit], return_index=True)[1]]
-    tight = hit[distance[hit] <= _OFF_CENTRE_FWHM * fwhm_px]
-    x[tight] = found[nearest[tight], 0]
-    y[tight] = found[nearest[tight], 1]
-    off[np.setdiff1d(hit, tight)] = True
-    return x, y, off
+    hit = np.sort(hit[np.unique(nearest[hit], return_index=True)[1]])
+    return hit, bright[nearest[hit]]
 
 
-def _neighbours(x: Floats, y: Floats, magnitudes: Floats, fwhm_px: float) -> Floats:
-    """Radius at which each star's aperture holds over 0.5% of its light from a neighbour.
-
-    A neighbour's light is taken as spread over a circle one width in radius.
+def align(x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float) -> tuple[Floats, Floats]:
+    """Predicted places (0-based) laid on the centres of the bright stars that were found: moved,
+    and turned and stretched a little where there are enough of them.
     """
-    near = np.full(x.size, np.inf)
-    if x.size < 2:
-        return near
-    pairs = cKDTree(np.stack([x, y], axis=1)).query_pairs(12.0 * fwhm_px, output_type="ndarray")
-    for one, other in (pairs.T, pairs.T[::-1]):
-        share = 10.0 ** (-0.4 * (magnitudes[other] - magnitudes[one]))
-        matters = np.isfinite(share) & (share > _NEIGHBOUR_SHARE)
-        gap = np.hypot(x[one] - x[other], y[one] - y[other]) - fwhm_px
-        np.minimum.at(near, one[matters], np.maximum(gap[matters], 0.0))
-    return near
+    stars, at = pair_up(x_px, y_px, found, fwhm_px, _OFF_CENTRE_FWHM)
+    if stars.size < _PAIRS_TO_SHIFT:
+        return x_px.copy(), y_px.copy()
+    away = np.stack([found.x_px[at] - x_px[stars], found.y_px[at] - y_px[stars]], axis=1)
+    weight = 1.0 / found.position_error_px(fwhm_px)[at]
+    middle = np.array([x_px[stars].mean(), y_px[stars].mean()])
+    size = max(float(np.ptp(x_px[stars])), float(np.ptp(y_px[stars])), 1.0)
+    terms = 3 if stars.size >= _PAIRS_TO_TURN else 1
+
+    def basis(x: Floats, y: Floats) -> Floats:
+        columns = [np.ones_like(x), (x - middle[0]) / size, (y - middle[1]) / size]
+        return np.stack(columns[:terms], axis=1)
+
+    own = basis(x_px[stars], y_px[stars])
+    keep = np.ones(stars.size, bool)
+    fit = np.zeros((terms, 2))
+    for _ in range(5):
+        fit = np.linalg.lstsq(own[keep] * weight[keep, None], away[keep] * weight[keep, None])[0]
+        left = np.hypot(*(away - own @ fit).T)
+        now = left < 3.5 * max(float(np.median(left[keep])), 0.01)
+        if now.sum() < _PAIRS_TO_SHIFT or np.array_equal(now, keep):
+            break
+        keep = now
+    shift = basis(x_px, y_px) @ fit
+    return x_px + shift[:, 0], y_px + shift[:, 1]
+
+
+def _off_centre(x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float) -> Bools:
+    """Bright stars whose own centre is not where they are measured."""
+    stars, at = pair_up(x_px, y_px, found, fwhm_px, _SEARCHED_FWHM)
+    away = np.hypot(found.x_px[at] - x_px[stars], found.y_px[at] - y_px[stars])
+    off = np.zeros(x_px.size, bool)
+    off[stars[away > _OFF_CENTRE_FWHM * fwhm_px]] = True
+    return off

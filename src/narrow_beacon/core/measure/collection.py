@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields, replace
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Floats, Ints
+from narrow_beacon.core.arrays import Bools, Floats, Ints
 from narrow_beacon.core.measure.census import SPOILED, ExposureCensus
+from narrow_beacon.core.measure.noise import POGSON
 
-_POGSON = 2.5 / np.log(10.0)
+DOUBTFUL_SIGMA, DOUBTFUL_MAG = 1.5, 0.002
+"""A magnitude is doubtful where it may be off by more than so many of its uncertainties, and by
+more than so much."""
+BY_STAR = ("counts_adu", "uncertainty_adu", "near_px", "doubt_adu", "neighbour_adu")
+"""What a FilterCensus holds by star and radius or flag."""
 
 
 @dataclass(frozen=True)
@@ -18,6 +23,9 @@ class FilterCensus:
     """Stars in one filter: ``rows`` (stars) of the catalogue, ``counts_adu`` and
     ``uncertainty_adu`` (exposures, stars, radii), ``near_px`` (exposures, stars, flags),
     ``radii_px`` (exposures, radii), ``exposure_s`` (exposures). NaN where a star was not measured.
+    ``doubt_adu`` and ``neighbour_adu`` (exposures, stars, radii) are the light that may be wrong
+    and the light of others, ``noise`` (exposures, 2) the camera's gain in e⁻/ADU and how many times
+    noisier the sky is than the model.
     """
 
     rows: Ints
@@ -26,23 +34,29 @@ class FilterCensus:
     counts_adu: Floats
     uncertainty_adu: Floats
     near_px: Floats
+    doubt_adu: Floats
+    neighbour_adu: Floats
+    noise: Floats
 
     @classmethod
     def of(cls, censuses: Sequence[ExposureCensus], exposure_s: Sequence[float]) -> FilterCensus:
         """Collect exposures of one filter, in order of time."""
         rows = np.unique(np.concatenate([census.rows for census in censuses]))
-        shape = (len(censuses), rows.size)
-        steps, bits = censuses[0].radii_px.size, censuses[0].near_px.shape[1]
-        counts = np.full((*shape, steps), np.nan)
-        uncertainty = np.full((*shape, steps), np.nan, np.float32)
-        near = np.full((*shape, bits), np.nan, np.float32)
-        for index, census in enumerate(censuses):
-            at = np.searchsorted(rows, census.rows)
-            counts[index, at] = census.counts_adu
-            uncertainty[index, at] = census.uncertainty_adu
-            near[index, at] = census.near_px
-        radii = np.stack([census.radii_px for census in censuses])
-        return cls(rows, np.asarray(exposure_s, float), radii, counts, uncertainty, near)
+        places = [np.searchsorted(rows, census.rows) for census in censuses]
+
+        def gather(name: str, kind: type = np.float32) -> Floats:
+            depth = getattr(censuses[0], name).shape[1]
+            whole = np.full((len(censuses), rows.size, depth), np.nan, kind)
+            for index, (census, at) in enumerate(zip(censuses, places, strict=True)):
+                whole[index, at] = getattr(census, name)
+            return whole
+
+        return cls(
+            rows, np.asarray(exposure_s, float),
+            np.stack([census.radii_px for census in censuses]), gather("counts_adu", np.float64),
+            gather("uncertainty_adu"), gather("near_px"), gather("doubt_adu"),
+            gather("neighbour_adu"), np.stack([census.noise for census in censuses]),
+        )  # fmt: skip
 
     def column(self, row: int) -> int | None:
         """The position of a catalogue row among the stars, or None."""
@@ -55,7 +69,7 @@ class FilterCensus:
         with np.errstate(invalid="ignore", divide="ignore"):
             good = np.where(counts > 0, counts, np.nan)
             magnitude = -2.5 * np.log10(good / self.exposure_s[:, None])
-            uncertainty = _POGSON * self.uncertainty_adu[:, :, step] / good
+            uncertainty = POGSON * self.uncertainty_adu[:, :, step] / good
         return magnitude, uncertainty
 
     def flags(self, step: int) -> Ints:
@@ -65,31 +79,39 @@ class FilterCensus:
             inside = self.near_px < self.radii_px[:, step, None, None]
         return (inside * bits).sum(axis=2)
 
-    def usable(self, step: int) -> np.ndarray:
-        """Where a star has a magnitude and no flag that spoils it (exposures, stars)."""
-        measured = np.nan_to_num(self.counts_adu[:, :, step]) > 0
-        return measured & ((self.flags(step) & int(SPOILED)) == 0)
+    def doubts(self, step: int) -> tuple[Floats, Floats]:
+        """How much each magnitude may be off by what was guessed, and how much brighter it is for
+        the light of others, in mag (exposures, stars); 0 where there is nothing to doubt.
+        """
+        with np.errstate(invalid="ignore", divide="ignore"):
+            counts = self.counts_adu[:, :, step]
+            good = np.where(counts > 0, counts, np.nan)
+            guessed = POGSON * self.doubt_adu[:, :, step] / good
+            others = POGSON * self.neighbour_adu[:, :, step] / good
+        return np.nan_to_num(guessed), np.nan_to_num(others)
+
+    def usable(self, step: int) -> Bools:
+        """Where a star's light was measured, nothing spoils it and less of it is in doubt than its
+        noise (exposures, stars).
+        """
+        measured = np.isfinite(self.counts_adu[:, :, step])
+        _, uncertainty = self.magnitudes(step)
+        guessed, _ = self.doubts(step)
+        sure = guessed <= np.maximum(
+            DOUBTFUL_SIGMA * np.nan_to_num(uncertainty, nan=np.inf), DOUBTFUL_MAG
+        )
+        return measured & sure & ((self.flags(step) & int(SPOILED)) == 0)
 
     def take(self, exposures: Ints) -> FilterCensus:
         """Some of the exposures only."""
         return FilterCensus(
             self.rows,
-            self.exposure_s[exposures],
-            self.radii_px[exposures],
-            self.counts_adu[exposures],
-            self.uncertainty_adu[exposures],
-            self.near_px[exposures],
+            *(getattr(self, f.name)[exposures] for f in fields(self) if f.name != "rows"),
         )
 
     def stars_only(self, rows: Ints) -> FilterCensus:
         """Some of the stars only: catalogue rows in ascending order, those that were measured."""
         at = np.flatnonzero(np.isin(self.rows, rows))
-        return FilterCensus(
-            self.rows[at],
-            self.exposure_s,
-            self.radii_px,
-            # In one order in memory, so that sums are the same bit for bit wherever they came from.
-            np.ascontiguousarray(self.counts_adu[:, at]),
-            np.ascontiguousarray(self.uncertainty_adu[:, at]),
-            np.ascontiguousarray(self.near_px[:, at]),
-        )
+        # In one order in memory, so that sums are the same bit for bit wherever they came from.
+        few = {name: np.ascontiguousarray(getattr(self, name)[:, at]) for name in BY_STAR}
+        return replace(self, rows=self.rows[at], **few)

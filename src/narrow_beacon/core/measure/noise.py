@@ -1,26 +1,34 @@
-"""How sure an aperture sum is: photons, sky, dark, read noise, quantisation, scintillation.
+"""How sure an aperture sum is: photons, sky, dark, read noise, quantisation, the masters' own
+noise, scintillation.
 
-σ² = F·g + n(1 + n/n_ring)(S·g + D·t + R² + g²/12) + σ²_scint in electrons (Howell, Handbook of
-CCD Astronomy; Merline & Howell 1995, Exp. Astron. 6, 163). Scintillation: Osborn et al. (2015,
-MNRAS 452, 1707).
+σ² = F·g + n(1 + n/n_ring)(S·g + D·t + R² + g²/12 + M²) + (F·φ)²/n_eff + σ²_scint in electrons
+(Howell, Handbook of CCD Astronomy; Merline & Howell 1995, Exp. Astron. 6, 163), M being the noise
+of what was taken off and φ that of the flat, both a pixel, and n_eff = 1 / ΣP² the pixels over
+which a star's profile P spreads. Scintillation: Osborn et al. (2015, MNRAS 452, 1707).
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 import numpy as np
 
 from narrow_beacon.core.arrays import Floats
 
+POGSON = 2.5 / np.log(10.0)
+"""Magnitudes in a small relative change of light."""
 SCINTILLATION_C_Y = 1.5
 _SCALE_HEIGHT_M = 8000.0
+_CLIPPED = 0.9867
+"""Scatter of normal values within three of it, over that of all of them."""
+_SPREAD_FWHM2 = 2.27
+"""1 / ΣP² of a round star over the square of its width: 4π / 2.3548² for a Gaussian profile."""
 
 
 @dataclass(frozen=True)
 class CameraConstants:
-    """What the noise model needs of camera, telescope and site. ``aperture_m`` None: unknown,
-    then scintillation is left out.
+    """What the noise model needs of camera, telescope, site and masters. ``aperture_m`` None:
+    unknown, then scintillation is left out.
     """
 
     gain_e_per_adu: float
@@ -28,8 +36,81 @@ class CameraConstants:
     dark_e_per_s: float = 0.0
     aperture_m: float | None = None
     elevation_m: float = 0.0
-    dark_frames: int | None = None
-    """Frames in the dark that was taken off; its noise adds to the exposure's."""
+    masters_e: float = 0.0
+    """Noise a pixel of the bias and dark that were taken off."""
+    flat_noise: float = 0.0
+    """Relative noise a pixel of the flat."""
+
+
+@dataclass(frozen=True)
+class MastersNoise:
+    """What the masters add to an exposure's noise, a pixel: the shares of one bias frame's and one
+    dark's variance, how long that dark was, what stays of a pattern that could not be scaled, and
+    the light that the flats have together.
+    """
+
+    bias_share: float = 0.0
+    dark_share: float = 0.0
+    dark_s: float = 0.0
+    left_adu: float = 0.0
+    flat_adu: float = 0.0
+
+    def offset_e(self, gain_e_per_adu: float, read_noise_e: float, dark_e_per_s: float) -> float:
+        """Noise in electrons, a pixel, of what was taken off; ``dark_e_per_s`` is the dark's."""
+        read = read_noise_e**2 * (self.bias_share + self.dark_share)
+        dark = dark_e_per_s * self.dark_s * self.dark_share
+        return float(np.sqrt(read + dark + (self.left_adu * gain_e_per_adu) ** 2))
+
+    def flat(self, gain_e_per_adu: float) -> float:
+        """Relative noise, a pixel, of the flat."""
+        return (gain_e_per_adu * self.flat_adu) ** -0.5 if self.flat_adu else 0.0
+
+
+@dataclass(frozen=True)
+class Exposed:
+    """How long, and through how much air."""
+
+    exposure_s: float
+    airmass: float
+
+
+@dataclass(frozen=True)
+class Light:
+    """What apertures and rings of some stars held.
+
+    ``counts_adu`` (stars, radii) has the sky off; ``sky_adu_per_px`` and ``ring_pixels`` (stars)
+    describe the ring. ``response`` (stars) is the flat's value at each star: where it is above 1 an
+    ADU of the corrected exposure stands for more electrons than the gain says, in the corners for
+    fewer.
+    """
+
+    counts_adu: Floats
+    sky_adu_per_px: Floats
+    ring_pixels: Floats
+    radii_px: Floats
+    fwhm_px: float
+    response: Floats
+
+    def electrons_per_adu(self, camera: CameraConstants) -> Floats:
+        """Of a corrected exposure, at each star (stars, 1)."""
+        return (camera.gain_e_per_adu * self.response)[:, None]
+
+
+@dataclass(frozen=True)
+class NoiseTerms:
+    """Variances of aperture sums in electrons², by what they come from, (stars, radii)."""
+
+    star: Floats
+    sky: Floats
+    dark: Floats
+    read: Floats
+    masters: Floats
+    scintillation: Floats
+
+    @property
+    def total(self) -> Floats:
+        """All of it together."""
+        return np.sum([getattr(self, field.name) for field in fields(self)], axis=0)
 
 
 def scintillation(
@@ -47,37 +128,51 @@ def scintillation(
     return np.sqrt(squared)
 
 
-def aperture_uncertainty(
-    counts_adu: Floats,
-    sky_adu_per_px: Floats,
-    ring_pixels: Floats,
-    radii_px: Floats,
-    exposure_s: float,
-    airmass: float,
-    camera: CameraConstants,
-    response: Floats | float = 1.0,
-) -> Floats:
-    """Standard uncertainty of aperture sums in ADU, (stars, radii).
-
-    ``counts_adu`` (stars, radii) has the sky off; ``sky_adu_per_px`` and ``ring_pixels`` (stars)
-    describe the ring. ``response`` is the flat's value at each star: where it is above 1 an ADU of
-    the corrected exposure stands for more electrons than the gain says, in the corners for fewer.
-    """
-    g = camera.gain_e_per_adu * np.broadcast_to(response, ring_pixels.shape)[:, None]
-    n = np.pi * np.asarray(radii_px, float)[None, :] ** 2
-    ring = np.maximum(ring_pixels, 1.0)[:, None]
-    dark_share = 1.0 + (1.0 / camera.dark_frames if camera.dark_frames else 0.0)
-    per_pixel = (
-        np.maximum(sky_adu_per_px, 0.0)[:, None] * g
-        + (camera.dark_e_per_s * exposure_s + camera.read_noise_e**2) * dark_share
-        + camera.gain_e_per_adu**2 / 12.0
+def noise_terms(light: Light, exposed: Exposed, camera: CameraConstants) -> NoiseTerms:
+    """Where the variance of each aperture sum comes from; quantisation counts as read noise."""
+    g = light.electrons_per_adu(camera)
+    n = np.pi * np.asarray(light.radii_px, float)[None, :] ** 2
+    pixels = n * (1.0 + n / np.maximum(light.ring_pixels, 1.0)[:, None])
+    flux_e = np.maximum(light.counts_adu, 0.0) * g
+    sky_e = np.maximum(light.sky_adu_per_px, 0.0)[:, None] * g
+    spread = np.maximum(_SPREAD_FWHM2 * light.fwhm_px**2, 1.0)
+    relative = 0.0
+    if camera.aperture_m and np.isfinite(exposed.airmass):
+        relative = float(
+            scintillation(
+                camera.aperture_m, exposed.exposure_s, exposed.airmass, camera.elevation_m
+            )
+        )
+    return NoiseTerms(
+        star=flux_e,
+        sky=pixels * sky_e,
+        dark=pixels * camera.dark_e_per_s * exposed.exposure_s,
+        read=pixels * (camera.read_noise_e**2 + camera.gain_e_per_adu**2 / 12.0),
+        masters=pixels * (camera.masters_e**2 + (camera.flat_noise * sky_e) ** 2)
+        + (camera.flat_noise * flux_e) ** 2 / spread,
+        scintillation=(relative * flux_e) ** 2,
     )
-    flux_e = np.maximum(counts_adu, 0.0) * g
-    variance = flux_e + n * (1.0 + n / ring) * per_pixel
-    if camera.aperture_m and np.isfinite(airmass):
-        relative = scintillation(camera.aperture_m, exposure_s, airmass, camera.elevation_m)
-        variance = variance + (relative * flux_e) ** 2
-    return np.sqrt(variance) / g
+
+
+def aperture_uncertainty(light: Light, exposed: Exposed, camera: CameraConstants) -> Floats:
+    """Standard uncertainty of aperture sums in ADU, (stars, radii)."""
+    total = noise_terms(light, exposed, camera).total
+    return np.sqrt(total) / light.electrons_per_adu(camera)
+
+
+def sky_noise_ratio(
+    light: Light, sky_scatter_adu: Floats, exposed: Exposed, camera: CameraConstants
+) -> float:
+    """How many times noisier the rings' pixels are than the model says; the median of all stars."""
+    g = light.electrons_per_adu(camera)[:, 0]
+    sky_e = np.maximum(light.sky_adu_per_px, 0.0) * g
+    variance = (
+        sky_e + camera.dark_e_per_s * exposed.exposure_s + camera.read_noise_e**2
+        + camera.gain_e_per_adu**2 / 12.0 + camera.masters_e**2 + (camera.flat_noise * sky_e) ** 2
+    )  # fmt: skip
+    ratio = sky_scatter_adu / _CLIPPED * g / np.sqrt(variance)
+    known = ratio[np.isfinite(ratio)]
+    return float(np.median(known)) if known.size else 1.0
 
 
 @dataclass(frozen=True)
@@ -88,43 +183,22 @@ class ErrorBudget:
     sky: float
     dark: float
     read: float
+    masters: float
     scintillation: float
 
     @property
     def total(self) -> float:
         """All of it together."""
-        parts = (self.star, self.sky, self.dark, self.read, self.scintillation)
-        return float(np.sqrt(sum(part**2 for part in parts)))
+        return float(np.sqrt(sum(getattr(self, field.name) ** 2 for field in fields(self))))
 
 
-def error_budget(
-    counts_adu: float,
-    sky_adu_per_px: float,
-    ring_pixels: float,
-    radius_px: float,
-    exposure_s: float,
-    airmass: float,
-    camera: CameraConstants,
-) -> ErrorBudget:
-    """The terms of ``aperture_uncertainty`` for one star at one radius, quantisation with read
-    noise.
-    """
-    g = camera.gain_e_per_adu
-    flux_e = max(counts_adu * g, 1e-9)
-    n = np.pi * radius_px**2
-    pixels = n * (1.0 + n / max(ring_pixels, 1.0))
-    dark_share = 1.0 + (1.0 / camera.dark_frames if camera.dark_frames else 0.0)
-    terms = {
-        "star": flux_e,
-        "sky": pixels * max(sky_adu_per_px, 0.0) * g,
-        "dark": pixels * camera.dark_e_per_s * exposure_s * dark_share,
-        "read": pixels * (camera.read_noise_e**2 * dark_share + g**2 / 12.0),
-    }
-    to_mag = 2.5 / np.log(10.0) / flux_e
-    relative = 0.0
-    if camera.aperture_m and np.isfinite(airmass):
-        relative = float(scintillation(camera.aperture_m, exposure_s, airmass, camera.elevation_m))
-    return ErrorBudget(
-        **{name: float(np.sqrt(value)) * to_mag for name, value in terms.items()},
-        scintillation=relative * flux_e * to_mag,
-    )
+def error_budgets(light: Light, exposed: Exposed, camera: CameraConstants) -> list[ErrorBudget]:
+    """The terms of ``aperture_uncertainty`` for one star, a budget for each radius."""
+    terms = noise_terms(light, exposed, camera)
+    flux_e = np.maximum(light.counts_adu * light.electrons_per_adu(camera), 1e-9)
+    to_mag = POGSON / flux_e[0]
+    parts = {field.name: np.sqrt(getattr(terms, field.name)[0]) * to_mag for field in fields(terms)}
+    return [
+        ErrorBudget(**{name: float(values[k]) for name, values in parts.items()})
+        for k in range(light.radii_px.size)
+    ]

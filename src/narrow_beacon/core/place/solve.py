@@ -11,16 +11,16 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
-from numba import njit
 from scipy.spatial import cKDTree
 
 from narrow_beacon.core.arrays import Floats, Ints
-from narrow_beacon.core.catalogue.sky_index import SkyIndex, positions
+from narrow_beacon.core.catalogue.sky_index import SkyIndex
 from narrow_beacon.core.errors import NotPlacedError
 from narrow_beacon.core.place.chance import ACCEPT_LOG10, FREE_COINCIDENCES, false_chance_log10
 from narrow_beacon.core.place.fit import fit_solution
-from narrow_beacon.core.place.patterns import Level, catalogue_level, image_quads
-from narrow_beacon.core.place.solution import Solution, project
+from narrow_beacon.core.place.judge import PatternPairs, as_solution, image_stars, judge
+from narrow_beacon.core.place.patterns import Level, Quads, catalogue_level, image_quads
+from narrow_beacon.core.place.solution import Solution
 
 SCALE_RANGE_ARCSEC = (0.2, 40.0)
 """Scales tried where nothing is known, in seconds of arc a pixel."""
@@ -176,7 +176,16 @@ class Solver:
                         return placement, hypotheses
         return None, hypotheses
 
-    def _judge_level(self, x_px, y_px, shape, level, quads, mirrored, scales):  # type: ignore[no-untyped-def]
+    def _judge_level(
+        self,
+        x_px: Floats,
+        y_px: Floats,
+        shape: tuple[int, int],
+        level: Level,
+        quads: Quads,
+        mirrored: bool,
+        scales: tuple[float, float],
+    ) -> tuple[list[Solution], int]:
         """The most promising solutions that one level proposes, and how many were looked at."""
         if quads.codes.shape[0] == 0:
             return [], 0
@@ -187,27 +196,20 @@ class Solver:
             return [], 0
         order = np.argsort(distance[image_row, column], kind="stable")[:_MOST_HYPOTHESES]
         image_row, sky_row = image_row[order], which[image_row[order], column[order]]
-        height, width = shape
-        judged = slice(0, _JUDGE_STARS)
-        radius = max(3.0, 0.008 * min(shape))
-        grid, cell = _grid(x_px[judged], y_px[judged], shape, radius)
-        sign = -1.0 if mirrored else 1.0
-        z = x_px + 1j * sign * y_px
-        result = np.empty((image_row.size, 2), np.int64)
-        transforms = np.empty((image_row.size, 13))
-        _judge(
-            level.vectors, level.quads.stars[sky_row], z, quads.stars[image_row], sign,
-            scales[0] / 206264.806, scales[1] / 206264.806, x_px[judged], y_px[judged], grid, cell,
-            radius, width, height, result, transforms,
+        pairs = PatternPairs(
+            level.vectors, level.quads.stars[sky_row], quads.stars[image_row],
+            -1.0 if mirrored else 1.0,
         )  # fmt: skip
-        inside, matched = result[:, 0], result[:, 1]
-        count = int((inside >= 0).sum())
-        share = min(0.9, x_px[judged].size * np.pi * radius**2 / (height * width))
-        surprise = np.where(inside > 0, (matched - 4 - share * inside), -1e9)
-        surprise = surprise / np.sqrt(np.maximum(share * np.maximum(inside, 1), 0.3))
+        judged = slice(0, _JUDGE_STARS)
+        image = image_stars(x_px[judged], y_px[judged], shape)
+        verdict = judge(pairs, x_px, y_px, image, scales)
+        share = min(0.9, image.x_px.size * np.pi * image.radius_px**2 / (shape[0] * shape[1]))
+        surprise = np.where(verdict.inside > 0, verdict.matched - 4 - share * verdict.inside, -1e9)
+        surprise = surprise / np.sqrt(np.maximum(share * np.maximum(verdict.inside, 1), 0.3))
         best = np.argsort(-surprise, kind="stable")[:8]
-        good = [i for i in best if surprise[i] > 3.5 and matched[i] >= 6]
-        return [_as_solution(transforms[i], sign, shape) for i in good], count
+        good = [i for i in best if surprise[i] > 3.5 and verdict.matched[i] >= 6]
+        solutions = [as_solution(verdict.transform(i), pairs.sign, shape) for i in good]
+        return solutions, int((verdict.inside >= 0).sum())
 
     def verify(
         self,
@@ -328,94 +330,3 @@ def _sane(solution: Solution) -> bool:
         a, b = solution.distortion(*(corner.astype(float) for corner in corners))
         return bool(np.hypot(a, b).max() < 0.08 * max(solution.shape))
     return True
-
-
-def _grid(x: Floats, y: Floats, shape: tuple[int, int], radius: float) -> tuple[np.ndarray, float]:
-    """Lists of stars by cell, (rows, columns, 8), −1 where empty; a cell is two radii wide."""
-    cell = 2.0 * radius
-    rows, columns = int(shape[0] / cell) + 2, int(shape[1] / cell) + 2
-    grid = np.full((rows, columns, 8), -1, np.int64)
-    for n in range(x.size):
-        place = grid[int(max(y[n], 0) / cell), int(max(x[n], 0) / cell)]
-        free = np.flatnonzero(place < 0)
-        if free.size:
-            place[free[0]] = n
-    return grid, cell
-
-
-def _as_solution(transform: Floats, sign: float, shape: tuple[int, int]) -> Solution:
-    """A linear solution about the middle of the image from a pattern's transform."""
-    m, e1, e2 = transform[:3], transform[3:6], transform[6:9]
-    a, b = transform[9] + 1j * transform[10], transform[11] + 1j * transform[12]
-    height, width = shape
-    x0, y0 = (width - 1) / 2.0, (height - 1) / 2.0
-    step = 0.25 * min(shape)
-    points = np.array(
-        [x0 + 1j * sign * y0, x0 + step + 1j * sign * y0, x0 + 1j * sign * (y0 + step)]
-    )
-    plane = a * points + b
-    vectors = m + plane.real[:, None] * e1 + plane.imag[:, None] * e2
-    ra, dec = positions(vectors)
-    xi, eta = project(ra[1:], dec[1:], float(ra[0]), float(dec[0]))
-    cd = np.array([[xi[0], xi[1]], [eta[0], eta[1]]]) / step
-    return Solution.linear(float(ra[0]), float(dec[0]), x0, y0, cd, shape)
-
-
-@njit(cache=True, nogil=True)
-def _judge(  # type: ignore[no-untyped-def]
-    vectors, sky_quads, z, image_quads_, sign, lowest, highest, xs, ys, grid, cell, radius,
-    width, height, result, transforms,
-):  # fmt: skip
-    """For each pattern pair: stars of the level inside the image, and how many coincide."""
-    for n in range(sky_quads.shape[0]):
-        va, vb = vectors[sky_quads[n, 0]], vectors[sky_quads[n, 1]]
-        za, zb = z[image_quads_[n, 0]], z[image_quads_[n, 1]]
-        m = va + vb
-        m /= np.sqrt(np.sum(m * m))
-        u = vb - va
-        e1 = u / np.sqrt(np.sum(u * u))
-        e2 = np.array([
-            m[1] * e1[2] - m[2] * e1[1], m[2] * e1[0] - m[0] * e1[2], m[0] * e1[1] - m[1] * e1[0],
-        ])  # fmt: skip
-        half = np.sum(vb * e1) / np.sum(vb * m)
-        a = 2.0 * half / (zb - za)
-        b = -half - a * za
-        scale = abs(a)
-        result[n, 0] = -1
-        result[n, 1] = 0
-        if scale < lowest or scale > highest:
-            continue
-        transforms[n, :3] = m
-        transforms[n, 3:6] = e1
-        transforms[n, 6:9] = e2
-        transforms[n, 9], transforms[n, 10] = a.real, a.imag
-        transforms[n, 11], transforms[n, 12] = b.real, b.imag
-        # No star farther than the image's diagonal from the pattern can be on the image.
-        nearest = np.cos(min(1.5, scale * np.hypot(width, height)))
-        inside = 0
-        matched = 0
-        for s in range(vectors.shape[0]):
-            dm = vectors[s, 0] * m[0] + vectors[s, 1] * m[1] + vectors[s, 2] * m[2]
-            if dm < nearest:
-                continue
-            p1 = (vectors[s, 0] * e1[0] + vectors[s, 1] * e1[1] + vectors[s, 2] * e1[2]) / dm
-            p2 = (vectors[s, 0] * e2[0] + vectors[s, 1] * e2[1] + vectors[s, 2] * e2[2]) / dm
-            w = (complex(p1, p2) - b) / a
-            x, y = w.real, sign * w.imag
-            if x < 0 or y < 0 or x > width - 1 or y > height - 1:
-                continue
-            inside += 1
-            gx, gy = int(x / cell), int(y / cell)
-            hit = False
-            for j in range(max(gy - 1, 0), min(gy + 2, grid.shape[0])):
-                for i in range(max(gx - 1, 0), min(gx + 2, grid.shape[1])):
-                    for k in range(grid.shape[2]):
-                        t = grid[j, i, k]
-                        if t < 0:
-                            break
-                        if (xs[t] - x) ** 2 + (ys[t] - y) ** 2 < radius * radius:
-                            hit = True
-            if hit:
-                matched += 1
-        result[n, 0] = inside
-        result[n, 1] = matched

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 
+from narrow_beacon.core.curve.light_curve import GOOD
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.report.light_curve import COLUMNS, CurvePoint
 
@@ -156,17 +157,27 @@ def _parse(values: Mapping[str, object], label: str) -> Layout:
     return layout
 
 
+def reported(points: Sequence[CurvePoint], doubtful: bool) -> list[CurvePoint]:
+    """The points that are handed in: those with a magnitude that are good, and ``doubtful`` ones
+    where the observer wants them.
+    """
+    return [
+        point
+        for point in points
+        if math.isfinite(point.magnitude) and (doubtful or point.state == GOOD)
+    ]
+
+
 def render_report(layout: Layout, points: Sequence[CurvePoint], facts: Mapping[str, str]) -> str:
     """The report's text. ``facts`` fill the {fields} of the header lines; unknown ones stay as
-    they are. Points without a magnitude are not reported.
+    they are.
     """
     lines = [_fill(line, facts) for line in layout.header]
     if layout.titles:
         lines.append(layout.separator.join(c.title.rjust(c.width) for c in layout.columns).rstrip())
     for point in points:
-        if math.isfinite(point.magnitude):
-            cells = (_cell(column, point) for column in layout.columns)
-            lines.append(layout.separator.join(cells).rstrip())
+        cells = (_cell(column, point) for column in layout.columns)
+        lines.append(layout.separator.join(cells).rstrip())
     return "\n".join(lines) + "\n"
 
 

@@ -10,10 +10,13 @@ import numpy as np
 from astropy.io.votable import from_table
 from astropy.table import Column, Table
 
+from narrow_beacon.core.curve.light_curve import GOOD
+
 _DIGITS = {
     "jd_utc": 9, "hjd_utc": 9, "bjd_tdb": 9, "airmass": 4, "magnitude": 5, "uncertainty": 5,
     "check_magnitude": 5, "check_uncertainty": 5, "instrumental": 5, "zero_point": 5,
     "zero_point_uncertainty": 5, "fwhm_px": 3, "sky_adu_per_px": 2, "radius_px": 3,
+    "transformed_magnitude": 5, "transformed_uncertainty": 5, "limit_magnitude": 4,
 }  # fmt: skip
 _UNITS_UCDS = {
     "exposure": ("", "meta.id;meta.file", "exposure, path relative to the plan"),
@@ -33,6 +36,11 @@ _UNITS_UCDS = {
     "sky_adu_per_px": ("adu", "instr.skyLevel", "sky level a pixel"),
     "radius_px": ("pix", "phys.angSize;instr.det", "radius of the aperture"),
     "flags": ("", "meta.code.qual", "what is doubtful about the target, in words"),
+    "target": ("", "meta.id;src", "name of the target"),
+    "state": ("", "meta.code.qual", "good, or doubtful for what the flags say"),
+    "transformed_magnitude": ("mag", "phot.mag", "magnitude in the standard system"),
+    "transformed_uncertainty": ("mag", "stat.error;phot.mag", "its standard uncertainty"),
+    "limit_magnitude": ("mag", "phot.mag;stat.min", "the target was fainter than this, 3 sigma"),
 }
 
 
@@ -57,6 +65,11 @@ class CurvePoint:
     sky_adu_per_px: float
     radius_px: float
     flags: str
+    target: str = ""
+    state: str = GOOD
+    transformed_magnitude: float = float("nan")
+    transformed_uncertainty: float = float("nan")
+    limit_magnitude: float = float("nan")
 
 
 COLUMNS = tuple(field.name for field in fields(CurvePoint))

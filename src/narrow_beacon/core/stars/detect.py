@@ -18,8 +18,17 @@ from narrow_beacon.core.stars.background import Background
 THRESHOLD = 5.0
 SHARPEST_STAR = 1.3
 FLATTEST_STAR = 0.02
+FIRST_GUESS_FWHM_PX = 3.5
+WIDTHS_PX = (1.2, 1.8, FIRST_GUESS_FWHM_PX, 6.0, 10.0, 16.0, 23.0, 32.0)
+WIDE_PX = 8.0
+"""Stars wider than this may be rings of light, out of focus."""
+RING_WIDTHS = 1.5
+"""The filter for a ring of light over the width that has as much light in its half."""
+_LEAST_TO_TELL = 7
+_ALIKE = 0.9
 _MOST_PEAKS = 20000
 _SPIKE_SIGNIFICANCE = 8.0
+_BRIGHT = 500.0
 _SCAN = 32
 # Fainter stars than these stay at their brightest pixel: nothing hangs on their positions.
 _CENTRED, _CENTRED_SNR = 600, 20.0
@@ -90,7 +99,9 @@ def detect(
     sky, noise = background.at(found[:, 0], found[:, 1])
     sharp, brightest, peaks = _sharpness(pixels, found, sky)
     sharp = sharp / amplitude
-    star = (sharp < SHARPEST_STAR) & (sharp > FLATTEST_STAR)
+    flattest = FLATTEST_STAR if fwhm_px < WIDE_PX else -np.inf
+    # A star that is bright enough may have a flat top: the camera gives no more.
+    star = (sharp < SHARPEST_STAR) & ((sharp > flattest) | (brightest > _BRIGHT * noise))
     spike = (sharp >= SHARPEST_STAR) & (brightest > _SPIKE_SIGNIFICANCE * noise)
     order = np.flatnonzero(star)[np.argsort(-amplitude[star], kind="stable")]
     sigma = max(fwhm_px, 1.5) / 2.3548
@@ -113,7 +124,9 @@ def detect(
         peak_adu=brightest[order],
         elongation=moments[:, 2],
     )
-    kept = stars.take(_distinct(x, y, peaks[order]))
+    # The brightest pixel of a star out of focus is anywhere on its ring.
+    at = found[order] if fwhm_px >= WIDE_PX else peaks[order]
+    kept = stars.take(_distinct(x, y, at, fwhm_px))
     return Found(kept, peaks[spike], blocks)
 
 
@@ -137,18 +150,38 @@ def _filtered_peaks(
     peaks = np.empty((_MOST_PEAKS, 2), np.int32)
     heights = np.empty(_MOST_PEAKS, np.float32)
     blocks = np.empty((height // 8, width // 8), np.float32)
-    count = _find_peaks(
-        image, background.sky_adu, background.noise_adu / np.float32(step),
-        background.mesh_px // step, taps, np.float32(threshold * norm_1d), peaks, heights,
-        blocks, 8 // step,
-    )  # fmt: skip
+    count, limit = _MOST_PEAKS, threshold
+    while True:
+        count = _find_peaks(
+            image, background.sky_adu, background.noise_adu / np.float32(step),
+            background.mesh_px // step, taps, np.float32(limit * norm_1d), peaks, heights,
+            blocks, 8 // step,
+        )  # fmt: skip
+        if count < _MOST_PEAKS:
+            break
+        limit *= 1.5  # too many to keep: the brighter ones of all of the image
     amplitude = heights[:count].astype(float) / norm_1d**2
     return peaks[:count] * step + (step - 1), amplitude, blocks
 
 
-def _distinct(x: Floats, y: Floats, peaks: np.ndarray) -> np.ndarray:
+def _distinct(x: Floats, y: Floats, peaks: np.ndarray, fwhm_px: float) -> np.ndarray:
     """Mask of centroids that stayed at their own peak; one that wandered off is another's."""
-    return (np.abs(x - peaks[:, 0]) < 2.5) & (np.abs(y - peaks[:, 1]) < 2.5)
+    reach = max(2.5, 0.3 * fwhm_px)
+    return (np.abs(x - peaks[:, 0]) < reach) & (np.abs(y - peaks[:, 1]) < reach)
+
+
+def likely_width(pixels: Plane, background: Background) -> float:
+    """The width in pixels, of a few from undersampled to far out of focus, whose matched filter
+    sees the brightest stars best: with its own width a star's signal to noise is highest. Of widths
+    that do about as well the largest, which does not see a ring of light as many stars.
+    """
+    seen = {FIRST_GUESS_FWHM_PX: 0.0}
+    for guess in WIDTHS_PX:
+        stars = detect(pixels, background, guess).stars
+        if len(stars) >= _LEAST_TO_TELL:
+            seen[guess] = float(np.median(stars.snr[:_LEAST_TO_TELL]))
+    best = max(seen.values())
+    return max(guess for guess, snr in seen.items() if snr >= _ALIKE * best)
 
 
 @njit(cache=True, nogil=True, fastmath=True)

@@ -12,10 +12,13 @@ import numpy as np
 from numba import njit
 
 from narrow_beacon.core.arrays import Flags, Plane
-from narrow_beacon.core.stars.detect import Detections
+from narrow_beacon.core.stars.detect import WIDE_PX, Detections
 
 _MOST_STARS = 12
 _LEAST_SNR = 25.0
+_BROAD_BETA = 2.5
+_HALF_LIGHT_FWHM = 0.677
+"""Radius of half of the light of a Moffat profile with β = 2.5, in widths."""
 
 
 @dataclass(frozen=True)
@@ -26,6 +29,63 @@ class StarProfile:
     beta: float
     elongation: float
     stars: int
+    hollow: bool = False
+    """A ring of light, far out of focus: the width is that of a star with as much light within its
+    half."""
+
+
+def _broad_profile(
+    pixels: Plane, flags: Flags, stars: Detections, sky_adu: np.ndarray, guess_px: float
+) -> StarProfile | None:
+    """The width of stars that no bell describes, from the radius that holds half of their light."""
+    reach = 2.2 * guess_px
+    height, width = pixels.shape
+    inside = (
+        (stars.x_px > reach) & (stars.x_px < width - 1 - reach) & (stars.snr > _LEAST_SNR)
+        & (stars.y_px > reach) & (stars.y_px < height - 1 - reach)
+    )  # fmt: skip
+    found = []
+    for at in np.flatnonzero(inside)[: 3 * _MOST_STARS]:
+        half = _half_light(pixels, flags, stars.x_px[at], stars.y_px[at], sky_adu[at], reach)
+        if half is not None:
+            found.append((half, float(stars.elongation[at])))
+    if not found:
+        return None
+    halves, elongations = np.array(found[:_MOST_STARS]).T
+    half_px = float(np.median(halves))
+    return StarProfile(
+        half_px / _HALF_LIGHT_FWHM, _BROAD_BETA, float(np.median(elongations)), len(halves), True
+    )
+
+
+def _half_light(
+    pixels: Plane, flags: Flags, x: float, y: float, sky_adu: float, reach: float
+) -> float | None:
+    """Radius that holds half of a star's light within ``reach``; None where pixels are flagged."""
+    x0, y0 = int(x - reach), int(y - reach)
+    size = int(2 * reach) + 2
+    if np.any(flags[y0 : y0 + size, x0 : x0 + size] & ~np.uint8(1)):
+        return None
+    yy, xx = np.mgrid[y0 : y0 + size, x0 : x0 + size]
+    r = np.hypot(xx - x, yy - y)
+    light = pixels[y0 : y0 + size, x0 : x0 + size] - sky_adu
+    order = np.argsort(r, axis=None)
+    within = r.ravel()[order] <= reach
+    grown = np.cumsum(light.ravel()[order][within])
+    if grown[-1] <= 0:
+        return None
+    return float(r.ravel()[order][within][np.searchsorted(grown, 0.5 * grown[-1])])
+
+
+def total_over_found(profile: StarProfile) -> float:
+    """Total light of a star of this profile over what the Gaussian matched filter takes for it."""
+    alpha2 = profile.fwhm_px**2 / (4.0 * (2.0 ** (1.0 / profile.beta) - 1.0))
+    sigma2 = (max(profile.fwhm_px, 1.5) / 2.3548) ** 2
+    r2 = np.linspace(0.0, 40.0 * sigma2, 4000)
+    moffat = (profile.beta - 1.0) / (np.pi * alpha2) * (1.0 + r2 / alpha2) ** -profile.beta
+    # ∫ P·G dA over ∫ G² dA is the amplitude that is found; its light is that times 2πσ².
+    found = np.trapezoid(np.pi * moffat * np.exp(-0.5 * r2 / sigma2), r2) / (np.pi * sigma2)
+    return float(1.0 / (found * 2.0 * np.pi * sigma2))
 
 
 def measure_profile(
@@ -35,6 +95,8 @@ def measure_profile(
 
     ``sky_adu`` is the sky at each star, ``guess_px`` a width to start from.
     """
+    if guess_px >= WIDE_PX:
+        return _broad_profile(pixels, flags, stars, sky_adu, guess_px)
     height, width = pixels.shape
     reach = int(np.clip(np.ceil(2.2 * guess_px), 5, 25))
     inside = (

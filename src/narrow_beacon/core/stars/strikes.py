@@ -7,12 +7,19 @@ from numba import njit
 
 from narrow_beacon.core.arrays import Flags, Floats, Plane
 from narrow_beacon.core.correct.apply import SPIKE
-from narrow_beacon.core.stars.profile import StarProfile
+from narrow_beacon.core.stars.profile import StarProfile, total_over_found
 
 _REACH_FWHM = 1.7
 _SIGMA = 6.0
 _OF_MODEL, _OF_PEAK = 0.12, 0.02
 _SHARP = 0.6
+SHARP_PX = 2.0
+"""Narrower stars need their profile integrated over each pixel, wherever in it they are."""
+_PLACE_PX = 0.2
+"""How far off a narrow star's centre may be."""
+_NODES = np.array([-0.4530899, -0.2692347, 0.0, 0.2692347, 0.4530899])
+_WEIGHTS = np.array([0.1184634, 0.2393143, 0.2844444, 0.2393143, 0.1184634])
+"""Gauss–Legendre, five points on a pixel."""
 
 
 def mark_strikes(
@@ -28,14 +35,18 @@ def mark_strikes(
 ) -> None:
     """Flag pixels near stars, in place, that stand above the star's profile like a spike.
 
-    Stars are given by 0-based position, flux, and the sky and noise around. A pixel counts where
-    it exceeds the profile by six times its noise and by what the profile may be wrong (12% of
-    itself and 2% of its peak), and where that excess is not shared by the pixels around, as a
-    close neighbour's light would be.
+    Stars are given by 0-based position, flux as the matched filter finds it, and the sky and noise
+    around. A pixel counts where it exceeds the profile by six times its noise and by what the
+    profile may be wrong (12% of itself and 2% of its peak), and where that excess is not shared by
+    the pixels around, as a close neighbour's light would be.
     """
+    if profile.hollow:
+        return  # no profile to stand above: what is odd shows in how the light grows
     alpha = profile.fwhm_px / (2.0 * np.sqrt(2.0 ** (1.0 / profile.beta) - 1.0))
-    _mark(
-        pixels, flags, x_px, y_px, flux_adu, sky_adu, noise_adu, gain_e_per_adu,
+    kernel = _mark_sharp if profile.fwhm_px < SHARP_PX else _mark
+    kernel(
+        pixels, flags, x_px, y_px, flux_adu * total_over_found(profile), sky_adu, noise_adu,
+        gain_e_per_adu,
         alpha, profile.beta, _REACH_FWHM * profile.fwhm_px,
     )  # fmt: skip
 
@@ -82,3 +93,41 @@ def _mark(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach
                         around += excess[b, a]
                 if e - around / 8.0 > _SHARP * e:
                     flags[y0 + j, x0 + i] |= SPIKE
+
+
+@njit(cache=True, nogil=True)
+def _pixel_share(dx, dy, alpha, beta, norm):  # type: ignore[no-untyped-def]
+    """Share of a star's light in the pixel at (dx, dy) from its centre."""
+    total = 0.0
+    for j in range(5):
+        v = (dy + _NODES[j]) ** 2
+        for i in range(5):
+            r2 = (dx + _NODES[i]) ** 2 + v
+            total += _WEIGHTS[i] * _WEIGHTS[j] * (1.0 + r2 / alpha**2) ** -beta
+    return norm * total
+
+
+@njit(cache=True, nogil=True)
+def _mark_sharp(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach):  # type: ignore[no-untyped-def]
+    """The same for stars narrower than two pixels: a pixel counts where it exceeds the most that
+    the profile can give it, wherever within its centre's error the star is.
+    """
+    height, width = pixels.shape
+    span = max(2, int(np.ceil(reach)))
+    norm = (beta - 1.0) / (np.pi * alpha * alpha)
+    shifts = np.array([[0.0, 0.0], [1.0, 0.0], [-1.0, 0.0], [0.0, 1.0], [0.0, -1.0]]) * _PLACE_PX
+    for n in range(xs.size):
+        x0, y0 = int(np.rint(xs[n])), int(np.rint(ys[n]))
+        if x0 < span or y0 < span or x0 + span >= width or y0 + span >= height:
+            continue
+        peak = fluxes[n] * _pixel_share(x0 - xs[n], y0 - ys[n], alpha, beta, norm)
+        for y in range(y0 - span, y0 + span + 1):
+            for x in range(x0 - span, x0 + span + 1):
+                most = 0.0
+                for k in range(shifts.shape[0]):
+                    dx, dy = x - xs[n] + shifts[k, 0], y - ys[n] + shifts[k, 1]
+                    most = max(most, fluxes[n] * _pixel_share(dx, dy, alpha, beta, norm))
+                excess = pixels[y, x] - skies[n] - most
+                noise = np.sqrt(noises[n] ** 2 + most / gain)
+                if excess > _SIGMA * noise + 2.0 * _OF_MODEL * most + 2.0 * _OF_PEAK * peak:
+                    flags[y, x] |= SPIKE

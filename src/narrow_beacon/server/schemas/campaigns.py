@@ -189,6 +189,8 @@ class CampaignOut(BaseModel):
     library: str | None
     epoch_yr: Number
     bands: dict[str, str]
+    bands_found: dict[str, str]
+    """The catalogue's band that stands for each filter, by the table of bands or the observer."""
     measuring: Measuring
     archived: bool
     catalogue: CatalogueOut | None
@@ -196,6 +198,8 @@ class CampaignOut(BaseModel):
     cast: CastOut | None
     recipe: RecipeOut | None
     layout: str
+    doubtful: bool
+    """Whether doubtful points are reported too."""
     stages: list[Stage]
     nights: list[NightOut]
     filters: list[str]
@@ -219,6 +223,7 @@ class Settings(Asked):
     bands: dict[Short, Short] | None = Field(default=None, max_length=100)
     measuring: Measuring | None = None
     layout: Annotated[str, Field(max_length=200)] | None = None
+    doubtful: bool | None = None
     target_name: Name | None = None
     target_ra: Short | None = None
     target_dec: Short | None = None

@@ -22,6 +22,10 @@ class StarSeries(BaseModel):
     """None of a comparison star's."""
     flags: dict[int, str]
     """Words by place in the series, where there are any."""
+    doubtful: list[int]
+    """Places whose magnitude may be off by more than its uncertainty says."""
+    limit: dict[int, float]
+    """By place, the brightest that the star can have been where it was not seen."""
 
 
 class FilterCurveOut(BaseModel):

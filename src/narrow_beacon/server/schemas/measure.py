@@ -45,6 +45,7 @@ class Budget(BaseModel):
     sky: Number
     dark: Number
     read: Number
+    masters: Number
     scintillation: Number
     total_mag: Number
 

@@ -8,12 +8,12 @@ from typing import Any
 
 import numpy as np
 
+from narrow_beacon.core.curve.light_curve import GOOD
 from narrow_beacon.core.report.light_curve import CurvePoint
 
 _COLOURS = {"U": "#7d6bb0", "B": "#4a7fb5", "V": "#5d9a5a", "R": "#b5584a", "I": "#8a4a4a"}
 _INK, _QUIET = "#26231d", "#8d8677"
 _GAP_DAYS = 0.25
-_SPOILING = {"saturated", "cosmic ray", "edge", "trail", "off-centre", "poor sky"}
 
 
 def draw_light_curve(points: Sequence[CurvePoint], target: str, check: str, path: Path) -> None:
@@ -22,7 +22,7 @@ def draw_light_curve(points: Sequence[CurvePoint], target: str, check: str, path
     from matplotlib.figure import Figure
     from matplotlib.ticker import MaxNLocator
 
-    good = [point for point in points if np.isfinite(point.magnitude)]
+    good = [p for p in points if np.isfinite(p.magnitude) or np.isfinite(p.limit_magnitude)]
     nights = _nights([point.jd_utc for point in good])
     # A fixed salt and no date: the same curve gives the same file.
     with matplotlib.rc_context(
@@ -66,17 +66,23 @@ def _nights(jd: Sequence[float]) -> list[tuple[float, float]]:
 
 
 def _draw(axis: Any, points: Sequence[CurvePoint], value: str, error: str, base: int) -> None:
-    """One panel: a colour for each filter; a point that its flags spoil is hollow."""
+    """One panel: a colour for each filter; doubtful points are hollow, limits point downwards."""
     for name in sorted({point.filter for point in points}):
+        colour = _COLOURS.get(name, _INK)
+        below = [p for p in points if p.filter == name and np.isfinite(p.limit_magnitude)]
+        if value == "magnitude" and below:
+            axis.plot(
+                [p.jd_utc - base for p in below], [p.limit_magnitude for p in below],
+                linestyle="none", marker="$\\downarrow$", ms=5, color=colour,
+            )  # fmt: skip
         for hollow in (False, True):
             chosen = [
                 p
                 for p in points
                 if p.filter == name
                 and np.isfinite(getattr(p, value))
-                and (value == "magnitude" and bool(_SPOILING & set(p.flags.split(";")))) is hollow
+                and (value == "magnitude" and p.state != GOOD) is hollow
             ]
-            colour = _COLOURS.get(name, _INK)
             axis.errorbar(
                 [p.jd_utc - base for p in chosen],
                 [getattr(p, value) for p in chosen],

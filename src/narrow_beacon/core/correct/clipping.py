@@ -1,0 +1,82 @@
+"""Where a camera stops: the level at which its pixels pile up, found from the frames themselves."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from narrow_beacon.core.arrays import Plane
+
+RANGES_ADU = (4095.0, 16383.0, 65535.0)
+"""The highest values of converters of 12, 14 and 16 bits."""
+_NEAR = 0.002
+_LEAST_PILE = 3
+_LEAST_FRAMES = 2
+_FULL_PILE = 20
+_MOST_STEP = 64
+_LEAST_LEVEL_ADU = 1000.0
+"""No camera stops below; a frame without any light is no sign of it."""
+
+
+@dataclass(frozen=True)
+class Top:
+    """The upper end of a frame: its highest value, how many pixels are within 0.2% of it and how
+    many in the next 0.2%, and the step in which its values come.
+    """
+
+    highest_adu: float
+    at_top: int
+    below: int
+    step_adu: float
+
+
+def look_at_top(pixels: Plane) -> Top:
+    """The upper end of raw pixels (height, width)."""
+    values = pixels[np.isfinite(pixels)]
+    if not values.size:
+        return Top(0.0, 0, 0, 1.0)
+    highest = float(np.max(values))
+    if highest < _LEAST_LEVEL_ADU:
+        return Top(highest, 0, 0, _step(values))
+    at_top = int(np.count_nonzero(values >= (1.0 - _NEAR) * highest))
+    below = int(np.count_nonzero(values >= (1.0 - 2.0 * _NEAR) * highest)) - at_top
+    return Top(highest, at_top, below, _step(values))
+
+
+def clipping_level(tops: Sequence[Top]) -> float | None:
+    """The level at which pixels pile up, in ADU; None where no frame shows one.
+
+    Two frames have to end at the same level with a pile, or one with a large one: a star that is
+    merely bright has one pixel at its peak, and another on each frame.
+    """
+    level = max((top.highest_adu for top in tops), default=0.0)
+    ending = [top for top in tops if top.highest_adu >= (1.0 - _NEAR) * level]
+    piled = [top for top in ending if top.at_top >= _LEAST_PILE and top.at_top > 2 * top.below]
+    sure = len(piled) >= _LEAST_FRAMES or any(top.at_top >= _FULL_PILE for top in piled)
+    return level if sure and level > 0 else None
+
+
+def converter_range(tops: Sequence[Top]) -> float:
+    """The highest value that the converter can give: the smallest range that holds all that was
+    seen and of which something reaches the upper three quarters, in the step in which values come.
+    """
+    step = min((top.step_adu for top in tops), default=1.0)
+    highest = max((top.highest_adu for top in tops), default=0.0)
+    largest = RANGES_ADU[-1]
+    if step > 1.0:
+        return float(np.floor(largest / step) * step)
+    return next((r for r in RANGES_ADU if 0.25 * r < highest <= r), max(largest, highest))
+
+
+def _step(values: np.ndarray) -> float:
+    """The power of 2 of which all values are multiples; 1 for most cameras."""
+    sample = values[:: max(1, values.size // 20000)]
+    whole = np.rint(sample).astype(np.int64)
+    if not np.array_equal(whole, sample):
+        return 1.0
+    step = 1
+    while step < _MOST_STEP and not np.any(whole % (2 * step)):
+        step *= 2
+    return float(step)

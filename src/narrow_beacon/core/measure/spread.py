@@ -1,0 +1,245 @@
+"""How a star's light spreads on an exposure, wings and all, and what of it falls into the aperture
+and the ring of another star.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from scipy.spatial import cKDTree
+
+from narrow_beacon.core.arrays import Flags, Floats, Plane
+from narrow_beacon.core.stars.detect import Detections
+from narrow_beacon.core.stars.profile import StarProfile, total_over_found
+
+REACH_FWHM = 14.0
+_STEPS = 1024
+_WING_FROM_FWHM, _WING_TO_FWHM, _WING_RINGS = 2.0, 8.0, 8
+_WING_STARS = 8
+_HOLLOW_RINGS = 12
+_WING_SIGNIFICANCE = 3.0
+_MATTERS = 3e-4
+"""Share of a star's light below which a neighbour is passed over."""
+_SAME_STAR_FWHM = 0.8
+_ANGLES = 32
+_RING_RADII = 10
+
+
+@dataclass(frozen=True)
+class Spread:
+    """Surface brightness of a star of one ADU, a pixel, at ``step_px`` · (0, 1, 2, …) from its
+    centre; its share within any distance is in ``within``.
+    """
+
+    brightness: Floats
+    step_px: float
+    within: Floats
+
+    def share(self, radius_px: Floats | float) -> Floats:
+        """Share of the light within a radius of the centre."""
+        at = np.arange(self.within.size) * self.step_px
+        return np.asarray(np.interp(radius_px, at, self.within))
+
+
+def spread_of(
+    profile: StarProfile, pixels: Plane, flags: Flags, stars: Detections, sky_adu: Floats
+) -> Spread:
+    """The profile that was fitted within two widths, and beyond it the wings as measured around the
+    brightest stars, where they can be told from the sky.
+
+    ``sky_adu`` is the sky at each star.
+    """
+    fwhm = profile.fwhm_px
+    step = REACH_FWHM * fwhm / _STEPS
+    r = np.arange(_STEPS + 1) * step
+    alpha = fwhm / (2.0 * np.sqrt(2.0 ** (1.0 / profile.beta) - 1.0))
+    brightness = (
+        (profile.beta - 1.0) / (np.pi * alpha**2) * (1.0 + (r / alpha) ** 2) ** -profile.beta
+    )
+    edges = fwhm * np.geomspace(_WING_FROM_FWHM, _WING_TO_FWHM, _WING_RINGS + 1)
+    if profile.hollow:  # no bell describes the inner part either
+        edges = np.concatenate([fwhm * np.linspace(0.0, 1.9, _HOLLOW_RINGS), edges])
+    scale = total_over_found(profile)
+    bright = stars.take(np.arange(min(_WING_STARS, len(stars))))
+    rings, errors = _wings(
+        pixels,
+        flags,
+        bright.x_px,
+        bright.y_px,
+        bright.flux_adu * scale,
+        sky_adu[: len(bright)],
+        edges,
+    )
+    middle = 0.5 * (edges[1:] + edges[:-1])
+    fitted = np.interp(middle, r, brightness)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        sure = np.isfinite(rings) & (np.abs(rings - fitted) > _WING_SIGNIFICANCE * errors)
+        factor = np.where(sure, np.clip(rings / fitted, 0.01, 30.0), 1.0)
+    # From one ring to the next smoothly, and as at the last beyond it.
+    first = 1.0 if edges[0] > 0 else factor[0]
+    brightness *= np.interp(r, [0.9 * edges[0], *middle], [first, *factor])
+    light = 2.0 * np.pi * r * brightness
+    within = np.concatenate([[0.0], np.cumsum(0.5 * (light[1:] + light[:-1]) * step)])
+    # What lies beyond the last step still counts as the star's.
+    beyond = brightness[-1] * np.pi * r[-1] ** 2 / max(profile.beta - 1.0, 0.5)
+    total = within[-1] + beyond
+    return Spread(brightness / total, step, within / total)
+
+
+@njit(cache=True, nogil=True)
+def _wings(pixels, flags, xs, ys, fluxes, skies, edges):  # type: ignore[no-untyped-def]
+    """Median surface brightness per ADU of stars in rings, and its uncertainty over the stars."""
+    height, width = pixels.shape
+    rings = edges.size - 1
+    each = np.full((xs.size, rings), np.nan)
+    reach = int(edges[rings]) + 1
+    values = np.empty((rings, (2 * reach + 1) ** 2))
+    for n in range(xs.size):
+        counts = np.zeros(rings, np.int64)
+        for y in range(max(0, int(ys[n]) - reach), min(height, int(ys[n]) + reach + 1)):
+            for x in range(max(0, int(xs[n]) - reach), min(width, int(xs[n]) + reach + 1)):
+                r = np.hypot(x - xs[n], y - ys[n])
+                if r < edges[0] or r >= edges[rings] or flags[y, x]:
+                    continue
+                k = np.searchsorted(edges, r, side="right") - 1
+                values[k, counts[k]] = pixels[y, x] - skies[n]
+                counts[k] += 1
+        for k in range(rings):
+            if counts[k] > 8:
+                each[n, k] = np.median(values[k, : counts[k]]) / fluxes[n]
+    middle, error = np.full(rings, np.nan), np.full(rings, np.inf)
+    for k in range(rings):
+        good = each[:, k][np.isfinite(each[:, k])]
+        if good.size >= 3:
+            middle[k] = np.median(good)
+            spread = 1.4826 * np.median(np.abs(good - middle[k]))
+            error[k] = 1.2533 * spread / np.sqrt(good.size)
+    return middle, error
+
+
+@dataclass(frozen=True)
+class Neighbours:
+    """Everything that shines beside the stars of a census: places, light in ADU, and the radius
+    within which each is masked out of rings.
+    """
+
+    x_px: Floats
+    y_px: Floats
+    flux_adu: Floats
+    masked_px: Floats
+
+
+def neighbours_of(
+    x_px: Floats,
+    y_px: Floats,
+    expected_adu: Floats,
+    found: Detections,
+    found_adu: Floats,
+    saturated: Floats,
+    mask_px: Floats,
+    fwhm_px: float,
+) -> Neighbours:
+    """The stars found and, where none was found, those that the catalogue says are there.
+
+    ``expected_adu`` (stars of the catalogue) is the light by the catalogue's magnitude, NaN where
+    it gives none; ``found_adu`` and ``mask_px`` (stars found) are the light as found and the masks'
+    radii, ``saturated`` says whose light is more than was found. Within a width of a star
+    that was not found the ring's clipping sees to it.
+    """
+    flux = np.asarray(found_adu, float).copy()
+    if len(found) and x_px.size:
+        tree = cKDTree(np.stack([found.x_px, found.y_px], axis=1))
+        away, nearest = tree.query(np.stack([x_px, y_px], axis=1))
+        here = away < _SAME_STAR_FWHM * fwhm_px
+        order = np.argsort(away, kind="stable")
+        order = order[here[order]]
+        _, first = np.unique(nearest[order], return_index=True)
+        owners = order[first]
+        missed = np.ones(x_px.size, bool)
+        missed[owners] = False
+        own = expected_adu[owners]
+        at = nearest[owners]
+        brighter = saturated[at] & np.isfinite(own) & (own > flux[at])
+        flux[at[brighter]] = own[brighter]
+    else:
+        missed = np.ones(x_px.size, bool)
+    missed &= np.isfinite(expected_adu) & (expected_adu > 0)
+    return Neighbours(
+        np.concatenate([found.x_px, x_px[missed]]),
+        np.concatenate([found.y_px, y_px[missed]]),
+        np.concatenate([flux, expected_adu[missed]]),
+        np.concatenate([mask_px, np.full(int(missed.sum()), fwhm_px)]),
+    )
+
+
+def light_of_neighbours(
+    x_px: Floats,
+    y_px: Floats,
+    own_adu: Floats,
+    beside: Neighbours,
+    spread: Spread,
+    radii_px: Floats,
+    annulus_px: tuple[float, float],
+    fwhm_px: float,
+) -> Floats:
+    """Light in ADU that neighbours add to each star's aperture sums, (stars, radii), after what
+    they add to the ring is taken off with the sky.
+
+    ``own_adu`` (stars) is each star's own light; neighbours that matter less than 0.03% of it are
+    passed over.
+    """
+    result = np.zeros((x_px.size, radii_px.size))
+    if not x_px.size or not beside.x_px.size:
+        return result
+    stars = cKDTree(np.stack([x_px, y_px], axis=1))
+    others = cKDTree(np.stack([beside.x_px, beside.y_px], axis=1))
+    pairs = stars.sparse_distance_matrix(others, REACH_FWHM * fwhm_px, output_type="ndarray")
+    # In one order, so that sums are the same bit for bit.
+    pairs = pairs[np.lexsort((pairs["j"], pairs["i"]))]
+    one, other, gap = pairs["i"], pairs["j"], pairs["v"]
+    flux = beside.flux_adu[other]
+    largest = float(radii_px[-1])
+    # The most that it can add: as if all of the aperture were as near to it as the nearest point.
+    nearest = np.maximum(gap - largest, 0.0)
+    most = np.interp(nearest, np.arange(spread.brightness.size) * spread.step_px, spread.brightness)
+    most = np.minimum(most * np.pi * largest**2, 1.0) * flux
+    keep = (gap > 0.3 * fwhm_px) & (most > _MATTERS * np.maximum(own_adu[one], 1.0))
+    _add_light(
+        result, one[keep], gap[keep], flux[keep], beside.masked_px[other[keep]], spread.brightness,
+        spread.step_px, np.asarray(radii_px, float), annulus_px[0], annulus_px[1],
+    )  # fmt: skip
+    return result
+
+
+@njit(cache=True, nogil=True)
+def _add_light(result, one, gaps, fluxes, masks, brightness, step, radii, inner, outer):  # type: ignore[no-untyped-def]
+    cosines = np.cos((np.arange(_ANGLES) + 0.5) * np.pi / _ANGLES)
+    last = brightness.size - 1
+    for p in range(one.size):
+        gap, flux, mask = gaps[p], fluxes[p], masks[p]
+        # The ring: the mean of what is not masked.
+        total, count = 0.0, 0.0
+        for j in range(_RING_RADII):
+            rho = inner + (j + 0.5) * (outer - inner) / _RING_RADII
+            for k in range(_ANGLES):
+                d = np.sqrt(rho * rho + gap * gap - 2.0 * rho * gap * cosines[k])
+                if d > mask:
+                    total += brightness[min(int(d / step), last)] * rho
+                    count += rho
+        ring = total / count if count > 0.0 else 0.0
+        # The aperture, from each radius to the next.
+        light, begin = 0.0, 0.0
+        for m in range(radii.size):
+            pieces = max(2, int((radii[m] - begin) / 0.4) + 1)
+            width = (radii[m] - begin) / pieces
+            for j in range(pieces):
+                rho = begin + (j + 0.5) * width
+                mean = 0.0
+                for k in range(_ANGLES):
+                    d = np.sqrt(rho * rho + gap * gap - 2.0 * rho * gap * cosines[k])
+                    mean += brightness[min(int(d / step), last)]
+                light += 2.0 * np.pi * rho * width * mean / _ANGLES
+            begin = radii[m]
+            result[one[p], m] += flux * (light - np.pi * radii[m] ** 2 * ring)
