@@ -9,16 +9,20 @@ from narrow_beacon.bench.fields import print_fields
 from narrow_beacon.bench.nights import print_demo, print_plain
 from narrow_beacon.bench.page import print_page
 from narrow_beacon.bench.pulls import print_pulls
+from narrow_beacon.bench.rough import print_rough
 from narrow_beacon.bench.soak import bench_soak
 from narrow_beacon.bench.speed import print_steps, print_throughput
+from narrow_beacon.bench.steady import print_steady
 
 BENCHES: dict[str, Callable[[], bool]] = {
     "speed": print_steps,
     "night": print_throughput,
     "pulls": print_pulls,
+    "steady": print_steady,
     "fields": print_fields,
     "plain": print_plain,
     "demo": print_demo,
+    "rough": print_rough,
     "page": print_page,
     "soak": bench_soak,
 }

@@ -18,9 +18,9 @@ import numpy as np
 
 from narrow_beacon.core.correct.apply import Workspace, correct, make_chain
 from narrow_beacon.core.frames.fits_file import file_sha256, read_image
-from narrow_beacon.core.measure.census import take_census
+from narrow_beacon.core.measure.census import Apertures, Image, Places, take_census
 from narrow_beacon.core.measure.growth import RADII_FWHM
-from narrow_beacon.core.measure.noise import CameraConstants
+from narrow_beacon.core.measure.noise import CameraConstants, Exposed
 from narrow_beacon.core.place.follow import follow
 from narrow_beacon.core.place.solve import Hint, Solver
 from narrow_beacon.core.stars.background import measure_background
@@ -64,7 +64,7 @@ def exposure_steps(folder: Path) -> dict[str, float]:
     order = np.argsort(-electrons)
     solver = Solver(ra[order], dec[order])
     magnitudes = -2.5 * np.log10(electrons[order])
-    noise = CameraConstants(1.3, 7.1, 0.05, 0.28, 100.0, 15)
+    noise = CameraConstants(1.3, 7.1, 0.05, 0.28, 100.0, 1.8, 0.001)
 
     pixels, flags = correct(source, chain, 52000.0, space)
     background = measure_background(pixels)
@@ -84,8 +84,9 @@ def exposure_steps(folder: Path) -> dict[str, float]:
     def census() -> None:
         rows, px, py = solver.in_frame(solution)
         take_census(
-            pixels, flags, masked, rows, px, py, magnitudes[rows], background, stars, (), 3.0,
-            radii, (10.5, 16.5), 60.0, 1.2, noise,
+            Image(pixels, flags, masked, background, stars, profile),
+            Places(rows, px, py, magnitudes[rows]), Apertures(3.0, radii, (10.5, 16.5)),
+            Exposed(60.0, 1.2), noise,
         )  # fmt: skip
 
     steps: dict[str, Callable[[], object]] = {
