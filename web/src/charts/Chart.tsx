@@ -167,16 +167,21 @@ export function Chart(props: Props) {
   );
 }
 
-/** A range that holds points with their whole uncertainties, and air for the marks themselves. */
+/** A range that holds points with their whole uncertainties, limits, and air for the marks. */
 export function rangeOfMarks(
-  marks: readonly { y: readonly (number | null)[]; sigma: readonly (number | null)[] }[],
+  marks: readonly {
+    y: readonly (number | null)[];
+    sigma: readonly (number | null)[];
+    limit?: readonly (number | null)[];
+  }[],
   least: number,
   empty: Range,
 ): Range {
   const ends = marks.flatMap((m) =>
     m.y.flatMap((y, i) => (y === null ? [] : [y - (m.sigma[i] ?? 0), y + (m.sigma[i] ?? 0)])),
   );
-  const [low, high] = rangeOf(ends, least, empty);
+  const limits = marks.flatMap((m) => m.limit ?? []);
+  const [low, high] = rangeOf([...ends, ...limits], least, empty);
   const air = 0.06 * (high - low);
   return [low - air, high + air];
 }

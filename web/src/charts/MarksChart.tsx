@@ -126,5 +126,8 @@ export function MarksChart({ marks, tell, title, ...rest }: Props) {
 
 export function tellMagnitude(hit: Hit, name: string): string {
   const { marks, index } = hit;
+  const limit = marks.limit[index];
+  if (marks.y[index] == null && limit != null)
+    return `${name} ${marks.filter}  not seen, fainter than ${fixed(limit, 2)} mag`;
   return `${name} ${marks.filter}  ${fixed(marks.y[index], 4)} ± ${fixed(marks.sigma[index], 4)} mag`;
 }

@@ -12,8 +12,12 @@ export interface Marks {
   x: number[];
   y: (number | null)[];
   sigma: (number | null)[];
-  /** What speaks against a point; those are drawn hollow. */
+  /** What is to be said of a point. */
   words: string[];
+  /** Which points may be wrong by more than their bars; those are drawn hollow. */
+  doubtful: boolean[];
+  /** Where the star was not seen, how bright it can have been at the most. */
+  limit: (number | null)[];
 }
 
 /** Draw points with their uncertainties; flagged ones hollow, the one under the beam large. */
@@ -46,17 +50,18 @@ export function drawMarks(
   ctx.globalAlpha = 1;
   ctx.lineWidth = 1.2 * place.ratio;
   for (const hollow of [false, true]) {
-    if (hollow && !marks.words.some(Boolean)) break;
+    if (hollow && !marks.doubtful.some(Boolean)) break;
     ctx.beginPath();
     marks.x.forEach((x, i) => {
       const y = marks.y[i];
-      if (y != null && (marks.words[i] !== "") === hollow)
+      if (y != null && (marks.doubtful[i] ?? false) === hollow)
         trace(ctx, marks.role, place.x(x), place.y(y), hollow ? r : r * 1.15);
     });
     ctx.fillStyle = hollow ? colour("--ground") : tone;
     ctx.fill();
     if (hollow) ctx.stroke();
   }
+  drawLimits(ctx, place, marks, tone);
   ctx.strokeStyle = colour("--beam");
   marks.x.forEach((x, i) => {
     const [y, id] = [marks.y[i], marks.ids[i]!];
@@ -65,6 +70,23 @@ export function drawMarks(
     ctx.arc(place.x(x), place.y(y), r * 2.2, 0, 7);
     ctx.stroke();
   });
+}
+
+/** A line with a stem towards the faint: the star was below. */
+function drawLimits(ctx: CanvasRenderingContext2D, place: Place, marks: Marks, tone: string): void {
+  if (!marks.limit.some((v) => v != null)) return;
+  const r = 3.2 * place.ratio;
+  ctx.strokeStyle = tone;
+  ctx.beginPath();
+  marks.limit.forEach((limit, i) => {
+    if (limit == null) return;
+    const [x, y] = [place.x(marks.x[i]!), place.y(limit)];
+    ctx.moveTo(x - r, y);
+    ctx.lineTo(x + r, y);
+    ctx.moveTo(x, y);
+    ctx.lineTo(x, y + 2.4 * r);
+  });
+  ctx.stroke();
 }
 
 /** The same shapes as on the plate: lozenge, square, triangle. */
@@ -115,7 +137,7 @@ export function hitAt(
   let distance = within;
   for (const marks of all)
     marks.x.forEach((value, index) => {
-      const m = marks.y[index];
+      const m = marks.y[index] ?? marks.limit[index];
       if (m == null) return;
       const away = Math.hypot(toX(value) - x, toY(m) - y);
       if (away < distance) {

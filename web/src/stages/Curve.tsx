@@ -10,14 +10,7 @@ import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Chips, Empty, Fact, Section } from "../ui/parts";
 import { clockUtc, dayOf, fixed, radiusWords, shortName } from "../ui/words";
-import {
-  comparisonMarks,
-  copyText,
-  flagCounts,
-  foldMarks,
-  marksOf,
-  STACK_MAG,
-} from "./curve/shown";
+import { comparisonMarks, copyText, doubts, foldMarks, marksOf, STACK_MAG } from "./curve/shown";
 import { savePng } from "./curve/save";
 import { useShown } from "./curve/view";
 
@@ -219,11 +212,19 @@ function FilterFacts({ curve }: { curve: FilterCurve }) {
         </Fact>
         <Fact name="radius">{radiusWords(curve.radius_px)}</Fact>
         <Fact name="common offset, ±">{fixed(curve.common_offset_mag * 1000, 1, "mmag")}</Fact>
-        {flagCounts(target?.flags ?? {}).map(([words, count]) => (
-          <Fact key={words} name={`hollow: ${words}`}>
-            {count}
-          </Fact>
-        ))}
+        {target && target.doubtful.length > 0 && (
+          <Fact name="doubtful, hollow">{target.doubtful.length}</Fact>
+        )}
+        {target &&
+          doubts(target).map(({ words, count, mmag }) => (
+            <Fact key={words} name={`for ${words}`}>
+              {count}
+              {mmag > 0 && `, up to ${fixed(mmag, mmag < 10 ? 1 : 0, "mmag")}`}
+            </Fact>
+          ))}
+        {target && Object.keys(target.limit).length > 0 && (
+          <Fact name="not seen, limit only">{Object.keys(target.limit).length}</Fact>
+        )}
       </dl>
     </Section>
   );

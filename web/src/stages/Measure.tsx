@@ -135,6 +135,7 @@ const PARTS = [
   ["sky", "--filter-b", "sky"],
   ["dark", "--filter-r", "dark"],
   ["read", "--check", "reading out"],
+  ["masters", "--filter-i", "masters"],
   ["scintillation", "--comparison", "scintillation"],
 ] as const;
 

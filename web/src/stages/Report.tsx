@@ -5,7 +5,7 @@ import { say, useApp } from "../state";
 import { saveSettings } from "../api/actions";
 import { Button } from "../ui/Button";
 import { Choice, PathField } from "../ui/Field";
-import { Empty, Section } from "../ui/parts";
+import { Chips, Empty, Section } from "../ui/parts";
 import { clockUtc, dayOf, plural } from "../ui/words";
 
 function useReady() {
@@ -96,6 +96,17 @@ export function ReportBench() {
         <Button main className="mt-2" disabled={stopped || busy} onClick={() => void hand()}>
           {busy ? "Exporting …" : "Export the report"}
         </Button>
+      </Section>
+      <Section title="Points">
+        <Chips
+          label="points that go out"
+          value={campaign?.doubtful ? "all" : "good"}
+          onChange={(key) => void saveSettings({ doubtful: key === "all" })}
+          options={[
+            { key: "good", words: "good ones" },
+            { key: "all", words: "doubtful ones too" },
+          ]}
+        />
       </Section>
       <Section title="Layout">
         <Choice

@@ -77,6 +77,8 @@ const series = (role: string, magnitude: number[], name = role) => ({
   uncertainty: magnitude.map(() => 0.01),
   instrumental: magnitude.map((m) => m - 20),
   flags: {},
+  doubtful: [],
+  limit: {},
 });
 const curve = {
   filter: "V",

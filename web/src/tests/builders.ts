@@ -94,6 +94,7 @@ export function campaign(
     library: null,
     epoch_yr: null,
     bands: {},
+    bands_found: { V: "V" },
     measuring: { radius: "auto", annulus: [3.5, 5.5], annulus_in_pixels: false },
     archived: false,
     kits: ["Kittiwake 800, 640 × 480"],
@@ -105,6 +106,7 @@ export function campaign(
       offers: [],
     },
     layout: "plain",
+    doubtful: false,
     stages: KEYS.map((key) => stage(key, stages[key])),
     nights: [{ id: 1, evening: "2026-09-20" }],
     filters: ["V"],
@@ -174,6 +176,8 @@ export function curve(magnitudes: (number | null)[] = [12, 12.4, 12.1]): Curve {
     uncertainty: ids.map(() => 0.004),
     instrumental: role === "comparison" ? [] : ids.map(() => base - 20),
     flags: {},
+    doubtful: [],
+    limit: {},
   });
   return {
     revision: 4,

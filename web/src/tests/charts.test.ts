@@ -1,6 +1,6 @@
 // @vitest-environment jsdom
 import { afterEach, beforeEach, describe, expect, it } from "vitest";
-import { rangeOf, type Place } from "../charts/Chart";
+import { rangeOf, rangeOfMarks, type Place } from "../charts/Chart";
 import { drawMarks, hitAt, shape, type Marks } from "../charts/marks";
 import { tellMagnitude } from "../charts/MarksChart";
 import { surface, tidy } from "./page";
@@ -15,6 +15,8 @@ const marks = (values: Partial<Marks> = {}): Marks => ({
   y: [2, null, 4],
   sigma: [0.1, 0.1, 0.2],
   words: ["", "", "bad pixel"],
+  doubtful: [false, false, true],
+  limit: [null, null, null],
   ...values,
 });
 
@@ -37,14 +39,27 @@ describe("marks", () => {
     ]);
   });
 
-  it("are full where they are good and hollow where they are flagged", () => {
+  it("are full where they are good and hollow where they are doubtful", () => {
     const [ctx, drawn] = surface();
     drawMarks(ctx, place, marks(), null, new Set());
     const fills = drawn.filter((d) => d.what === "fill");
     expect(fills.map((d) => d.fill)).toEqual(["filter-v", "ground"]);
     const [good] = [surface()];
-    drawMarks(good[0], place, marks({ words: ["", "", ""] }), null, new Set());
+    drawMarks(good[0], place, marks({ doubtful: [false, false, false] }), null, new Set());
     expect(good[1].filter((d) => d.what === "fill")).toHaveLength(1);
+  });
+
+  it("have a line with a stem downwards where the star was not seen", () => {
+    const [ctx, drawn] = surface();
+    drawMarks(ctx, place, marks({ limit: [null, 5, null] }), null, new Set());
+    const lines = drawn.filter((d) => d.what === "lineTo").map((d) => d.at);
+    expect(lines.at(-1)![0]).toBe(200); // at x = 2, and below y = 5
+    expect(lines.at(-1)![1]).toBeGreaterThan(250);
+    const seen = marks({ limit: [null, 5, null] });
+    const hit = hitAt([seen], place.x, place.y, 201, 251)!;
+    expect(tellMagnitude(hit, "Foxglove 7")).toBe("Foxglove 7 V  not seen, fainter than 5.00 mag");
+    // And the axis reaches there.
+    expect(rangeOfMarks([marks({ limit: [null, 5, null] })], 0.1, [0, 1])[1]).toBeGreaterThan(5);
   });
 
   it("are ringed under the beam and where they were drawn around", () => {

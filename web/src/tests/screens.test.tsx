@@ -374,7 +374,15 @@ describe("Measure", () => {
     scatter_mag: RADII.map((_, i) => 0.004 + 0.0001 * i),
     best: 4,
   };
-  const budget = { star: 0.003, sky: 0.004, dark: 0, read: 0, scintillation: 0, total_mag: 0.005 };
+  const budget = {
+    star: 0.003,
+    sky: 0.004,
+    dark: 0,
+    read: 0,
+    masters: 0,
+    scintillation: 0,
+    total_mag: 0.005,
+  };
   const star: StarOnExposure = {
     row: 0, name: "Foxglove 7", filter: "V", x_px: 320, y_px: 240, sky_adu_per_px: 90,
     peak_adu: 5000, flags: "cosmic ray", radii_px: radii.radii_px, annulus_px: [10, 16],
@@ -432,15 +440,23 @@ describe("Measure", () => {
 });
 
 describe("Curve", () => {
-  it("gives the figures of each filter, and what its hollow points carry", async () => {
+  it("gives the figures of each filter, and what its doubtful points carry", async () => {
     const data = curve();
-    data.filters[0]!.series[0]!.flags = { 0: "bad pixel", 2: "bad pixel" };
+    const target = data.filters[0]!.series[0]!;
+    target.flags = {
+      0: "bad pixel 12 mmag",
+      1: "bad pixel 0.1 mmag",
+      2: "bad pixel 3.5 mmag, trail",
+    };
+    target.doubtful = [0, 2];
     server({ [`GET ${HERE}/curve`]: data });
     show(<CurveBench />);
     expect(await screen.findByText("3 points")).toBeTruthy();
     expect(screen.getByText("12.000 · 12.400")).toBeTruthy();
     expect(screen.getByText("5.0, 4.8 expected")).toBeTruthy();
-    expect(screen.getByText("hollow: bad pixel").nextSibling!.textContent).toBe("2");
+    expect(screen.getByText("doubtful, hollow").nextSibling!.textContent).toBe("2");
+    expect(screen.getByText("for bad pixel").nextSibling!.textContent).toBe("2, up to 12 mmag");
+    expect(screen.getByText("for trail").nextSibling!.textContent).toBe("1");
   });
 
   it("folds as soon as a period is typed", async () => {
@@ -459,7 +475,7 @@ describe("Curve", () => {
     await user.click(await screen.findByText("Copy data"));
     const lines = (await navigator.clipboard.readText()).split("\n");
     expect(lines).toHaveLength(4);
-    expect(lines[1]!.split("\t").slice(3)).toEqual(["12", "0.004", "12.4"]);
+    expect(lines[1]!.split("\t").slice(3)).toEqual(["12", "0.004", "12.4", "good", ""]);
   });
 });
 

@@ -2229,6 +2229,10 @@ export interface components {
             bands: {
                 [key: string]: string;
             };
+            /** Bands Found */
+            bands_found: {
+                [key: string]: string;
+            };
             measuring: components["schemas"]["CampaignOut.Measuring"];
             /** Archived */
             archived: boolean;
@@ -2239,6 +2243,8 @@ export interface components {
             recipe: components["schemas"]["CampaignOut.RecipeOut"] | null;
             /** Layout */
             layout: string;
+            /** Doubtful */
+            doubtful: boolean;
             /** Stages */
             stages: components["schemas"]["CampaignOut.Stage"][];
             /** Nights */
@@ -2415,6 +2421,11 @@ export interface components {
              * @default null
              */
             layout: string | null;
+            /**
+             * Doubtful
+             * @default null
+             */
+            doubtful: boolean | null;
             /**
              * Target Name
              * @default null
@@ -2665,6 +2676,12 @@ export interface components {
             flags: {
                 [key: string]: string;
             };
+            /** Doubtful */
+            doubtful: number[];
+            /** Limit */
+            limit: {
+                [key: string]: number;
+            };
         };
         /** CurveOut */
         CurveOut: {
@@ -2696,6 +2713,8 @@ export interface components {
             dark: number | null;
             /** Read */
             read: number | null;
+            /** Masters */
+            masters: number | null;
             /** Scintillation */
             scintillation: number | null;
             /** Total Mag */

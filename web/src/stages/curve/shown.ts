@@ -2,12 +2,24 @@ import type { Curve, FilterCurve } from "../../api/types";
 import { phaseOf, type Marks } from "../../charts/marks";
 import { say } from "../../state";
 
+type Series = FilterCurve["series"][number];
+
 /** From row to row of the comparison stars. */
 export const STACK_MAG = 0.06;
 
 function median(values: readonly (number | null)[]): number {
   const sorted = values.filter((v): v is number => v !== null).sort((a, b) => a - b);
   return sorted.length ? sorted[sorted.length >> 1]! : NaN;
+}
+
+/** What is to be said of each point; limits only where magnitudes are shown as they are. */
+function notes(s: Series, shifted: boolean): Pick<Marks, "words" | "doubtful" | "limit"> {
+  const doubtful = new Set(s.doubtful);
+  return {
+    words: s.magnitude.map((_, i) => s.flags[i] ?? ""),
+    doubtful: s.magnitude.map((_, i) => doubtful.has(i)),
+    limit: s.magnitude.map((_, i) => (shifted ? null : (s.limit[i] ?? null))),
+  };
 }
 
 /** Target or check star of a filter; a check star from its mean, so that filters lie together. */
@@ -30,7 +42,7 @@ export function marksOf(
         x: curve.file_ids.map((id) => hours.get(id) ?? NaN),
         y: values.map((v) => (v === null ? null : v - middle)),
         sigma: s.uncertainty,
-        words: s.magnitude.map((_, i) => s.flags[i] ?? ""),
+        ...notes(s, raw || role === "check"),
       };
     });
 }
@@ -51,7 +63,7 @@ export function comparisonMarks(
       x: curve!.file_ids.map((id) => hours.get(id) ?? NaN),
       y: s.magnitude.map((v) => (v === null ? null : v - middle + n * STACK_MAG)),
       sigma: s.uncertainty,
-      words: s.magnitude.map((_, i) => s.flags[i] ?? ""),
+      ...notes(s, true),
     };
   });
   const rows = stars.map((s, n) => ({ words: `${n + 1} ${s.name}`, y: n * STACK_MAG }));
@@ -80,19 +92,33 @@ export function foldMarks(
       y: rows.map(({ i }) => m.y[i]!),
       sigma: rows.map(({ i }) => m.sigma[i]!),
       words: rows.map(({ i }) => m.words[i]!),
+      doubtful: rows.map(({ i }) => m.doubtful[i]!),
+      limit: rows.map(({ i }) => m.limit[i]!),
     };
   });
 }
 
-/** How often each flag, or set of flags, stands on a point; the most frequent first. */
-export function flagCounts(flags: Readonly<Record<string, string>>): [string, number][] {
-  const counts = new Map<string, number>();
-  for (const words of Object.values(flags)) counts.set(words, (counts.get(words) ?? 0) + 1);
-  return [...counts].sort((a, b) => b[1] - a[1]);
+/** What doubtful points carry: each kind once, how often, and what it costs at the most in mmag. */
+export function doubts(s: Series): { words: string; count: number; mmag: number }[] {
+  const kinds = new Map<string, { count: number; mmag: number }>();
+  for (const at of s.doubtful)
+    for (const word of (s.flags[at] ?? "").split(", ").filter(Boolean)) {
+      const [, kind, cost] = /^(.*?)(?: ([\d.]+) mmag)?$/.exec(word)!;
+      const known = kinds.get(kind!) ?? { count: 0, mmag: 0 };
+      kinds.set(kind!, {
+        count: known.count + 1,
+        mmag: Math.max(known.mmag, Number(cost ?? 0)),
+      });
+    }
+  return [...kinds]
+    .map(([words, found]) => ({ words, ...found }))
+    .sort((a, b) => b.count - a.count);
 }
 
 export function tableOf(data: Curve): string {
-  const lines = ["filter\tjd_utc\tbjd_tdb\tmagnitude\tuncertainty\tcheck_magnitude"];
+  const lines = [
+    "filter\tjd_utc\tbjd_tdb\tmagnitude\tuncertainty\tcheck_magnitude\tstate\tlimit_magnitude",
+  ];
   for (const f of data.filters) {
     const target = f.series.find((s) => s.role === "target");
     const check = f.series.find((s) => s.role === "check");
@@ -105,6 +131,8 @@ export function tableOf(data: Curve): string {
           target?.magnitude[i] ?? "",
           target?.uncertainty[i] ?? "",
           check?.magnitude[i] ?? "",
+          target?.doubtful.includes(i) ? "doubtful" : "good",
+          target?.limit[i] ?? "",
         ].join("\t"),
       ),
     );

@@ -82,7 +82,7 @@ export function SetUp({ campaign }: { campaign: Campaign }) {
                 label={filter}
                 value={campaign.bands[filter] ?? ""}
                 options={[
-                  ["", "by its name"] as const,
+                  ["", byTable(campaign, filter)] as const,
                   ...campaign.catalogue!.bands.map((band) => [band, band] as const),
                 ]}
                 onSave={(band) => save({ bands: withBand(campaign.bands, filter, band) })}
@@ -173,6 +173,14 @@ export function SetUp({ campaign }: { campaign: Campaign }) {
       </Section>
     </>
   );
+}
+
+/** What stands for a filter where the observer says nothing. */
+function byTable(campaign: Campaign, filter: string): string {
+  if (campaign.bands[filter]) return "as its name says";
+  const found = campaign.bands_found[filter];
+  if (!found) return "none: choose one";
+  return found === filter ? `${found}, its own` : `${found} stands in`;
 }
 
 function withBand(
