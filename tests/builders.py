@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
@@ -10,7 +11,9 @@ import numpy as np
 from astropy.io import fits
 
 from narrow_beacon.core.catalogue.table import Band, StarTable
-from narrow_beacon.core.frames.sort import Frame, TimeRule, inspect_file
+from narrow_beacon.core.frames.fits_file import FitsImage, PixelSource
+from narrow_beacon.core.frames.header import FrameFacts, interpret
+from narrow_beacon.core.frames.sort import Frame, RawFile, TimeRule, inspect_file
 from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.noise import POGSON
@@ -46,6 +49,21 @@ def write_simple(
             header[name] = value
     write_frame(path, adu, header, wrapping)
     return path
+
+
+def facts_of(
+    cards: Mapping[str, object] | None = None, shape: tuple[int, int] = (48, 64), **more: object
+) -> FrameFacts:
+    """The facts of a header of just these cards ("_" for "-" in ``more``), over an image."""
+    source = PixelSource(Path("a.fits"), 0, 0, *shape, 16, 1.0, 32768.0, None)
+    plain = {**(cards or {}), **{key.replace("_", "-"): value for key, value in more.items()}}
+    return interpret(FitsImage(plain, (), source))  # type: ignore[arg-type]
+
+
+def raw_of(facts: FrameFacts, shape: tuple[int, int] = (48, 64)) -> RawFile:
+    """A file that says just this."""
+    source = PixelSource(Path("a.fits"), 0, 0, *shape, 16, 1.0, 32768.0, None)
+    return RawFile("a.fits", "0", source, facts, "")
 
 
 def frame_of(path: Path, rule: TimeRule | None = None) -> Frame:

@@ -15,7 +15,7 @@ from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.errors import BeaconError, CatalogueError
 from narrow_beacon.core.frames.filters import filter_name
-from narrow_beacon.core.frames.header import sexagesimal_deg
+from narrow_beacon.core.frames.header_values import sexagesimal_deg
 from narrow_beacon.core.gate import OPEN, Gate, OutsideError
 from narrow_beacon.core.report.layout import LayoutError, read_layout
 

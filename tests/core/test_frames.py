@@ -14,15 +14,16 @@ from astropy.io import fits
 from hypothesis import given
 from hypothesis import strategies as st
 
-from builders import EVENING, frame, frame_of, header_of, noise, write_simple
+from builders import EVENING, facts_of, frame, frame_of, noise, write_simple
 from narrow_beacon.core.correct.masters import MasterFacts, build_master
 from narrow_beacon.core.correct.match import choose_dark
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.entries import list_entries
 from narrow_beacon.core.frames.file_name import NamePattern, NamePatternError, NameValues
 from narrow_beacon.core.frames.filters import filter_name
-from narrow_beacon.core.frames.fits_file import FitsImage, read_image, read_pixels
-from narrow_beacon.core.frames.header import FrameFacts, interpret, kind_of, sexagesimal_deg
+from narrow_beacon.core.frames.fits_file import read_image, read_pixels
+from narrow_beacon.core.frames.header import interpret, kind_of
+from narrow_beacon.core.frames.header_values import sexagesimal_deg
 from narrow_beacon.core.frames.levels import levels_of
 from narrow_beacon.core.frames.sort import (
     Frame,
@@ -46,11 +47,6 @@ from narrow_beacon.simulate.headers import (
 )
 
 ADU = np.arange(48 * 64, dtype=np.uint16).reshape(48, 64) * 20 + 7
-
-
-def facts_of(**cards: object) -> FrameFacts:
-    image = FitsImage({k.replace("_", "-"): v for k, v in cards.items()}, (), None)  # type: ignore[arg-type,misc]
-    return interpret(image)
 
 
 @pytest.mark.parametrize(
@@ -120,7 +116,7 @@ def test_kinds_are_understood_in_many_spellings(text: str, kind: str | None) -> 
 def test_every_capture_program_gives_the_same_facts(spelling, kind: str) -> None:  # type: ignore[no-untyped-def]
     info = FrameInfo(kind, "V", EVENING, 45.0, -9.5, 340.26, 38.2)
     header = spelling(info)
-    facts = interpret(FitsImage(dict(header), (), None))  # type: ignore[arg-type]
+    facts = facts_of(dict(header))
     assert facts.kind.value == kind  # type: ignore[union-attr]
     assert facts.exposure_s.value == 45.0  # type: ignore[union-attr]
     assert facts.temperature_c.value == -9.5  # type: ignore[union-attr]
@@ -157,7 +153,7 @@ def test_every_capture_program_gives_the_same_facts(spelling, kind: str) -> None
 def test_times_are_read_in_every_form(
     cards: dict[str, object], moment: datetime, middle: bool
 ) -> None:
-    facts = facts_of(**cards)
+    facts = facts_of(cards)
     assert abs((facts.time_utc.value - moment).total_seconds()) < 1e-4  # type: ignore[union-attr]
     assert facts.time_is_middle is middle
 
@@ -346,8 +342,10 @@ def test_whatever_else_lies_among_the_files_is_listed_with_a_reason(tmp_path: Pa
 
 
 def test_a_header_without_any_fact_gives_none(tmp_path: Path) -> None:
-    facts = interpret(FitsImage(dict(header_of(NAXIS=2)), (), None))  # type: ignore[arg-type]
-    assert all(value is None for name, value in vars(facts).items() if name != "time_is_middle")
+    facts = facts_of(NAXIS=2)
+    known = {"time_is_middle", "mosaic_origin", "conflicts"}
+    assert all(value is None for name, value in vars(facts).items() if name not in known)
+    assert not facts.conflicts
     assert frame(tmp_path, ADU).night == "2026-10-12"
 
 

@@ -45,6 +45,8 @@ class ChainPlan:
     """Steps that the observer does without."""
     lost: tuple[str, ...] = ()
     """Words on picked masters that are no longer there."""
+    overscan: bool = False
+    """Whether every row's own level is taken off first."""
 
     @property
     def steps(self) -> tuple[tuple[str, int], ...]:
@@ -83,9 +85,12 @@ def plan_chain(
     """
     picks = picks or {}
     bias = _picked("bias", frame, masters, picks) or choose_bias(frame, masters)
-    if bias.index is None and picks.get("bias") != LEFT_OUT:
+    if bias.index is None and frame.overscan:
+        bias = Choice(None, f"{bias.reason}; the overscan stands in for it")
+    elif bias.index is None and picks.get("bias") != LEFT_OUT:
         bias = _stand_in_bias(frame, masters, bias)
-    dark, scaled = _choose_darks(frame, masters, picks, bias.index is not None)
+    level_known = bias.index is not None or frame.overscan
+    dark, scaled = _choose_darks(frame, masters, picks, level_known)
     flat = _picked("flat", frame, masters, picks) or choose_flat(frame, masters)
     options = _options(frame, masters, picks)
     left_out = tuple(step for step in STEPS if picks.get(step) == LEFT_OUT)
@@ -95,11 +100,11 @@ def plan_chain(
         for step, key in picks.items()
         if step not in (*left_out, *there)
     )
-    return ChainPlan(name, bias, dark, scaled, flat, options, left_out, lost)
+    return ChainPlan(name, bias, dark, scaled, flat, options, left_out, lost, frame.overscan)
 
 
 def _choose_darks(
-    frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str], has_bias: bool
+    frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str], level_known: bool
 ) -> tuple[Choice, Choice]:
     """A dark that is taken off as it is, or else one that is scaled to the exposure."""
     picked = _picked("dark", frame, masters, picks)
@@ -115,7 +120,7 @@ def _choose_darks(
     else:
         dark = Choice(None, f"{masters[picked.index].label} is of another length or temperature")
         scaled = picked
-    if has_bias or scaled.index is None:
+    if level_known or scaled.index is None:
         return dark, scaled
     # Without a bias there is nothing to scale by: the dark nearest in length does what it can.
     if picked is None:
@@ -199,7 +204,7 @@ def _bias_like(frame: Frame, master: MasterFacts) -> bool:
 def missing_of(plan: ChainPlan) -> list[str]:
     """What a chain does without, in words."""
     missing = list(plan.lost)
-    if plan.dark.index is None and plan.bias.index is not None:
+    if plan.dark.index is None and (plan.bias.index is not None or plan.overscan):
         missing.append(plan.dark.reason)
         if plan.scaled_dark.index is None:
             missing.append(plan.scaled_dark.reason)
@@ -227,5 +232,6 @@ def _expected(group: Sequence[Frame]) -> MasterFacts:
     return MasterFacts(
         first.kind, first.filter, first.exposure_s, first.temperature_c, first.gain_setting,
         first.offset_setting, first.readout_mode, first.binning, first.shape, first.night,
-        len(group), 0.0, 0.0, (), (), first.camera, first.origin,
+        len(group), 0.0, 0.0, (), (), first.camera, first.origin, first.overscan,
+        first.telescope if first.kind == "flat" else None,
     )  # fmt: skip

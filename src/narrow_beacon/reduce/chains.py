@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Flags
+from narrow_beacon.core.arrays import Flags, Plane
 from narrow_beacon.core.correct.apply import make_chain
 from narrow_beacon.core.correct.dark_scale import fit_dark_scale
 from narrow_beacon.core.correct.defects import find_defects
@@ -17,7 +17,7 @@ from narrow_beacon.core.correct.local_median import local_median
 from narrow_beacon.core.correct.masters import Master, MasterFacts, read_master
 from narrow_beacon.core.correct.match import EXPOSURE_TOLERANCE, Choice
 from narrow_beacon.core.errors import UnreadableFileError
-from narrow_beacon.core.frames.fits_file import read_pixels
+from narrow_beacon.core.frames.fits_file import overscan_of, read_pixels
 from narrow_beacon.core.frames.sort import Frame
 from narrow_beacon.core.measure.noise import MastersNoise
 from narrow_beacon.core.remarks import Remark
@@ -38,8 +38,8 @@ _MEDIAN_OF_FEW = {3: 1.35, 4: 1.19}
 
 @dataclass(frozen=True)
 class Station:
-    """One step of a chain: ``kind`` is "offset", "flat" or "repair"; ``remarks`` say what does
-    not fit about its master.
+    """One step of a chain: ``kind`` is "overscan", "offset", "flat" or "repair"; ``remarks`` say
+    what does not fit about its master.
     """
 
     kind: str
@@ -171,6 +171,7 @@ class _Planes:
     dark_adu_per_s: float
     noise: MastersNoise
     defects: int
+    overscan: str = ""
 
 
 def _planes(
@@ -187,15 +188,19 @@ def _planes(
         read(c) for c in (plan.bias, plan.dark, plan.scaled_dark, plan.flat)
     )
     exposure_s = examples[0].exposure_s
+    base = bias.plane if bias else None
+    if base is None and plan.overscan:
+        base = np.zeros(examples[0].shape, np.float32)
     offset, scale, factor = None, "", 0.0
     if dark is not None:
         offset = dark.plane
-    elif bias is not None:
-        offset = bias.plane
+    elif base is not None:
+        offset = base
         if scaled is not None:
-            factor, scale = _dark_factor(examples, bias, scaled)
-            offset = bias.plane + np.float32(factor) * (scaled.plane - bias.plane)
-    pattern = dark or (scaled if bias is not None else None)
+            short_s = bias.facts.exposure_s if bias else 0.0
+            factor, scale = _dark_factor(examples, base, short_s, scaled)
+            offset = base + np.float32(factor) * (scaled.plane - base)
+    pattern = dark or (scaled if base is not None else None)
     defects = find_defects(
         pattern.plane if pattern else None, flat.plane if flat else None, examples[0].shape
     )
@@ -204,10 +209,11 @@ def _planes(
         _offset_noise(dark, bias, scaled, factor),
         left_adu=_left_over(dark, defects, exposure_s), flat_adu=_light_of(flat),
     )  # fmt: skip
-    rate = _dark_rate(dark, bias)
-    if scaled is not None and bias is not None:
-        rate = factor * max(0.0, scaled.facts.level_adu - bias.facts.level_adu) / exposure_s
-    made = _Planes(scale, rate, noise, int(defects.sum()))
+    level = bias.facts.level_adu if bias else 0.0 if plan.overscan else None
+    rate = _dark_rate(dark, level)
+    if scaled is not None and level is not None:
+        rate = factor * max(0.0, scaled.facts.level_adu - level) / exposure_s
+    made = _Planes(scale, rate, noise, int(defects.sum()), _overscan_words(examples))
     scratch = note.with_suffix(".new")
     scratch.write_text(dump(made))
     scratch.replace(note)  # the last of its files: with it the planes are whole
@@ -220,12 +226,13 @@ def _stations(plan: ChainPlan, facts: Sequence[MasterFacts], made: _Planes) -> l
         master = facts[choice.index]
         return Station(kind, words, master.label, tuple(choice.remarks), master.key)
 
-    stops = []
+    stops = [Station("overscan", made.overscan)] if made.overscan else []
     if plan.dark.index is not None:
         stops.append(stop("offset", f"dark off: {plan.dark.reason}", plan.dark))
-    elif plan.bias.index is not None:
-        stops.append(stop("offset", f"bias off: {plan.bias.reason}", plan.bias))
-        if plan.scaled_dark.index is not None:
+    else:
+        if plan.bias.index is not None:
+            stops.append(stop("offset", f"bias off: {plan.bias.reason}", plan.bias))
+        if plan.scaled_dark.index is not None and (plan.bias.index is not None or plan.overscan):
             words = f"dark off, scaled by {made.scale}: {plan.scaled_dark.reason}"
             stops.append(stop("offset", words, plan.scaled_dark))
     if plan.flat.index is not None:
@@ -279,16 +286,41 @@ _COSTS = (
 )  # fmt: skip
 
 
-def _dark_factor(examples: Sequence[Frame], bias: Master, dark: Master) -> tuple[float, str]:
-    """The scale of a dark: from the exposures where its pattern shows, else by exposure time."""
-    # A short dark that stands in for the bias holds some of the pattern itself.
-    short_s = bias.facts.exposure_s
+def _overscan_words(examples: Sequence[Frame]) -> str:
+    """What the overscan of some exposures shows, in words; nothing where they have none."""
+    found = []
+    for frame in examples:
+        try:
+            found.append(overscan_of(frame.source))
+        except (UnreadableFileError, OSError):
+            continue  # what is wrong with it is said where it is measured
+    known = [one for one in found if one is not None]
+    if not known:
+        return ""
+    level, drift, banding, noise = (
+        float(np.median([getattr(one, name) for one in known]))
+        for name in ("level_adu", "drift_adu", "banding_adu", "noise_adu")
+    )
+    rows = f"rows jitter by {banding:.2f} ADU, taken off" if banding else "no jitter of its rows"
+    return (
+        f"overscan off, row by row: level {level:.1f} ADU, {drift:+.1f} ADU from the first row to "
+        f"the last, {rows}; scatter of single pixels {noise:.2f} ADU"
+    ).replace("-", "−")
+
+
+def _dark_factor(
+    examples: Sequence[Frame], base: Plane, short_s: float, dark: Master
+) -> tuple[float, str]:
+    """The scale of a dark less ``base``, from the exposures where its pattern shows, else by
+    exposure time. A short dark that stands in for the bias, of ``short_s``, holds some of the
+    pattern itself.
+    """
     by_time = (examples[0].exposure_s - short_s) / (dark.facts.exposure_s - short_s)
-    thermal = dark.plane - bias.plane
+    thermal = dark.plane - base
     fits = []
     for frame in examples[:_SCALE_FRAMES]:
         try:
-            fit = fit_dark_scale(read_pixels(frame.source) - bias.plane, thermal)
+            fit = fit_dark_scale(read_pixels(frame.source) - base, thermal)
         except (UnreadableFileError, OSError):
             continue
         if fit:
@@ -301,10 +333,10 @@ def _dark_factor(examples: Sequence[Frame], bias: Master, dark: Master) -> tuple
     return by_time, f"{by_time:.3f} (by exposure time; too little pattern to measure it)"
 
 
-def _dark_rate(dark: Master | None, bias: Master | None) -> float:
-    if dark is None or bias is None or dark.facts.exposure_s <= 0:
+def _dark_rate(dark: Master | None, level_adu: float | None) -> float:
+    if dark is None or level_adu is None or dark.facts.exposure_s <= 0:
         return 0.0
-    return max(0.0, (dark.facts.level_adu - bias.facts.level_adu) / dark.facts.exposure_s)
+    return max(0.0, (dark.facts.level_adu - level_adu) / dark.facts.exposure_s)
 
 
 def _offset_noise(
@@ -313,12 +345,11 @@ def _offset_noise(
     """Variances of what is taken off: (1 − k) of the bias and k of the dark."""
     if dark is not None:
         return MastersNoise(0.0, _variance_share(dark), dark.facts.exposure_s)
-    if bias is None:
-        return MastersNoise()
-    if scaled is None:
-        return MastersNoise(_variance_share(bias))
+    bias_share = _variance_share(bias) if bias else 0.0
+    if scaled is None or (bias is None and not factor):
+        return MastersNoise(bias_share)
     return MastersNoise(
-        (1.0 - factor) ** 2 * _variance_share(bias), factor**2 * _variance_share(scaled),
+        (1.0 - factor) ** 2 * bias_share, factor**2 * _variance_share(scaled),
         scaled.facts.exposure_s,
     )  # fmt: skip
 

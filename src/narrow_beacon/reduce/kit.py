@@ -22,7 +22,7 @@ from narrow_beacon.core.correct.clipping import (
 from narrow_beacon.core.correct.photon_transfer import CameraNoise, measure_camera_noise
 from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.errors import UnreadableFileError
-from narrow_beacon.core.frames.fits_file import PixelSource, read_pixels
+from narrow_beacon.core.frames.fits_file import PixelSource, read_stored
 from narrow_beacon.core.frames.header import FrameFacts
 from narrow_beacon.core.frames.sort import Frame, SortedNight
 from narrow_beacon.core.measure.noise import CameraConstants, scintillation
@@ -269,7 +269,7 @@ def _spread(frames: Sequence[Frame], count: int) -> list[Frame]:
 @lru_cache(maxsize=256)
 def _top_of(source: PixelSource) -> Top | None:
     try:
-        return look_at_top(read_pixels(source))
+        return look_at_top(source.cut(read_stored(source)))
     except (UnreadableFileError, OSError):
         return None  # what is wrong with it is said where it is used
 

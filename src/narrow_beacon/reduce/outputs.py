@@ -10,6 +10,7 @@ from narrow_beacon import __version__
 from narrow_beacon.core.curve.light_curve import DOUBTFUL, GOOD
 from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.frames.sort import Frame, LeftOut
+from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.report.census import MeasuredExposure, write_census
 from narrow_beacon.core.report.exposures import ExposureRow, write_exposures
 from narrow_beacon.core.report.layout import read_layout, render_report, reported
@@ -63,6 +64,8 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
                     float(outcome.times.jd_utc[index]),
                     float(curve.census.radii_px[at, curve.choice.step]),
                     census,
+                    outcome.night.exposures[index].source.first,
+                    outcome.night.exposures[index].source.step,
                 )
             )
     write_census(measured, outcome.stars, folder / "census.parquet")
@@ -173,6 +176,12 @@ def _jd(frame: Frame) -> float | None:
     from astropy.time import Time
 
     return float(Time(frame.mid_utc, format="datetime", scale="utc").jd)
+
+
+def on_file(frame: Frame, solution: Solution) -> Solution:
+    """A solution for the pixels of the raw file, of which the image may be a part."""
+    source = frame.source
+    return solution.among(source.first, source.step, source.stored_shape)
 
 
 def _exposure_row(outcome: Outcome, index: int, frame: Frame, measured: bool) -> ExposureRow:
@@ -322,7 +331,7 @@ def _exposure_facts(outcome: Outcome, index: int, frame: Frame) -> dict[str, obj
             "compared": placement.compared,
             "residual_arcsec": placement.residual_arcsec,
             "false_chance_log10": placement.false_log10,
-            "wcs": placement.solution.header(),
+            "wcs": on_file(frame, placement.solution).header(),
         }
     return facts
 

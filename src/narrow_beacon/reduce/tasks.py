@@ -13,7 +13,7 @@ from narrow_beacon.core.arrays import Flags, Floats, Ints, Plane
 from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.correct.apply import SPIKE, Workspace, correct
 from narrow_beacon.core.errors import BeaconError, NotPlacedError, UnreadableFileError
-from narrow_beacon.core.frames.fits_file import read_pixels
+from narrow_beacon.core.frames.fits_file import image_of, read_stored
 from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.levels import levels_of
 from narrow_beacon.core.frames.sort import (
@@ -145,14 +145,15 @@ def _with_levels(raw: RawFile) -> RawFile:
     if raw.source is None or kind not in KINDS or kind == "exposure":
         return raw
     try:
-        pixels = read_pixels(raw.source)
+        stored = read_stored(raw.source)
+        pixels = image_of(raw.source, stored)
     except (UnreadableFileError, OSError) as error:
         return replace(raw, problem=words_of(error, "reading", raw.name))
     count = 0
     if kind != "flat":
         stars = detect(pixels, measure_background(pixels), FIRST_GUESS_FWHM_PX).stars
         count = int((stars.snr > _SURE_SNR).sum())
-    return replace(raw, levels=levels_of(pixels), sky_stars=count)
+    return replace(raw, levels=levels_of(pixels, raw.source.cut(stored)), sky_stars=count)
 
 
 @lru_cache(maxsize=2)

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -117,8 +118,9 @@ def view_of_file(number: int, off: str = "") -> View:
 
 def _pixels(raw: RawFile, report: ChainReport | None, off: frozenset[str]) -> Plane:
     assert raw.source is not None
+    source = replace(raw.source, strips=()) if "overscan" in off else raw.source
     if report is None or off >= {"offset", "flat", "repair"}:
-        return read_pixels(raw.source)
+        return read_pixels(source)
     chain = load_chain(report.folder)
     shape = chain.offset_adu.shape
     bare = Chain(
@@ -127,7 +129,7 @@ def _pixels(raw: RawFile, report: ChainReport | None, off: frozenset[str]) -> Pl
         chain.defects,
         np.empty(0, np.int64) if "repair" in off else chain.repairs,
     )
-    pixels, _ = correct(raw.source, bare, _NO_LIMIT, Workspace.of_shape(*shape))
+    pixels, _ = correct(source, bare, _NO_LIMIT, Workspace.of_shape(*shape))
     return pixels
 
 

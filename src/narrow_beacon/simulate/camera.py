@@ -40,6 +40,12 @@ class Camera:
     """Of the pixels that give a third of the light."""
     cosmic_per_s: float = 0.03
     """Strikes on the whole sensor."""
+    overscan_px: int = 0
+    """Columns beside the light, on the left, that show the electronics alone."""
+    drift_adu: float = 0.0
+    """Scatter of the slope of the bias from the first to the last row, from frame to frame."""
+    banding_adu: float = 0.0
+    """Scatter of the rows' own levels, new with every frame."""
     bias_pattern: np.ndarray = field(init=False, repr=False)
     dark_rate: np.ndarray = field(init=False, repr=False)
     response: np.ndarray = field(init=False, repr=False)
@@ -111,8 +117,30 @@ class Camera:
         adu[bent] = self.linear_limit_adu + 0.7 * over
         adu += self.bias_pattern
         adu += np.float32(rng.normal(0, 0.25))
+        if self.overscan_px:
+            adu = self._beside_overscan(rng, adu)
         np.rint(adu, out=adu)
         return np.clip(adu, 0, self.full_adu, out=adu).astype(np.uint16)
+
+    def _beside_overscan(self, rng: np.random.Generator, adu: np.ndarray) -> np.ndarray:
+        """Rows whose level wanders, with the strip that shows it."""
+        height = self.shape[0]
+        run = np.linspace(-0.5, 0.5, height)
+        rows = rng.normal(0, self.drift_adu) * run + rng.normal(0, 0.5 * self.drift_adu)
+        rows = rows + rng.normal(0, self.banding_adu, height) if self.banding_adu else rows
+        noise = self.read_noise_e / self.gain_e_per_adu
+        strip = self.bias_adu + rng.normal(0, noise, (height, self.overscan_px))
+        whole = np.concatenate([strip.astype(np.float32), adu], axis=1)
+        return whole + rows.astype(np.float32)[:, None]
+
+    def cards(self) -> dict[str, str]:
+        """What its headers say of its sections."""
+        if not self.overscan_px:
+            return {}
+        height, width = self.shape
+        strip = self.overscan_px
+        light = f"[{strip + 1}:{strip + width},1:{height}]"
+        return {"BIASSEC": f"[1:{strip},1:{height}]", "DATASEC": light, "TRIMSEC": light}
 
 
 def _poisson(rng: np.random.Generator, expected: np.ndarray) -> np.ndarray:

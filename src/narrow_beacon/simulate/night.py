@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from astropy.io import fits
 
 from narrow_beacon.simulate.camera import Camera, Dust
 from narrow_beacon.simulate.headers import FrameInfo, Spelling, spelling_words, write_frame
@@ -120,7 +121,7 @@ class Scene:
             pointing.ra_deg + rng.normal(0, 0.02), pointing.dec_deg + rng.normal(0, 0.02),
             shot.object_name,
         )  # fmt: skip
-        write_frame(folder / shot.file, adu, shot.spelling(info), shot.wrapping)
+        self._write(folder / shot.file, adu, shot.spelling(info), shot.wrapping)
         row = self.sky.row(self.target)
         center = pointing.wcs().all_pix2world(
             [[(self.camera.shape[1] + 1) / 2, (self.camera.shape[0] + 1) / 2]], 1
@@ -140,6 +141,10 @@ class Scene:
             "troubles": list(shot.troubles),
             "expected": shot.expected,
         }
+
+    def _write(self, path: Path, adu: np.ndarray, header: fits.Header, wrapping: str) -> None:
+        header.update(self.camera.cards())
+        write_frame(path, adu, header, wrapping)
 
     def _sky_electrons(self, shot: Shot, rng: np.random.Generator) -> float:
         area = shot.pointing.scale_arcsec**2
@@ -183,7 +188,7 @@ class Scene:
             shot.header_kind or shot.kind, shot.filter, shot.start_utc, shot.exposure_s,
             shot.temperature_c,
         )  # fmt: skip
-        write_frame(folder / shot.file, adu, shot.spelling(info), shot.wrapping)
+        self._write(folder / shot.file, adu, shot.spelling(info), shot.wrapping)
         return {
             "file": shot.file,
             "kind": shot.kind,

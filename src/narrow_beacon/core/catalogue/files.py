@@ -16,7 +16,7 @@ from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.catalogue.columns import Column, Proposal, propose_columns
 from narrow_beacon.core.catalogue.table import UNKNOWN_UNCERTAINTY_MAG, Band, StarTable
 from narrow_beacon.core.errors import CatalogueError, UnreadableFileError
-from narrow_beacon.core.frames.header import sexagesimal_deg
+from narrow_beacon.core.frames.header_values import sexagesimal_deg
 from narrow_beacon.core.frames.structure import opened
 
 _LEAST_UNCERTAINTY_MAG = 1e-4

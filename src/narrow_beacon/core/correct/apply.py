@@ -13,7 +13,13 @@ from numba import njit
 from numpy.typing import NDArray
 
 from narrow_beacon.core.arrays import Flags, Ints, Plane
-from narrow_beacon.core.frames.fits_file import PixelSource, read_pixels, read_words
+from narrow_beacon.core.frames.fits_file import (
+    PixelSource,
+    overscan_of_stored,
+    overscan_of_words,
+    read_stored,
+    read_words,
+)
 
 DEFECT = np.uint8(1)
 """Pixel flag: repaired from its neighbours."""
@@ -50,6 +56,12 @@ class Workspace:
             np.empty(shape, np.uint16), np.empty(shape, np.float32), np.empty(shape, np.uint8)
         )
 
+    def words_of(self, shape: tuple[int, int]) -> NDArray[np.uint16]:
+        """A buffer for all that is stored, (height, width)."""
+        if self.words.shape != shape:
+            self.words = np.empty(shape, np.uint16)
+        return self.words
+
 
 def make_chain(offset_adu: Plane | None, flat: Plane | None, defects: Flags) -> Chain:
     """A chain from an offset plane, a flat and a defect map (height, width).
@@ -77,17 +89,24 @@ def correct(
     """
     np.copyto(space.flags, chain.defects)
     limit = np.float32(linear_limit_adu)
+    level = np.zeros(source.height, np.float32)
     if source.plain_16_bit:
-        read_words(source, space.words)
+        words = read_words(source, space.words_of(source.stored_shape))
+        if source.strips:
+            level += overscan_of_words(source, words).rows_adu.astype(np.float32)
         scale = np.float32(source.bscale)
         zero = np.float32(source.bzero - 32768.0 * source.bscale)
         _correct_words(
-            space.words, scale, zero, chain.offset_adu, chain.gain, limit, space.pixels, space.flags
-        )
+            source.cut(words), scale, zero, level, chain.offset_adu, chain.gain, limit,
+            space.pixels, space.flags,
+        )  # fmt: skip
     else:
-        raw = read_pixels(source)
+        stored = read_stored(source)
+        if source.strips:
+            level += overscan_of_stored(source, stored).rows_adu.astype(np.float32)
+        raw = np.ascontiguousarray(source.cut(stored))
         undefined = np.flatnonzero(~np.isfinite(raw))
-        _correct_values(raw, chain.offset_adu, chain.gain, limit, space.pixels, space.flags)
+        _correct_values(raw, level, chain.offset_adu, chain.gain, limit, space.pixels, space.flags)
         if undefined.size:
             space.flags.reshape(-1)[undefined] |= DEFECT
             repair(space.pixels, space.flags, undefined)
@@ -97,19 +116,20 @@ def correct(
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _correct_words(words, scale, zero, offset, gain, limit, out, flags):  # type: ignore[no-untyped-def]
+def _correct_words(words, scale, zero, level, offset, gain, limit, out, flags):  # type: ignore[no-untyped-def]
     height, width = words.shape
     for y in range(height):
         stored = words[y]
         off = offset[y]
         mul = gain[y]
         row = out[y]
+        base = zero - level[y]
         highest = np.uint16(0)
         for x in range(width):
             w = stored[x]
             v = np.uint16(((w >> 8) | (w << 8)) ^ 0x8000)
             highest = max(highest, v)
-            row[x] = (np.float32(v) * scale + zero - off[x]) * mul[x]
+            row[x] = (np.float32(v) * scale + base - off[x]) * mul[x]
         if np.float32(highest) * scale + zero >= limit:
             for x in range(width):
                 w = stored[x]
@@ -119,12 +139,12 @@ def _correct_words(words, scale, zero, offset, gain, limit, out, flags):  # type
 
 
 @njit(cache=True, nogil=True)
-def _correct_values(raw, offset, gain, limit, out, flags):  # type: ignore[no-untyped-def]
+def _correct_values(raw, level, offset, gain, limit, out, flags):  # type: ignore[no-untyped-def]
     height, width = raw.shape
     for y in range(height):
         for x in range(width):
             v = raw[y, x]
-            out[y, x] = (v - offset[y, x]) * gain[y, x]
+            out[y, x] = (v - level[y] - offset[y, x]) * gain[y, x]
             if v >= limit:
                 flags[y, x] |= 2
 

@@ -15,7 +15,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from narrow_beacon.core.arrays import Floats, Ints, Plane
-from narrow_beacon.core.frames.fits_file import PixelSource, read_pixels
+from narrow_beacon.core.frames.fits_file import PixelSource, overscan_of_words, read_pixels
 
 KAPPA = 4.0
 LEAST_TO_CLIP = 5
@@ -38,14 +38,19 @@ class RowReader:
 
     def __init__(self, source: PixelSource, scratch: Path) -> None:
         self._source = source
-        shape = (source.height, source.width)
+        self._level: Plane | None = None
         if source.plain_16_bit:
-            self._rows: NDArray[Any] = np.memmap(
-                source.path, np.dtype(">i2"), "r", source.offset or 0, shape
+            stored: NDArray[Any] = np.memmap(
+                source.path, np.dtype(">i2"), "r", source.offset or 0, source.stored_shape
             )
+            if source.strips:
+                rows = overscan_of_words(source, stored.view(np.uint16)).rows_adu
+                self._level = rows.astype(np.float32)[:, None]
+            self._rows = source.cut(stored)
         else:
             # Decompressing gives the whole frame at once; it waits on disk, not in memory.
             with tempfile.NamedTemporaryFile(dir=scratch, suffix=".rows") as file:
+                shape = (source.height, source.width)
                 self._rows = np.memmap(file.name, np.float32, "w+", 0, shape)
                 self._rows[:] = read_pixels(source)
 
@@ -56,6 +61,8 @@ class RowReader:
             if self._source.bscale != 1.0:
                 out *= np.float32(self._source.bscale)
             out += np.float32(self._source.bzero)
+            if self._level is not None:
+                out -= self._level[first:last]
 
 
 def combine(

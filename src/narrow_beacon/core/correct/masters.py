@@ -50,6 +50,10 @@ class MasterFacts:
     camera: str | None = None
     origin: tuple[int, int] | None = None
     """Of the sub-frame on the sensor; None where the header does not say."""
+    overscan: bool = False
+    """Whether the level of every row was taken off by the frames' overscan."""
+    telescope: str | None = None
+    """Of a flat, where its camera was on more than one."""
 
     @property
     def label(self) -> str:
@@ -69,7 +73,8 @@ class MasterFacts:
         settings = (
             self.gain_setting, self.offset_setting, self.readout_mode, *self.binning,
             *((self.camera,) if self.camera else ()), *reversed(self.shape),
-            *(self.origin or ()),
+            *(self.origin or ()), *(("overscan off",) if self.overscan else ()),
+            *((self.telescope,) if self.telescope else ()),
         )  # fmt: skip
         return f"{self.label} ({', '.join(str(value) for value in settings)})"
 
@@ -91,7 +96,15 @@ def group_calibration(frames: Sequence[Frame]) -> list[list[Frame]]:
         settings = (frame.gain_setting, frame.offset_setting, frame.readout_mode, frame.binning)
         exposure_s = 0.0 if frame.kind in ("bias", "flat") else frame.exposure_s
         coarse[
-            (frame.kind, frame.filter or "", exposure_s, str(settings), frame.night, frame.kit)
+            (
+                frame.kind,
+                frame.filter or "",
+                exposure_s,
+                str(settings),
+                frame.night,
+                frame.kit if frame.kind == "flat" else frame.sensor,
+                frame.overscan,
+            )
         ].append(frame)
     groups = []
     for key in sorted(coarse, key=str):
@@ -149,6 +162,8 @@ def build_master(group: Sequence[Frame], scratch: Path, signal: Master | None = 
         made_with=(signal.facts.key,) if signal else (),
         camera=first.camera,
         origin=first.origin,
+        overscan=first.overscan,
+        telescope=first.telescope if first.kind == "flat" else None,
     )
     return Master(facts, made.plane)
 

@@ -97,7 +97,10 @@ def choose_flat(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
     fits = [
         i
         for i, master in enumerate(masters)
-        if master.kind == "flat" and master.filter == frame.filter and same_pixels(frame, master)
+        if master.kind == "flat"
+        and master.filter == frame.filter
+        and same_pixels(frame, master)
+        and _agree(frame.telescope, master.telescope)
     ]
     return _nearest(frame, masters, fits, f"flat in {frame.filter}")
 
@@ -116,6 +119,7 @@ def picked_master(frame: Frame, masters: Sequence[MasterFacts], index: int) -> C
         ("readout mode", frame.readout_mode, master.readout_mode),
         ("binning", frame.binning, master.binning),
         ("camera", frame.camera, master.camera),
+        ("telescope", frame.telescope, master.telescope),
     ):
         if not _agree(ours, theirs):
             remarks.append(f"{master.label} has {what} {theirs}, the exposure {ours}")
@@ -153,6 +157,7 @@ def same_pixels(frame: Frame, master: MasterFacts) -> bool:
         and master.binning == frame.binning
         and _agree(frame.camera, master.camera)
         and _agree(frame.origin, master.origin)
+        and frame.overscan == master.overscan
     )
 
 

@@ -19,6 +19,8 @@ from numpy.typing import NDArray
 
 from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.overscan import Overscan, measure_overscan, take_off
+from narrow_beacon.core.frames.sections import Section, Sections
 from narrow_beacon.core.frames.structure import GZIP_MAGIC, opened
 
 HeaderValue = str | int | float | bool
@@ -34,7 +36,9 @@ class PixelSource:
     """Where the pixels of an image are and how they are stored.
 
     ``offset`` is the byte at which plain big-endian pixels begin, or None where the file has to
-    be decompressed first.
+    be decompressed first. ``height`` and ``width`` are the image's; where it is a part of what is
+    stored, ``stored`` is the size of all of it, ``first`` the column and row of the image's first
+    pixel, and ``step`` from one of its pixels to the next. ``strips`` are its overscan.
     """
 
     path: Path
@@ -46,6 +50,35 @@ class PixelSource:
     bscale: float
     bzero: float
     blank: int | None
+    stored: tuple[int, int] | None = None
+    first: tuple[int, int] = (0, 0)
+    step: int = 1
+    strips: tuple[Section, ...] = ()
+    light: Section | None = None
+    """The light-sensitive part, where there is overscan."""
+
+    @property
+    def stored_shape(self) -> tuple[int, int]:
+        """(height, width) of all that is stored."""
+        return self.stored or (self.height, self.width)
+
+    def cut(self, stored: NDArray[Any]) -> NDArray[Any]:
+        """The image's own among the stored pixels (height, width)."""
+        x, y = self.first
+        rows = slice(y, y + self.step * (self.height - 1) + 1, self.step)
+        return stored[rows, slice(x, x + self.step * (self.width - 1) + 1, self.step)]
+
+    def place(self, x_px: Any, y_px: Any) -> tuple[Any, Any]:
+        """Places of the image, counted from 0, among the stored pixels."""
+        return self.first[0] + self.step * x_px, self.first[1] + self.step * y_px
+
+    def limited_to(self, sections: Sections) -> PixelSource:
+        """The light-sensitive part of it, its overscan known."""
+        light = sections.light
+        return replace(
+            self, height=light.height, width=light.width, stored=(self.height, self.width),
+            first=(light.x, light.y), strips=sections.overscan, light=light,
+        )  # fmt: skip
 
     @property
     def plain_16_bit(self) -> bool:
@@ -177,7 +210,7 @@ def _plain_cards(header: fits.Header) -> dict[str, HeaderValue]:
 
 
 def read_words(source: PixelSource, out: NDArray[np.uint16]) -> NDArray[np.uint16]:
-    """Read the stored 16-bit words, bytes still swapped, into ``out`` (height, width).
+    """Read the stored 16-bit words, bytes still swapped, into ``out`` (the stored height, width).
 
     Only for sources with ``plain_16_bit``.
     """
@@ -197,15 +230,34 @@ def read_words(source: PixelSource, out: NDArray[np.uint16]) -> NDArray[np.uint1
 
 
 def read_pixels(source: PixelSource) -> Plane:
-    """The physical pixel values, (height, width), in ADU; undefined pixels are NaN."""
+    """The physical pixel values of the image, (height, width), in ADU, less the overscan where it
+    has one; undefined pixels are NaN.
+    """
+    return image_of(source, read_stored(source))
+
+
+def image_of(source: PixelSource, stored: Plane) -> Plane:
+    """The image (height, width) among all that is stored, less the overscan where it has one."""
+    image = np.ascontiguousarray(source.cut(stored))
+    if source.strips:
+        image = image.copy() if image is stored else image
+        take_off(image, overscan_of_stored(source, stored))
+    return image
+
+
+def read_stored(source: PixelSource) -> Plane:
+    """All that is stored, (height, width), in ADU as the camera gave it; undefined pixels are
+    NaN. Raises UnreadableFileError.
+    """
+    height, width = source.stored_shape
     try:
         if source.offset is not None:
             stored = np.fromfile(
                 source.path,
                 dtype=_BIG_ENDIAN[source.bitpix],
-                count=source.height * source.width,
+                count=height * width,
                 offset=source.offset,
-            ).reshape(source.height, source.width)
+            ).reshape(height, width)
             return _physical(stored, source)
         with warnings.catch_warnings(), opened(source.path) as plain:
             warnings.simplefilter("ignore")
@@ -215,10 +267,29 @@ def read_pixels(source: PixelSource) -> Plane:
         raise UnreadableFileError(
             f"{source.path.name}: its pixels cannot be read ({_short(error)})."
         ) from error
-    values = np.ascontiguousarray(data.reshape(source.height, source.width), dtype=np.float32)
+    values = np.ascontiguousarray(data.reshape(height, width), dtype=np.float32)
     if shares_scaled(source):
         values *= np.float32(FULL_ADU)
     return values
+
+
+def overscan_of(source: PixelSource) -> Overscan | None:
+    """What the overscan of a frame shows; None where it has none. Raises UnreadableFileError."""
+    return overscan_of_stored(source, read_stored(source)) if source.strips else None
+
+
+def overscan_of_words(source: PixelSource, words: NDArray[np.uint16]) -> Overscan:
+    """The same, from stored words that were read already."""
+    values = words.view(">i2").astype(np.float32) * np.float32(source.bscale)
+    return overscan_of_stored(source, values + np.float32(source.bzero))
+
+
+def overscan_of_stored(source: PixelSource, stored: Plane) -> Overscan:
+    """The same, from all that is stored."""
+    light = source.light or Section(*source.first, source.width, source.height)
+    found = measure_overscan(stored, source.strips, light)
+    own = found.rows_adu[source.first[1] - light.y :: source.step]
+    return replace(found, rows_adu=own[: source.height])
 
 
 def _physical(stored: NDArray[Any], source: PixelSource) -> Plane:

@@ -7,35 +7,40 @@ first. A new spelling is a new row, not new code.
 
 from __future__ import annotations
 
-import math
 import re
 from collections.abc import Callable
-from dataclasses import dataclass, fields
-from datetime import datetime, timedelta
-from typing import Generic, TypeVar
+from dataclasses import dataclass, field, fields
+from datetime import datetime
+from typing import Any
 
 from narrow_beacon.core.frames.fits_file import FitsImage, HeaderValue
-
-T = TypeVar("T")
+from narrow_beacon.core.frames.header_time import time_keywords, time_of
+from narrow_beacon.core.frames.header_values import (
+    Reading,
+    Rows,
+    UnusableValueError,
+    aperture_m,
+    colour_pattern,
+    declination_deg,
+    first_of,
+    longitude_deg,
+    number_of,
+    positive,
+    right_ascension_deg,
+    right_ascension_of_hours,
+    seconds,
+    seconds_of_milliseconds,
+    short_text,
+    temperature_c,
+)
+from narrow_beacon.core.frames.sections import (
+    LIGHT_KEYWORDS,
+    OVERSCAN_KEYWORDS,
+    Sections,
+    sections_of,
+)
 
 KINDS = ("exposure", "bias", "dark", "flat", "flat dark")
-
-_LEAST_APERTURE_MM = 20.0
-_MAX_EXPOSURE_S = 86400.0
-_MOST_TEXT = 60
-"""Longer names of cameras, filters and objects are cut."""
-_YEARS = range(1850, 2200)
-"""Exposures of other years are slips of a clock or of the pen."""
-_JD_MJD_ZERO = 2400000.5
-_MJD_UNIX_EPOCH = 40587.0
-
-
-@dataclass(frozen=True)
-class Reading(Generic[T]):
-    """A value and the header keyword that it was read from."""
-
-    value: T
-    keyword: str
 
 
 @dataclass(frozen=True)
@@ -72,105 +77,13 @@ class FrameFacts:
     """Of a sub-frame on the sensor, in pixels as binned; None where the header does not say."""
     time_system: str | None = None
     """The scale of a time that cannot be brought to UTC, such as LOCAL."""
-
-
-class _UnusableValueError(ValueError):
-    pass
-
-
-def _number(value: HeaderValue) -> float:
-    if isinstance(value, bool):
-        raise _UnusableValueError
-    number = float(value.split()[0] if isinstance(value, str) and value.split() else value)
-    if not math.isfinite(number):
-        raise _UnusableValueError
-    return number
-
-
-def _text(value: HeaderValue) -> str:
-    text = str(value).strip()
-    if not text or text.lower() in {"none", "unknown", "n/a", "null", "-"}:
-        raise _UnusableValueError
-    return text[:_MOST_TEXT]
-
-
-def _positive(value: HeaderValue) -> float:
-    number = _number(value)
-    if number <= 0:
-        raise _UnusableValueError
-    return number
-
-
-def _aperture(value: HeaderValue) -> float:
-    """A telescope's aperture in m; whole millimetres are told by their size."""
-    number = _positive(value)
-    if number >= _LEAST_APERTURE_MM:
-        number /= 1000.0
-    if not 0.01 <= number <= 50.0:
-        raise _UnusableValueError
-    return number
-
-
-def _seconds(value: HeaderValue) -> float:
-    number = _number(value)
-    if not 0 <= number <= _MAX_EXPOSURE_S:
-        raise _UnusableValueError
-    return number
-
-
-def _milliseconds(value: HeaderValue) -> float:
-    return _seconds(_number(value) / 1000.0)
-
-
-def _temperature(value: HeaderValue) -> float:
-    number = _number(value)
-    if not -120 < number < 60:
-        raise _UnusableValueError
-    return number
-
-
-def sexagesimal_deg(text: str, *, hours: bool) -> float:
-    """Degrees from ``"19 41 02.6"``, ``"+38:12:44"``, ``"19h41m02.6s"`` or a plain number.
-
-    A plain number is degrees already, also where ``hours`` is set. Raises ValueError.
-    """
-    words = re.sub(r"[hdms:°'\"′″]", " ", text.strip().lower()).split()
-    if not 1 <= len(words) <= 3:
-        raise ValueError(f"“{text[:40]}” is not an angle")
-    negative = words[0].startswith("-")
-    try:
-        parts = [float(word) for word in words]
-    except ValueError as error:
-        raise ValueError(f"“{text[:40]}” is not an angle") from error
-    if len(parts) == 1:
-        return parts[0]
-    if any(not 0 <= part < 60 for part in parts[1:]):
-        raise ValueError(f"“{text[:40]}”: minutes and seconds must be below 60")
-    size = sum(abs(part) / 60**power for power, part in enumerate(parts))
-    return (-size if negative else size) * (15.0 if hours else 1.0)
-
-
-def _ra(value: HeaderValue) -> float:
-    angle = sexagesimal_deg(str(value), hours=True)
-    if not 0 <= angle < 360:
-        raise _UnusableValueError
-    return angle
-
-
-def _ra_hours(value: HeaderValue) -> float:
-    text = str(value)
-    return _ra(text) if len(text.split()) > 1 or ":" in text else _ra(float(text) * 15.0)
-
-
-def _dec(value: HeaderValue) -> float:
-    angle = sexagesimal_deg(str(value), hours=False)
-    if not -90 <= angle <= 90:
-        raise _UnusableValueError
-    return angle
-
-
-def _longitude(value: HeaderValue) -> float:
-    return (sexagesimal_deg(str(value), hours=False) + 180.0) % 360.0 - 180.0
+    sections: Reading[Sections] | None = None
+    """The part that sees light and its overscan, where that is not all."""
+    mosaic_origin: tuple[int, int] = (0, 0)
+    """Columns and rows of the colour pattern that are cut off before the first pixel."""
+    telescope: Reading[str] | None = None
+    conflicts: dict[str, str] = field(default_factory=dict)
+    """Words on facts that the header gives twice, unlike one another; by the fact's name."""
 
 
 _KIND_WORDS: tuple[tuple[str, str], ...] = (
@@ -193,103 +106,84 @@ def kind_of(text: str) -> str | None:
 def _kind(value: HeaderValue) -> str:
     kind = kind_of(str(value))
     if kind is None:
-        raise _UnusableValueError
+        raise UnusableValueError
     return kind
 
 
-_FACTS: dict[str, tuple[tuple[str, Callable[[HeaderValue], object]], ...]] = {
-    "kind": tuple(
-        (key, _kind)
-        for key in ("IMAGETYP", "IMAGETYPE", "FRAME", "FRAMETYP", "OBSTYPE", "EXPTYPE", "PICTTYPE")
-    ),
-    "filter": tuple(
-        (key, _text) for key in ("FILTER", "FILTERS", "FILTNAM", "FILTER1", "INSFLNAM", "FLTRNAME")
-    ),
-    "exposure_s": (
-        ("EXPTIME", _seconds),
-        ("EXPOSURE", _seconds),
-        ("EXP_TIME", _seconds),
-        ("EXPOSED", _seconds),
-        ("ITIME", _seconds),
-        ("EXPTIMEM", _milliseconds),
-        ("EXPMS", _milliseconds),
-    ),
-    "temperature_c": tuple(
-        (key, _temperature)
-        for key in (
-            "CCD-TEMP",
-            "CCDTEMP",
-            "DET-TEMP",
-            "SENSTEMP",
-            "TEMPERAT",
-            "CAMTEMP",
-            "SET-TEMP",
-        )
-    ),
-    "gain_setting": (("GAIN", _number), ("GAINSET", _number), ("CAMGAIN", _number)),
-    "offset_setting": (("OFFSET", _number), ("BLKLEVEL", _number), ("CAMOFFS", _number)),
-    "gain_e_per_adu": (("EGAIN", _positive), ("GAINADU", _positive), ("E-GAIN", _positive)),
-    "read_noise_e": (("RDNOISE", _positive), ("READNOIS", _positive), ("RON", _positive)),
-    "linear_limit_adu": (
-        ("LINLIMIT", _positive),
-        ("SATURATE", _positive),
-        ("SATLEVEL", _positive),
-        ("DATAMAX", _positive),
-    ),
-    "readout_mode": (("READOUTM", _text), ("READMODE", _text), ("RDMODE", _text)),
-    "camera": (("INSTRUME", _text), ("CAMERA", _text), ("DETNAM", _text), ("DETECTOR", _text)),
-    "object_name": (("OBJECT", _text), ("OBJNAME", _text), ("TARGNAME", _text)),
-    "ra_deg": (
-        ("OBJCTRA", _ra),
-        ("RA_OBJ", _ra),
-        ("RA", _ra),
-        ("TELRA", _ra),
-        ("RADEG", _ra),
-        ("RAHOURS", _ra_hours),
-        ("CRVAL1", _ra),
-    ),
-    "dec_deg": (
-        ("OBJCTDEC", _dec),
-        ("DEC_OBJ", _dec),
-        ("DEC", _dec),
-        ("TELDEC", _dec),
-        ("DECDEG", _dec),
-        ("CRVAL2", _dec),
-    ),
-    "latitude_deg": (("SITELAT", _dec), ("LAT-OBS", _dec), ("OBSLAT", _dec), ("LATITUDE", _dec)),
-    "longitude_deg": (
-        ("SITELONG", _longitude),
-        ("LONG-OBS", _longitude),
-        ("OBSLONG", _longitude),
-        ("LONGITUD", _longitude),
-    ),
-    "elevation_m": (
-        ("SITEELEV", _number),
-        ("ALT-OBS", _number),
-        ("OBSALT", _number),
-        ("ELEVATIO", _number),
-    ),
-    "mosaic": (("BAYERPAT", _text), ("COLORTYP", _text), ("CFAIMAGE", _text)),
-    "aperture_m": (
-        ("TELAPER", _aperture),
-        ("APERTURE", _aperture),
-        ("APTDIA", _aperture),
-        ("TELDIAM", _aperture),
-    ),
-}
+def _rows(parse: Callable[[HeaderValue], object], keywords: str) -> Rows:
+    return tuple((keyword, parse) for keyword in keywords.split())
 
+
+_FACTS: dict[str, Rows] = {
+    "kind": _rows(_kind, "IMAGETYP IMAGETYPE FRAME FRAMETYP OBSTYPE EXPTYPE PICTTYPE IMGTYPE"),
+    "filter": _rows(short_text, "FILTER FILTERS FILTNAM FILTER1 INSFLNAM FLTRNAME FILTERID"),
+    "exposure_s": (
+        *_rows(seconds, "EXPTIME EXPOSURE EXP_TIME EXPOSED ITIME EXPTIM EXPOTIME TELAPSE"),
+        *_rows(seconds_of_milliseconds, "EXPTIMEM EXPMS EXP_MS EXPOSMS"),
+    ),
+    "temperature_c": _rows(
+        temperature_c, "CCD-TEMP CCDTEMP DET-TEMP SENSTEMP DETTEMP TEMPERAT CAMTEMP SET-TEMP"
+    ),
+    "gain_setting": _rows(number_of, "GAIN GAINSET CAMGAIN"),
+    "offset_setting": _rows(number_of, "OFFSET BLKLEVEL CAMOFFS BLACKLVL"),
+    "gain_e_per_adu": _rows(positive, "EGAIN GAINADU E-GAIN"),
+    "read_noise_e": _rows(positive, "RDNOISE READNOIS RON"),
+    "linear_limit_adu": _rows(positive, "LINLIMIT SATURATE SATLEVEL DATAMAX"),
+    "readout_mode": _rows(short_text, "READOUTM READMODE RDMODE"),
+    "camera": _rows(short_text, "INSTRUME CAMERA DETNAM DETECTOR CAMNAME"),
+    "telescope": _rows(short_text, "TELESCOP TELNAME"),
+    "object_name": _rows(short_text, "OBJECT OBJNAME TARGNAME"),
+    "ra_deg": (
+        *_rows(right_ascension_deg, "OBJCTRA RA_OBJ RA TELRA RADEG"),
+        *_rows(right_ascension_of_hours, "RAHOURS"),
+        *_rows(right_ascension_deg, "CRVAL1"),
+    ),
+    "dec_deg": _rows(declination_deg, "OBJCTDEC DEC_OBJ DEC TELDEC DECDEG CRVAL2"),
+    "latitude_deg": _rows(declination_deg, "SITELAT LAT-OBS OBSLAT LATITUDE OBSGEO-B"),
+    "longitude_deg": _rows(longitude_deg, "SITELONG LONG-OBS OBSLONG LONGITUD OBSGEO-L"),
+    "elevation_m": _rows(number_of, "SITEELEV ALT-OBS OBSALT ELEVATIO OBSGEO-H"),
+    "mosaic": _rows(colour_pattern, "BAYERPAT COLORTYP CFAPAT BAYER CFAIMAGE"),
+    "aperture_m": _rows(aperture_m, "TELAPER APERTURE APTDIA TELDIAM"),
+}
+"""Every fact's keywords, the most specific first, each with how its value is read."""
+
+_MEANS = {
+    "kind": "kind of frame", "filter": "filter", "exposure_s": "exposure time, s or ms",
+    "temperature_c": "sensor temperature, °C", "gain_setting": "gain setting",
+    "offset_setting": "offset setting", "gain_e_per_adu": "gain, e⁻/ADU",
+    "read_noise_e": "read noise, e⁻", "linear_limit_adu": "linear limit, ADU",
+    "readout_mode": "read-out mode", "camera": "camera", "telescope": "telescope",
+    "object_name": "object", "ra_deg": "right ascension", "dec_deg": "declination",
+    "latitude_deg": "latitude of the site", "longitude_deg": "its longitude, east positive",
+    "elevation_m": "its elevation, m", "mosaic": "colour pattern of 2 × 2 pixels",
+    "aperture_m": "aperture of the telescope, m or mm",
+}  # fmt: skip
+
+
+def keyword_table() -> str:
+    """The table of what is read from which keywords, as Markdown: made of what reads them."""
+    rows = [(_MEANS[name], [key for key, _ in known]) for name, known in _FACTS.items()]
+    rows += [(f"time: {what}", list(keys)) for what, keys in time_keywords().items()]
+    rows += [
+        ("binning", list(_BINNING_KEYWORDS)),
+        ("scale, arcsec/px", list(_SCALE_KEYWORDS)),
+        ("scale from pixel size", list(_PIXEL_SIZE_KEYWORDS)),
+        ("… and focal length", list(_FOCAL_LENGTH_KEYWORDS)),
+        ("origin of a sub-frame", [*(", ".join(pair) for pair in _ORIGIN_KEYWORDS), "DETSEC"]),
+        ("origin of the colour pattern", [", ".join(pair) for pair in _MOSAIC_ORIGIN_KEYWORDS]),
+        ("part that sees light", list(LIGHT_KEYWORDS)),
+        ("overscan", list(OVERSCAN_KEYWORDS)),
+        ("processed already, where set", list(_PROCESSED_KEYWORDS)),
+    ]
+    lines = ["| what | keywords, the first that is usable counts |", "| --- | --- |"]
+    return "\n".join([*lines, *(f"| {what} | {', '.join(keys)} |" for what, keys in rows)]) + "\n"
+
+
+_BINNING_KEYWORDS = ("XBINNING", "BINX", "BINNING", "CCDSUM", "CCDXBIN")
+_MOSAIC_ORIGIN_KEYWORDS = (("XBAYROFF", "YBAYROFF"), ("BAYOFFX", "BAYOFFY"))
 _SCALE_KEYWORDS = ("PIXSCALE", "SCALE", "SECPIX", "PLTSCALE")
 _PIXEL_SIZE_KEYWORDS = ("XPIXSZ", "PIXSIZE1", "PIXSIZE")
 _FOCAL_LENGTH_KEYWORDS = ("FOCALLEN", "FOCALLENGTH", "FOCAL")
-_MIDDLE_KEYWORDS = ("DATE-AVG", "DATE-MID", "MIDTIME")
-_START_KEYWORDS = ("DATE-BEG", "DATE-OBS", "DATE_OBS", "UTSTART")
-_CLOCK_KEYWORDS = ("TIME-OBS", "UT", "UTC", "UTC-OBS", "TIME-BEG")
-_DAY_KEYWORDS = (("MJD-AVG", True), ("MJD-OBS", False), ("JD-OBS", False), ("JD", False))
-_MOST_ZONE_H = 14
-_UTC_SYSTEMS = ("UTC", "UT", "UT1", "GMT", "Z", "")
-_TAI_SYSTEMS = {"TAI": 0.0, "IAT": 0.0, "TT": 32.184, "TDT": 32.184, "ET": 32.184, "TDB": 32.184,
-                "GPS": -19.0}  # fmt: skip
-"""How many seconds each is ahead of TAI (FITS 4.0, table 30); TDB to 2 ms."""
 _PROCESSED_KEYWORDS = ("NCOMBINE", "STACKCNT", "BIASCORR", "DARKCORR", "FLATCORR")
 _PROCESSED_WORDS = re.compile(
     r"\b(dark|bias|flat)\w*[ -](subtract|divid|correct|remov)"
@@ -303,33 +197,63 @@ _ORIGIN_KEYWORDS = (("XORGSUBF", "YORGSUBF"), ("XORG", "YORG"), ("SUBX", "SUBY")
 def interpret(image: FitsImage) -> FrameFacts:
     """The facts of a header, each with its keyword. Never raises: absent or odd facts are None."""
     cards = image.cards
-    values: dict[str, object] = {name: _first(cards, rows) for name, rows in _FACTS.items()}
-    time_utc, is_middle = _time(cards)
-    values["time_utc"] = time_utc
-    values["time_is_middle"] = is_middle
-    system = _time_system(cards)
-    values["time_system"] = None if system in (*_UTC_SYSTEMS, *_TAI_SYSTEMS) else system
-    values["binning"] = _binning(cards)
-    values["scale_arcsec_per_px"] = _scale(cards, _binning(cards))
+    values: dict[str, Any] = {name: first_of(cards, rows) for name, rows in _FACTS.items()}
+    exposure = values["exposure_s"]
+    exposure_s = float(exposure.value) if isinstance(exposure, Reading) else None
+    conflicts = {name: words for name in ("kind", "exposure_s") if (words := _unlike(cards, name))}
+    site = values["longitude_deg"]
+    time = time_of(cards, exposure_s, site.value if isinstance(site, Reading) else None)
+    if time.conflict:
+        conflicts["time_utc"] = time.conflict
+    values["time_utc"], values["time_is_middle"] = time.utc, time.is_middle
+    values["time_system"] = time.scale
+    binning = _binning(cards)
+    values["binning"] = binning
+    values["scale_arcsec_per_px"] = _scale(cards, binning)
     values["processed"] = _processed(image, values["kind"])
     values["origin"] = _origin(cards)
-    return FrameFacts(**{field.name: values[field.name] for field in fields(FrameFacts)})  # type: ignore[arg-type]
+    shape = (image.source.height, image.source.width)
+    sections = sections_of(cards, shape, binning.value if binning else (1, 1))
+    if isinstance(sections, str):
+        conflicts["sections"] = f"its header's sections contradict one another: {sections}"
+        sections = None
+    values["sections"] = Reading(sections, sections.keywords) if sections else None
+    values["mosaic_origin"] = _mosaic_origin(cards)
+    values["conflicts"] = conflicts
+    return FrameFacts(**{one.name: values[one.name] for one in fields(FrameFacts)})
 
 
-def _first(
-    cards: dict[str, HeaderValue], rows: tuple[tuple[str, Callable[[HeaderValue], object]], ...]
-) -> Reading[object] | None:
-    for keyword, parse in rows:
-        if keyword in cards:
-            try:
-                return Reading(parse(cards[keyword]), keyword)
-            except (ValueError, TypeError, OverflowError):
-                continue
-    return None
+def _unlike(cards: dict[str, HeaderValue], name: str) -> str:
+    """Words on a fact that several keywords give, unlike one another."""
+    found = [reading for row in _FACTS[name] if (reading := first_of(cards, (row,))) is not None]
+    if len(found) < 2:
+        return ""
+    first = found[0]
+    for other in found[1:]:
+        if name == "kind":
+            same = other.value == first.value
+        else:
+            one, two = sorted((float(first.value), float(other.value)))
+            # A time in milliseconds beside one in seconds is no contradiction.
+            same = (
+                two - one <= max(0.01 * two, 0.005) or abs(two / max(one, 1e-9) / 1000 - 1) < 0.01
+            )
+        if not same:
+            said = f"{first.keyword} = {first.value}, {other.keyword} = {other.value}"
+            return f"its header contradicts itself: {said}"
+    return ""
+
+
+def _mosaic_origin(cards: dict[str, HeaderValue]) -> tuple[int, int]:
+    found = []
+    for keywords in zip(*_MOSAIC_ORIGIN_KEYWORDS, strict=True):
+        reading = first_of(cards, tuple((key, number_of) for key in keywords))
+        found.append(int(reading.value) % 2 if reading else 0)
+    return found[0], found[1]
 
 
 def _binning(cards: dict[str, HeaderValue]) -> Reading[tuple[int, int]] | None:
-    for keyword in ("XBINNING", "BINX", "BINNING", "CCDSUM", "CCDXBIN"):
+    for keyword in _BINNING_KEYWORDS:
         if keyword not in cards:
             continue
         numbers = [int(word) for word in re.findall(r"\d+", str(cards[keyword]))]
@@ -344,100 +268,16 @@ def _binning(cards: dict[str, HeaderValue]) -> Reading[tuple[int, int]] | None:
 def _scale(
     cards: dict[str, HeaderValue], binning: Reading[tuple[int, int]] | None
 ) -> Reading[float] | None:
-    stated = _first(cards, tuple((key, _positive) for key in _SCALE_KEYWORDS))
+    stated = first_of(cards, tuple((key, positive) for key in _SCALE_KEYWORDS))
     if stated is not None:
-        return stated  # type: ignore[return-value]
-    pixel = _first(cards, tuple((key, _positive) for key in _PIXEL_SIZE_KEYWORDS))
-    focal = _first(cards, tuple((key, _positive) for key in _FOCAL_LENGTH_KEYWORDS))
+        return stated
+    pixel = first_of(cards, tuple((key, positive) for key in _PIXEL_SIZE_KEYWORDS))
+    focal = first_of(cards, tuple((key, positive) for key in _FOCAL_LENGTH_KEYWORDS))
     if pixel is None or focal is None:
         return None
     # Headers disagree on whether the pixel size is before or after binning; most write it after.
-    scale = 206.26480625 * float(pixel.value) / float(focal.value)  # type: ignore[arg-type]
+    scale = 206.26480625 * float(pixel.value) / float(focal.value)
     return Reading(scale, f"{pixel.keyword}/{focal.keyword}")
-
-
-def _time(cards: dict[str, HeaderValue]) -> tuple[Reading[datetime] | None, bool]:
-    """The header's time as UTC, whatever scale it is in, and whether it is the middle. None where
-    the scale is one that cannot be brought to UTC.
-    """
-    moment, middle = _time_as_written(cards)
-    system = _time_system(cards)
-    if moment is None or system in _UTC_SYSTEMS:
-        return moment, middle
-    if system not in _TAI_SYSTEMS:
-        return None, middle
-    tai = moment.value - timedelta(seconds=_TAI_SYSTEMS[system])
-    return Reading(_utc_of_tai(tai), f"{moment.keyword} in {system}"), middle
-
-
-def _time_system(cards: dict[str, HeaderValue]) -> str:
-    return str(cards.get("TIMESYS", "UTC")).strip().upper()[:_MOST_TEXT]
-
-
-def _utc_of_tai(tai: datetime) -> datetime:
-    """UTC by the leap seconds that are tabulated (IERS Bulletin C, in Astropy's data)."""
-    from astropy.time import Time  # slow to load, and seldom needed
-
-    whole = tai.replace(microsecond=0)
-    moment = Time(whole, scale="tai").utc
-    leap_s = round((whole - moment.to_datetime(leap_second_strict="silent")).total_seconds())
-    return tai - timedelta(seconds=leap_s)
-
-
-def _time_as_written(cards: dict[str, HeaderValue]) -> tuple[Reading[datetime] | None, bool]:
-    for keywords, middle in ((_MIDDLE_KEYWORDS, True), (_START_KEYWORDS, False)):
-        for keyword in keywords:
-            moment = _moment(cards, keyword)
-            if moment is not None:
-                return moment, middle
-    for keyword, middle in _DAY_KEYWORDS:
-        if keyword in cards:
-            try:
-                day = _number(cards[keyword])
-            except ValueError:
-                continue
-            mjd = day if keyword.startswith("MJD") else day - _JD_MJD_ZERO
-            if 15000 < mjd < 100000:
-                moment_utc = datetime(1970, 1, 1) + timedelta(days=mjd - _MJD_UNIX_EPOCH)
-                return Reading(moment_utc, keyword), middle
-    return None, False
-
-
-def _moment(cards: dict[str, HeaderValue], keyword: str) -> Reading[datetime] | None:
-    text = str(cards.get(keyword, "")).strip().rstrip("Z")
-    if not text:
-        return None
-    used = keyword
-    if re.fullmatch(r"\d{2}/\d{2}/\d{2}", text):  # FITS dates before 1999: day/month/year
-        day, month, year = text.split("/")
-        text = f"19{year}-{month}-{day}"
-    if re.fullmatch(r"\d{4}-\d{2}-\d{2}", text):
-        clock = next((key for key in _CLOCK_KEYWORDS if ":" in str(cards.get(key, ""))), None)
-        if clock is None:
-            return None
-        text = f"{text}T{str(cards[clock]).strip()}"
-        used = f"{keyword}+{clock}"
-    match = re.fullmatch(
-        r"(\d{4}-\d{2}-\d{2})[T ](\d{1,2}):(\d{2}):(\d{2})(\.\d*)?(?:([+-])(\d{2}):?(\d{2}))?", text
-    )
-    if match is None:
-        return None
-    date, hour, minute, second, fraction, sign, zone_hours, zone_minutes = match.groups()
-    try:
-        base = datetime.fromisoformat(date)
-    except ValueError:
-        return None
-    if base.year not in _YEARS:
-        return None
-    seconds = int(hour) * 3600 + int(minute) * 60 + int(second) + float(fraction or 0)
-    if int(hour) > 24 or int(minute) > 59 or int(second) > 60:
-        return None
-    if sign:
-        east_s = int(zone_hours) * 3600 + int(zone_minutes) * 60
-        if int(zone_hours) > _MOST_ZONE_H or int(zone_minutes) > 59:
-            return None
-        seconds -= east_s if sign == "+" else -east_s
-    return Reading(base + timedelta(seconds=seconds), used)
 
 
 def _processed(image: FitsImage, kind: object) -> str | None:
@@ -460,7 +300,7 @@ def _origin(cards: dict[str, HeaderValue]) -> Reading[tuple[int, int]] | None:
     for x, y in _ORIGIN_KEYWORDS:
         if x in cards and y in cards:
             try:
-                return Reading((int(_number(cards[x])), int(_number(cards[y]))), f"{x}, {y}")
+                return Reading((int(number_of(cards[x])), int(number_of(cards[y]))), f"{x}, {y}")
             except (ValueError, TypeError, OverflowError):
                 continue
     section = re.fullmatch(

@@ -33,17 +33,26 @@ class Levels:
     at_highest: float = 0.0
 
 
-def levels_of(pixels: Plane) -> Levels:
-    """Level and scatter of a frame (height, width) from a sample of its pixels."""
-    sample = pixels[::_LEVEL_STEP, ::_LEVEL_STEP]
-    if not np.isfinite(sample).any():
-        raise UnreadableFileError("not one of its pixels has a value")
-    sample = sample[np.isfinite(sample)]
-    median, highest = float(np.median(sample)), float(np.max(sample))
+def levels_of(pixels: Plane, as_read: Plane | None = None) -> Levels:
+    """Level and scatter of a frame (height, width) from a sample of its pixels; their highest value
+    ``as_read``, where something was taken off since.
+    """
+    sample = _sample(pixels)
+    median = float(np.median(sample))
+    top = sample if as_read is None else _sample(as_read)
+    highest = float(np.max(top))
     return Levels(
         median, 1.4826 * float(np.median(np.abs(sample - median))), highest,
-        float(np.mean(sample == highest)),
+        float(np.mean(top == highest)),
     )  # fmt: skip
+
+
+def _sample(pixels: Plane) -> Plane:
+    sample = pixels[::_LEVEL_STEP, ::_LEVEL_STEP]
+    known = np.isfinite(sample)
+    if not known.any():
+        raise UnreadableFileError("not one of its pixels has a value")
+    return sample[known]
 
 
 def unusable(levels: Levels, kind: str, linear_limit_adu: float | None) -> str | None:

@@ -46,6 +46,8 @@ class Frame:
     """A name of its pixels, where another file may be the same exposure."""
     camera: str | None = None
     """Where stated, or where only one camera has this size and binning."""
+    telescope: str | None = None
+    """Where a camera was on more than one."""
 
     @property
     def binning(self) -> tuple[int, int]:
@@ -90,8 +92,18 @@ class Frame:
         return self.source.height, self.source.width
 
     @property
+    def overscan(self) -> bool:
+        """Whether every row's level is known from overscan, and taken off."""
+        return bool(self.source.strips)
+
+    @property
     def kit(self) -> str:
-        """Camera, size and binning in words: what is corrected and measured together."""
+        """Sensor and telescope in words: what is corrected and measured together."""
+        return f"{self.sensor}, {self.telescope}" if self.telescope else self.sensor
+
+    @property
+    def sensor(self) -> str:
+        """Camera, size and binning in words."""
         height, width = self.shape
         parts = [self.camera or "camera", f"{width} × {height}"]
         if self.binning != (1, 1):
@@ -170,7 +182,9 @@ def read_raw(path: Path, name: str) -> RawFile:
         return RawFile(name, "", None, None, str(error).removeprefix(f"{path.name}: "))
     except OSError as error:
         return RawFile(name, "", None, None, f"cannot be opened: {error.strerror}")
-    return RawFile(name, sha256, image.source, interpret(image), "")
+    facts = interpret(image)
+    source = image.source.limited_to(facts.sections.value) if facts.sections else image.source
+    return RawFile(name, sha256, source, facts, "")
 
 
 def inspect_file(
@@ -190,7 +204,7 @@ def settle(
     kind = facts.kind.value if facts.kind else ""
     said = facts.filter.value if facts.filter else default_filter
     name = None if said is None else filter_name(said)
-    exclude = raw.problem or _exclude_reason(facts, kind, name)
+    exclude = raw.problem or _exclude_reason(facts, kind, name) or _contradiction(facts, kind)
     if not exclude and kind in _DARK_KINDS and raw.sky_stars >= SKY_STARS and not _said(facts.kind):
         exclude = f"wrong kind: called a {kind}, but {raw.sky_stars} stars are on it"
     if exclude:
@@ -230,6 +244,16 @@ def _corrected(facts: FrameFacts, word: Correction) -> FrameFacts:
 
 def _said(reading: Reading[str] | None) -> bool:
     return reading is not None and reading.keyword == OBSERVER
+
+
+def _contradiction(facts: FrameFacts, kind: str) -> str | None:
+    """What a header says twice, unlike, where it matters and the observer has not said."""
+    matters = {"kind": True, "exposure_s": kind != "bias", "time_utc": kind == "exposure"}
+    for name, words in facts.conflicts.items():
+        reading = getattr(facts, name)
+        if matters.get(name, False) and not (reading and reading.keyword == OBSERVER):
+            return f"{words}; say in Intake what holds"
+    return None
 
 
 def _exclude_reason(facts: FrameFacts, kind: str, name: str | None) -> str | None:
@@ -273,7 +297,7 @@ def sort_night(
     """Separate exposures from calibration frames; leave out what does not belong, with reasons."""
     left_out = [item for item in inspected if isinstance(item, LeftOut)]
     frames = [item for item in inspected if isinstance(item, Frame)]
-    frames = _name_cameras(_drop_duplicates(frames, left_out))
+    frames = _name_telescopes(_name_cameras(_drop_duplicates(frames, left_out)))
     exposures = [frame for frame in frames if frame.kind == "exposure"]
     calibration = [frame for frame in frames if frame.kind != "exposure"]
     calibration = _drop_unusable(calibration, linear_limit_adu, left_out)
@@ -350,6 +374,20 @@ def _name_cameras(frames: list[Frame]) -> list[Frame]:
     only = {key: next(iter(names)) for key, names in stated.items() if len(names) == 1}
     return [
         frame if frame.camera else replace(frame, camera=only.get((frame.shape, frame.binning)))
+        for frame in frames
+    ]
+
+
+def _name_telescopes(frames: list[Frame]) -> list[Frame]:
+    """Tell frames of one sensor apart by telescope, where it was on several."""
+    on: dict[str, set[str]] = defaultdict(set)
+    for frame in frames:
+        if frame.facts.telescope:
+            on[frame.sensor].add(frame.facts.telescope.value)
+    return [
+        replace(frame, telescope=frame.facts.telescope.value)
+        if frame.facts.telescope and len(on[frame.sensor]) > 1
+        else frame
         for frame in frames
     ]
 

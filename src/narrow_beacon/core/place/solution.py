@@ -163,6 +163,18 @@ class Solution:
         height, width = self.shape
         return Solution.linear(ra, dec, (width - 1) / 2, (height - 1) / 2, -self.cd, self.shape)
 
+    def among(self, first: tuple[int, int], step: int, shape: tuple[int, int]) -> Solution:
+        """The same for the pixels of a file (height, width) of which this image is a part: from
+        column and row ``first`` on, every ``step``-th.
+        """
+        scale = float(step) ** (1.0 - np.array([p + q for p, q in powers(self.sip_order)]))
+        return Solution(
+            self.ra0_deg, self.dec0_deg, first[0] + step * self.x0_px,
+            first[1] + step * self.y0_px, self.cd / step, shape, self.sip_order,
+            self.sip_a * scale if self.sip_a.size else self.sip_a,
+            self.sip_b * scale if self.sip_b.size else self.sip_b,
+        )  # fmt: skip
+
     def header(self) -> dict[str, str | float]:
         """FITS WCS keywords, positions counted from 1."""
         suffix = "-SIP" if self.sip_order > 1 else ""

@@ -39,13 +39,17 @@ _SCHEMA = pa.schema(
 
 @dataclass(frozen=True)
 class MeasuredExposure:
-    """An exposure's census with what its rows need: name, filter, time, radius for the flags."""
+    """An exposure's census with what its rows need: name, filter, time, radius for the flags, and
+    where its pixels are among those of the file: the first one's column and row, and the step.
+    """
 
     name: str
     filter: str
     jd_utc: float
     radius_px: float
     census: ExposureCensus
+    first: tuple[float, float] = (0.0, 0.0)
+    step: int = 1
 
 
 def write_census(exposures: Sequence[MeasuredExposure], stars: StarTable, path: Path) -> None:
@@ -107,14 +111,14 @@ def _group(
 
     filter_code = np.array([filters.index(item.filter) for item in exposures])
     jd = np.array([item.jd_utc for item in exposures])
-    radii = np.stack([census.radii_px for census in censuses])
+    radii = np.stack([e.step * e.census.radii_px for e in exposures])
     columns = [
         coded(exposure, names),
         coded(star + first, star_names),
         coded(filter_code[exposure], pa.array(filters)),
         pa.array(jd[exposure]),
-        pa.array(gather([census.x_px for census in censuses]) + 1.0),
-        pa.array(gather([census.y_px for census in censuses]) + 1.0),
+        pa.array(gather([e.first[0] + e.step * e.census.x_px for e in exposures]) + 1.0),
+        pa.array(gather([e.first[1] + e.step * e.census.y_px for e in exposures]) + 1.0),
         pa.array(gather([census.sky_adu_per_px for census in censuses])),
         pa.array(gather([census.peak_adu for census in censuses])),
         pa.array(gather(flags).astype(np.int32)),
