@@ -29,6 +29,8 @@ class Reduced:
     error: np.ndarray
     sigma: np.ndarray
     exposures: dict[str, dict[str, str]]
+    truth: dict[str, dict[str, Any]]
+    """Of every exposure, by its name in the results."""
 
     @property
     def good(self) -> np.ndarray:
@@ -63,13 +65,15 @@ def reduced(
         text = text.replace(old, new)
     path.write_text(text, encoding="utf-8")
     outcome = reduce_plan(read_plan(path), 1)
-    by_file = {f"raw/{item['file']}": item["target_mag"] for item in truth["exposures"]}
+    by_file = {f"raw/{item['file']}": item for item in truth["exposures"]}
     curve = folder / "out" / "light_curve.csv"
     rows = read_csv(curve) if curve.exists() else []
-    truth_mag = np.array([by_file[row["exposure"].removesuffix(".gz")] for row in rows])
+    truth_mag = np.array(
+        [by_file[row["exposure"].removesuffix(".gz")]["target_mag"] for row in rows]
+    )
     return Reduced(
         outcome, rows, numbers(rows, "magnitude") - truth_mag, numbers(rows, "uncertainty"),
-        {row["file"]: row for row in read_csv(folder / "out" / "exposures.csv")},
+        {row["file"]: row for row in read_csv(folder / "out" / "exposures.csv")}, by_file,
     )  # fmt: skip
 
 

@@ -14,8 +14,9 @@ from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.errors import BeaconError, CatalogueError
+from narrow_beacon.core.frames.colour import CHANNELS
 from narrow_beacon.core.frames.filters import filter_name
-from narrow_beacon.core.frames.header_values import sexagesimal_deg
+from narrow_beacon.core.frames.header_values import colour_pattern, sexagesimal_deg
 from narrow_beacon.core.gate import OPEN, Gate, OutsideError
 from narrow_beacon.core.report.layout import LayoutError, read_layout
 
@@ -66,6 +67,8 @@ class Plan:
     """False where name and position are only what the headers say the telescope pointed at."""
     bands: Mapping[str, str] = field(default_factory=dict)
     """The catalogue's band by the filter's name, where the observer says so."""
+    pattern: str | None = None
+    """The colour pattern of the sensor, in place of the headers'."""
     comparison: tuple[str, ...] = ()
     check: str | None = None
     radius: RadiusRule = field(default_factory=RadiusRule)
@@ -167,6 +170,21 @@ def annulus_radii(value: Any) -> tuple[float, float]:
     return inner, outer
 
 
+def _colours(value: Any) -> str:
+    try:
+        return colour_pattern(value)
+    except ValueError as error:
+        raise ValueError(
+            'must be the colours of 2 × 2 pixels, row by row: "RGGB", "BGGR", "GRBG" or "GBRG"'
+        ) from error
+
+
+def _channels(value: Any) -> dict[str, str]:
+    if not isinstance(value, dict) or not value or not set(value) <= set(CHANNELS):
+        raise ValueError('must give bands to channels: { red = "R", green = "V", blue = "B" }')
+    return {channel: _text(band) for channel, band in value.items()}
+
+
 _KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
     "frames": {"folder": _texts, "library": _text, "filter": _text},
     "catalogue": {"file": _text, "cone": _text, "epoch": _number(1800, 2200)},
@@ -190,6 +208,7 @@ _KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
         "dec": _angle(-90, 90, hours=False),
     },
     "bands": {},
+    "colour_sensor": {"pattern": _colours, "channels": _channels},
     "cast": {"comparison": _texts, "check": _text},
     "measure": {"radius": radius_rule, "annulus": annulus_radii, "unit": _choice("px", "fwhm")},
     "output": {"folder": _text, "layout": _text, "doubtful": _truth},
@@ -362,10 +381,14 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         target_ra_deg=get("target", "ra"),
         target_dec_deg=get("target", "dec"),
         bands={
-            filter_name(key): value
-            for (section, key), value in values.items()
-            if section == "bands" and value
+            **get("colour_sensor", "channels", {}),
+            **{
+                filter_name(key): value
+                for (section, key), value in values.items()
+                if section == "bands" and value
+            },
         },
+        pattern=get("colour_sensor", "pattern"),
         comparison=get("cast", "comparison", ()),
         check=get("cast", "check"),
         radius=get("measure", "radius", RadiusRule()),

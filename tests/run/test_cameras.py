@@ -6,9 +6,26 @@ from pathlib import Path
 
 import numpy as np
 import pyarrow.parquet as pq
+import pytest
+from astropy.io import fits
 
+from builders import write_simple
+from narrow_beacon.bench.compare import numbers
+from narrow_beacon.core.frames.colour import sites_of
+from narrow_beacon.core.frames.sort import Frame, TimeRule, channels_of, inspect_file
+from narrow_beacon.core.measure.overlap import pixel_overlap
+from narrow_beacon.core.measure.sampling import sampling_scatter
+from narrow_beacon.core.measure.spread import Spread
 from narrow_beacon.simulate.camera import Camera
-from small_nights import SHAPE, edit, reduced
+from narrow_beacon.simulate.render import MOFFAT_BETA, add_stars, moffat_alpha
+from narrow_beacon.simulate.sky import add_red
+from small_nights import COUNT, SHAPE, edit, reduced
+
+BANDS = {"red": "R", "green": "V", "blue": "B"}
+CHANNELS = """[colour_sensor]
+channels = { red = "R", green = "V", blue = "B" }
+
+[output]"""
 
 
 def test_overscan_is_taken_off_trimmed_and_positions_stay_those_of_the_file(
@@ -56,3 +73,82 @@ def test_a_dark_is_scaled_by_the_overscan_where_there_is_no_bias(tmp_path: Path)
 def _as_length(adu: np.ndarray, header: object, seconds: float) -> np.ndarray:
     header["EXPTIME"] = seconds  # type: ignore[index]
     return adu.astype(np.uint16)
+
+
+def test_the_colours_of_a_sensor_are_filters_of_their_own(tmp_path: Path) -> None:
+    def nameless(raw: Path) -> None:
+        for path in raw.rglob("*.fits"):
+            with fits.open(path, mode="update") as hdus:
+                hdus[0].header.remove("FILTER", ignore_missing=True)
+
+    night = reduced(
+        tmp_path, nameless, {"[output]": CHANNELS}, change=add_red, density=6000.0,
+        camera=Camera(41, (480, 480), pattern="GBRG", hot_share=0.0005), shape=(480, 480),
+    )  # fmt: skip
+    by_filter = {name: [row for row in night.rows if row["filter"] == name] for name in BANDS}
+    assert {len(rows) for rows in by_filter.values()} == {COUNT}
+    for name, band in BANDS.items():
+        rows = by_filter[name]
+        error = numbers(rows, "magnitude") - [
+            night.truth[row["exposure"]]["target_mags"][band] for row in rows
+        ]
+        sigma = numbers(rows, "uncertainty")
+        # Five or more comparison stars of 3 mmag each leave a common offset of below 2 mmag.
+        assert abs(np.mean(error)) < 3 * np.hypot(np.mean(sigma) / np.sqrt(COUNT), 0.003)
+        assert 0.6 < np.std(error / sigma) < 1.4
+        # On the full grid, whatever the channel's own.
+        assert abs(np.mean(numbers(rows, "fwhm_px")) / 3.0 - 1.0) < 0.08
+    census = pq.read_table(tmp_path / "out" / "census.parquet").to_pydict()
+    places = {
+        (star, exposure): {}
+        for star, exposure in zip(census["star"], census["exposure"], strict=True)
+    }
+    for star, exposure, name, x in zip(
+        census["star"], census["exposure"], census["filter"], census["x_px"], strict=True
+    ):
+        places[star, exposure][name] = x
+    apart = [np.ptp(list(x.values())) for x in places.values() if len(x) == 3]
+    # A star stands where it stands, to what its centre is known by.
+    assert np.median(apart) < 0.25
+    for row in night.exposures.values():
+        if row["kind"] == "exposure":
+            true = night.truth[row["file"]]
+            assert row["filter"] == "red, green, blue"
+            assert abs(float(row["scale_arcsec_per_px"]) - 1.16) < 0.01
+            assert abs(float(row["dec_deg"]) - true["center_deg"][1]) * 3600 < 0.4
+
+
+def test_a_pattern_as_given_comes_before_the_header(tmp_path: Path) -> None:
+    path = write_simple(tmp_path / "a.fits", np.ones((32, 32), np.uint16), BAYERPAT="RGGB")
+    frame = inspect_file(path, "a.fits", None, TimeRule(pattern="BGGR"))
+    assert isinstance(frame, Frame)
+    red, green, blue = channels_of(frame)
+    assert (red.source.first, blue.source.first) == ((1, 1), (0, 0))
+    assert green.second is not None
+    assert {green.source.first, green.second.first} == {(1, 0), (0, 1)}
+    assert [part.filter for part in (red, green, blue)] == list(BANDS)
+    assert {part.file for part in (red, green, blue)} == {"a.fits"}
+    assert {part.kit for part in (red, green, blue)} == {frame.kit}
+    # Columns that are cut off shift the pattern.
+    assert sites_of("RGGB", (1, 0), "red") == ((1, 0),)
+    assert sites_of("RGGB", (0, 0), "red", (1, 1)) == ((1, 1),)
+
+
+@pytest.mark.parametrize("fwhm_px", [1.0, 1.5, 2.0])
+def test_what_narrow_stars_lose_between_a_colours_pixels_is_known(fwhm_px: float) -> None:
+    rng = np.random.default_rng(2)
+    sums = []
+    radius = 2.4 * fwhm_px
+    for x, y in rng.uniform(20, 21, (400, 2)):
+        light = np.zeros((80, 80), np.float32)
+        add_stars(light, np.array([2 * x]), np.array([2 * y]), np.array([1e6]), 2 * fwhm_px)
+        own = np.ascontiguousarray(light[::2, ::2])
+        area = [[pixel_overlap(i - x, j - y, radius) for i in range(40)] for j in range(40)]
+        sums.append(float(np.sum(own * np.array(area))))
+    seen = np.std(sums) / np.mean(sums)
+    r = np.arange(1025) * 14.0 * fwhm_px / 1024
+    alpha = moffat_alpha(fwhm_px)
+    spread = Spread((1 + (r / alpha) ** 2) ** -MOFFAT_BETA, r[1], np.zeros(1025))
+    told = sampling_scatter(spread, np.array([radius]), 0.5, [(0.0, 0.0)])[0]
+    # It stands for widths 10% about the measured one: a little more than for just one.
+    assert 0.95 * seen < told < 1.6 * seen + 2e-4

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -342,7 +343,11 @@ class TestFiles:
     @pytest.mark.parametrize(
         ("values", "words"),
         [
-            ({"exposure_s": "long"}, "give seconds"),
+            ({"exposure_s": "long"}, "give a number"),
+            ({"shift_s": "a while"}, "write seconds, or hours"),
+            ({"moment": "noon"}, "none of start, middle, end"),
+            ({"temperature_c": "-300"}, "from -120 to 60"),
+            ({"dec_deg": "+98 00 00"}, "from -90° to 90°"),
             ({"exposure_s": "-5"}, "from 0 to 86400"),
             ({"time_utc": "yesterday"}, "the start in UTC"),
         ],
@@ -366,6 +371,60 @@ class TestFiles:
         )
         found = client.get(f"campaigns/{fresh}/exposures")["exposures"]
         assert next(e["mid_utc"] for e in found if e["id"] == asking) == "2026-09-20T23:00:30"
+
+    def test_a_clock_is_put_right_for_many_files_seen_first_and_undone(
+        self, client: Client, sorted_campaign: int
+    ) -> None:
+        page = f"campaigns/{sorted_campaign}"
+
+        def mids() -> dict[int, str]:
+            return {e["id"]: e["mid_utc"] for e in client.get(f"{page}/exposures")["exposures"]}
+
+        before = mids()
+        said = {
+            "ids": list(before), "shift_s": "−2h", "moment": "end", "temperature_c": "-12",
+            "gain_setting": "200", "ra_deg": "22 44 48", "dec_deg": "+41 36 00",
+        }  # fmt: skip
+        seen = client.post(f"{page}/corrections/preview", said)
+        assert seen["count"] == len(before)
+        words = " ".join(seen["files"][0]["changes"])
+        for change in ("temperature −10 °C → −12 °C", "gain 100, offset 30 → gain 200", "middle"):
+            assert change in words
+        assert mids() == before
+        client.post(f"{page}/corrections", said)
+        for number, old in before.items():
+            # Two hours earlier, and what was taken for the start is the end of 60 s.
+            moved = datetime.fromisoformat(old) - datetime.fromisoformat(mids()[number])
+            assert moved.total_seconds() == 2 * 3600 + 60
+        stacks = client.get(f"{page}/intake")["stacks"]
+        sky = [s for s in stacks if s["kind"] == "exposure"]
+        assert {(s["settings"], s["temperature_c"]) for s in sky} == {("gain 200, offset 30", -12)}
+        client.post(f"{page}/undo")
+        assert mids() == before
+
+    def test_the_colours_of_a_file_are_exposures_until_the_pattern_is_taken_back(
+        self, client: Client, sorted_campaign: int
+    ) -> None:
+        page = f"campaigns/{sorted_campaign}"
+        whole = client.get(f"{page}/exposures")["exposures"]
+        files = client.get(f"{page}/intake")["files"]
+        client.ask("PATCH", page, {"pattern": "RGGB"}).raise_for_status()
+        parts = client.get(f"{page}/exposures")["exposures"]
+        assert len(parts) == 3 * len(whole)
+        assert {e["filter"] for e in parts} == {"red", "green", "blue"}
+        intake = client.get(f"{page}/intake")
+        assert [f["id"] for f in intake["files"]] == [f["id"] for f in files]
+        assert {s["filter"] for s in intake["stacks"] if s["kind"] == "exposure"} == {
+            "red", "green", "blue",
+        }  # fmt: skip
+        # A word on a colour is one on its file.
+        client.post(f"{page}/corrections", {"ids": [parts[0]["id"]], "exposure_s": "30"})
+        lengths = [e["exposure_s"] for e in client.get(f"{page}/exposures")["exposures"]]
+        assert lengths.count(30.0) == 3
+        client.post(f"{page}/undo")
+        client.post(f"{page}/undo")
+        again = client.get(f"{page}/exposures")["exposures"]
+        assert [e["id"] for e in again] == [e["id"] for e in whole]
 
 
 class TestFolders:

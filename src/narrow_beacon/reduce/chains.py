@@ -23,7 +23,7 @@ from narrow_beacon.core.measure.noise import MastersNoise
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.reduce.chain_plan import ChainPlan, Option, missing_of, plan_chain
 from narrow_beacon.reduce.codec import dump, load
-from narrow_beacon.reduce.context import save_chain
+from narrow_beacon.reduce.context import SECOND, save_chain
 from narrow_beacon.reduce.faults import words_of
 from narrow_beacon.reduce.masters import MasterFile
 from narrow_beacon.reduce.names import chain_name, fingerprint
@@ -125,7 +125,9 @@ def build_chains(
         plan = plan_chain(name, frames[0], facts, picks.get(name))
         # Exposures go into the planes only where a dark's scale is found from them.
         seen = [f.sha256 for f in examples] if plan.scaled_dark.index is not None else []
-        prints[name] = fingerprint("planes", inputs_of(plan, masters), frames[0].shape, seen)
+        first = frames[0]
+        sites = (first.source.first, first.source.step) if first.channel else first.shape
+        prints[name] = fingerprint("planes", inputs_of(plan, masters), sites, seen)
         calls.append((plan, masters, examples, folder / prints[name][:16]))
     reports = workers.map(build_chain, calls, done)
     return BuiltChains({report.name: report for report in reports}, prints)
@@ -180,9 +182,24 @@ def _planes(
     note = folder / "made.json"
     if note.exists():
         return load(_Planes, note.read_text())
+    made = _planes_of(plan, masters, examples, folder)
+    if examples[0].second is not None:
+        others = [replace(f, source=f.second) for f in examples if f.second is not None]
+        other = _planes_of(plan, masters, others, folder / SECOND)
+        made = replace(made, defects=made.defects + other.defects)
+    scratch = note.with_suffix(".new")
+    scratch.write_text(dump(made))
+    scratch.replace(note)  # the last of its files: with it the planes are whole
+    return made
 
+
+def _planes_of(
+    plan: ChainPlan, masters: Sequence[MasterFile], examples: Sequence[Frame], folder: Path
+) -> _Planes:
     def read(choice: Choice) -> Master | None:
-        return None if choice.index is None else read_master(masters[choice.index].path)
+        if choice.index is None:
+            return None
+        return _own_pixels(read_master(masters[choice.index].path), examples[0])
 
     bias, dark, scaled, flat = (
         read(c) for c in (plan.bias, plan.dark, plan.scaled_dark, plan.flat)
@@ -213,11 +230,22 @@ def _planes(
     rate = _dark_rate(dark, level)
     if scaled is not None and level is not None:
         rate = factor * max(0.0, scaled.facts.level_adu - level) / exposure_s
-    made = _Planes(scale, rate, noise, int(defects.sum()), _overscan_words(examples))
-    scratch = note.with_suffix(".new")
-    scratch.write_text(dump(made))
-    scratch.replace(note)  # the last of its files: with it the planes are whole
-    return made
+    return _Planes(scale, rate, noise, int(defects.sum()), _overscan_words(examples))
+
+
+def _own_pixels(master: Master, frame: Frame) -> Master:
+    """A master's pixels of the frame's colour; a flat then relative to these alone."""
+    if not frame.channel:
+        return master
+    light = frame.source.light
+    x, y = frame.source.first
+    x, y = (x - light.x, y - light.y) if light else (x, y)
+    height, width = frame.shape
+    step = frame.source.step
+    plane = np.ascontiguousarray(master.plane[y::step, x::step][:height, :width])
+    if master.facts.kind == "flat":
+        plane /= np.float32(np.nanmedian(plane))
+    return replace(master, plane=plane)
 
 
 def _stations(plan: ChainPlan, facts: Sequence[MasterFacts], made: _Planes) -> list[Station]:

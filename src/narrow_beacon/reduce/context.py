@@ -23,6 +23,8 @@ from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.place.solve import Solver
 from narrow_beacon.reduce.solutions import solution_from_json, solution_to_json
 
+SECOND = "second"
+"""The folder, in a chain's, of the planes for the other pixels of a colour that has two."""
 _STAR_ARRAYS = ("ra_deg", "dec_deg", "pm_ra_mas_yr", "pm_dec_mas_yr", "known_variable")
 
 

@@ -126,13 +126,19 @@ class _Kit:
         self._remark_on_colours()
 
     def _remark_on_colours(self) -> None:
-        mosaic = self._facts.mosaic
-        if mosaic:
+        said = self._facts.mosaic
+        frame = self.exposures[0]
+        if said and not frame.mosaic:
             self._remark(
-                f"a colour sensor ({mosaic.keyword} = {mosaic.value}): its colours are not taken "
-                "apart yet, so that magnitudes mix them",
+                f"a colour sensor ({said.keyword} = {said.value}), binned: its colours are mixed",
                 "up to tenths of a magnitude between stars of unlike colour",
-                "compare with stars of the target's colour, or use a filter",
+                "take exposures without binning, or compare with stars of the target's colour",
+            )
+        elif said and frame.mosaic != said.value:
+            self._remark(
+                f"the colour pattern is {frame.mosaic} as given; {said.keyword} says {said.value}",
+                "with a wrong one the channels are mixed up: tenths of a magnitude",
+                "check it in Intake, under Kit",
             )
 
     def use(self, chain: ChainReport) -> ChainUse:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 import numpy as np
 
 from narrow_beacon import __version__
 from narrow_beacon.core.curve.light_curve import DOUBTFUL, GOOD
+from narrow_beacon.core.frames.colour import CHANNELS
 from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.frames.sort import Frame, LeftOut
 from narrow_beacon.core.place.solution import Solution
@@ -59,7 +62,7 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
             assert census is not None
             measured.append(
                 MeasuredExposure(
-                    outcome.night.exposures[index].name,
+                    outcome.night.exposures[index].file,
                     curve.filter,
                     float(outcome.times.jd_utc[index]),
                     float(curve.census.radii_px[at, curve.choice.step]),
@@ -105,8 +108,9 @@ def _point(outcome: Outcome, curve: FilterCurve, at: int, index: int) -> CurvePo
     if curve.transparency[at] < THIN_CLOUD:
         flags.append("thin cloud")
     times = outcome.times
+    frame = outcome.night.exposures[index]
     return CurvePoint(
-        exposure=outcome.night.exposures[index].name,
+        exposure=frame.file,
         filter=curve.filter,
         jd_utc=float(times.jd_utc[index]),
         hjd_utc=float(times.hjd_utc[index]),
@@ -119,9 +123,9 @@ def _point(outcome: Outcome, curve: FilterCurve, at: int, index: int) -> CurvePo
         instrumental=float(curve.target.instrumental[at]),
         zero_point=float(curve.ensemble.zero_point[at]),
         zero_point_uncertainty=float(curve.ensemble.zero_point_uncertainty[at]),
-        fwhm_px=result.quality.fwhm_px,
+        fwhm_px=frame.source.step * result.quality.fwhm_px,
         sky_adu_per_px=result.quality.sky_adu_per_px,
-        radius_px=float(curve.census.radii_px[at, curve.choice.step]),
+        radius_px=frame.source.step * float(curve.census.radii_px[at, curve.choice.step]),
         flags=";".join(flags),
         target=target_name(outcome),
         state=DOUBTFUL if curve.target.doubtful[at] else GOOD,
@@ -132,10 +136,11 @@ def _point(outcome: Outcome, curve: FilterCurve, at: int, index: int) -> CurvePo
 def exposure_rows(outcome: Outcome) -> list[ExposureRow]:
     """A row for every file given, in order of name."""
     measured = {index for curve in outcome.curves for index in curve.indices}
-    rows = [
-        _exposure_row(outcome, index, frame, index in measured)
-        for index, frame in enumerate(outcome.night.exposures)
-    ]
+    of_file: dict[str, list[tuple[Frame, ExposureRow]]] = defaultdict(list)
+    for index, frame in enumerate(outcome.night.exposures):
+        row = _exposure_row(outcome, index, frame, index in measured)
+        of_file[frame.file].append((frame, row))
+    rows = [_one_row(some) for some in of_file.values()]
     used = _used_masters(outcome)
     needed_by: dict[str, str] = {}
     labels = {master.facts.key: master.facts.label for master in outcome.masters}
@@ -178,6 +183,34 @@ def _jd(frame: Frame) -> float | None:
     return float(Time(frame.mid_utc, format="datetime", scale="utc").jd)
 
 
+def _centre_of_light(frame: Frame, on: Solution) -> tuple[float, float]:
+    """Position in degrees of the middle of what sees light."""
+    (x, y), (height, width) = frame.source.first, frame.sensor_shape
+    light = frame.source.light
+    x, y = (light.x, light.y) if light else (x - x % frame.source.step, y - y % frame.source.step)
+    ra, dec = on.sky(np.array([x + (width - 1) / 2]), np.array([y + (height - 1) / 2]))
+    return float(ra[0]), float(dec[0])
+
+
+def _one_row(rows: Sequence[tuple[Frame, ExposureRow]]) -> ExposureRow:
+    """One row for a file of which several exposures were made: its colours."""
+    if len(rows) == 1:
+        return rows[0][1]
+    best = next((row for frame, row in rows if frame.second is not None), rows[0][1])
+    rows = sorted(rows, key=lambda pair: list(CHANNELS).index(pair[0].channel))
+    reasons: dict[str, list[str]] = defaultdict(list)
+    for frame, row in rows:
+        if row.reason:
+            reasons[row.reason].append(frame.channel)
+    alike = len(reasons) == 1 and all(row.reason for _, row in rows)
+    said = [words if alike else f"{', '.join(names)}: {words}" for words, names in reasons.items()]
+    measured = any(row.state == "measured" for _, row in rows)
+    return replace(
+        best, filter=", ".join(frame.channel for frame, _ in rows),
+        state="measured" if measured else "set aside", reason="; ".join(said),
+    )  # fmt: skip
+
+
 def on_file(frame: Frame, solution: Solution) -> Solution:
     """A solution for the pixels of the raw file, of which the image may be a part."""
     source = frame.source
@@ -189,9 +222,10 @@ def _exposure_row(outcome: Outcome, index: int, frame: Frame, measured: bool) ->
     reason = "" if measured else outcome.set_aside.get(index, "no curve could be made")
     quality = result.quality if result else None
     placement = result.placement if result else None
-    centre = placement.solution.centre if placement else (None, None)
+    solution = on_file(frame, placement.solution) if placement else None
+    centre = _centre_of_light(frame, solution) if solution else (None, None)
     return ExposureRow(
-        file=frame.name,
+        file=frame.file,
         kind=frame.kind,
         filter=frame.filter or "",
         jd_utc=float(outcome.times.jd_utc[index]),
@@ -200,12 +234,12 @@ def _exposure_row(outcome: Outcome, index: int, frame: Frame, measured: bool) ->
         reason=reason,
         ra_deg=centre[0],
         dec_deg=centre[1],
-        scale_arcsec_per_px=placement.solution.scale_arcsec_per_px if placement else None,
-        rotation_deg=placement.solution.rotation_deg if placement else None,
-        mirrored=placement.solution.mirrored if placement else None,
+        scale_arcsec_per_px=solution.scale_arcsec_per_px if solution else None,
+        rotation_deg=solution.rotation_deg if solution else None,
+        mirrored=solution.mirrored if solution else None,
         matched_stars=placement.matched if placement else None,
         residual_arcsec=placement.residual_arcsec if placement else None,
-        fwhm_px=quality.fwhm_px if quality else None,
+        fwhm_px=frame.source.step * quality.fwhm_px if quality else None,
         elongation=quality.elongation if quality else None,
         stars=quality.stars if quality else None,
         sky_adu_per_px=quality.sky_adu_per_px if quality else None,
@@ -229,11 +263,8 @@ def provenance(outcome: Outcome) -> Mapping[str, object]:
     plan, night = outcome.plan, outcome.night
     roles = {curve.filter: _roles(outcome, curve) for curve in outcome.curves}
     given: list[Frame | LeftOut] = [*night.exposures, *night.calibration, *night.left_out]
-    files = [
-        {"file": item.name, "sha256": item.sha256}
-        for item in sorted(given, key=lambda item: item.name)
-        if item.sha256
-    ]
+    of_file = {item.file: item.sha256 for item in given if item.sha256}
+    files = [{"file": name, "sha256": of_file[name]} for name in sorted(of_file)]
     labels = {master.facts.key: master.facts.label for master in outcome.masters}
     catalogue: dict[str, object] = {"stars": len(outcome.stars), "epoch": outcome.stars.epoch_yr}
     if plan.catalogue_file:

@@ -114,8 +114,24 @@ def _assumed(stars: StarTable, bands: Bands) -> list[Remark]:
 def group_remarks(ready: Prepared) -> list[Remark]:
     """Words on what the groups' star widths and radii bring."""
     remarks = []
+    members = by_group(ready.jobs)
     for name, group in ready.context.groups.items():
-        if group.fwhm_px < UNDERSAMPLED_PX:
+        frame = members[name][0].frame
+        step = frame.source.step
+        if frame.channel and group.fwhm_px < UNDERSAMPLED_PX:
+            remarks.append(
+                Remark(
+                    "measure",
+                    f"stars are {step * group.fwhm_px:.1f} px wide, {group.fwhm_px:.1f} of the "
+                    f"{frame.channel} pixels, which are {step} apart: too narrow to cover enough "
+                    "of them",
+                    name,
+                    "which of their light is seen changes from exposure to exposure; the "
+                    "uncertainties hold it",
+                    f"defocus to {2 * UNDERSAMPLED_PX:.0f} px or more",
+                )
+            )
+        elif group.fwhm_px < UNDERSAMPLED_PX:
             remarks.append(
                 Remark(
                     "measure",
@@ -137,13 +153,14 @@ def group_remarks(ready: Prepared) -> list[Remark]:
                     "nothing, if it was on purpose",
                 )
             )
-        asked = ready.plan.annulus[0] * (1.0 if ready.plan.annulus_in_pixels else group.fwhm_px)
+        unit = 1.0 / step if ready.plan.annulus_in_pixels else group.fwhm_px
+        asked = ready.plan.annulus[0] * unit
         if group.annulus_px[0] > asked + 0.01:
             remarks.append(
                 Remark(
                     "measure",
-                    f"the sky ring was moved out to {group.annulus_px[0]:.1f} px: the largest "
-                    "apertures would reach into it",
+                    f"the sky ring was moved out to {step * group.annulus_px[0]:.1f} px: the "
+                    "largest apertures would reach into it",
                     name,
                     "nothing, but for a larger gradient of the sky",
                     "take a smaller radius, or a ring farther out",
@@ -218,9 +235,13 @@ def _joined(nudges: Sequence[Nudges], reach_arcsec: float) -> Nudges:
 
 def with_groups(ready: Prepared, probed: Mapping[str, Probed]) -> Prepared:
     """With the settings of all groups, and each exposure's airmass at its group's middle."""
-    groups = {name: settings_of(ready.plan, p) for name, p in probed.items()}
+    members_of = by_group(ready.jobs)
+    groups = {
+        name: settings_of(ready.plan, p, members_of[name][0].frame.source.step)
+        for name, p in probed.items()
+    }
     airmass: dict[int, float] = {}
-    for name, members in by_group(ready.jobs).items():
+    for name, members in members_of.items():
         airmass |= _airmass(members, groups[name].reference, ready.plan.site)
     jobs = tuple(replace(job, airmass=airmass.get(job.index, float("nan"))) for job in ready.jobs)
     return replace(ready, jobs=jobs, context=replace(ready.context, groups=groups))
@@ -308,19 +329,21 @@ def by_group(jobs: Sequence[ExposureJob]) -> dict[str, list[ExposureJob]]:
     return groups
 
 
-def settings_of(plan: Plan, probed: Probed) -> GroupSettings:
-    """Radii and ring of a group, from its star width and what the plan says of them."""
+def settings_of(plan: Plan, probed: Probed, sensor_px: int = 1) -> GroupSettings:
+    """Radii and ring of a group, from its star width and what the plan says of them in pixels of
+    the sensor, of which a channel's are ``sensor_px`` apart.
+    """
     fwhm = probed.fwhm_px
     radii = np.array(RADII_FWHM) * fwhm
     step = fixed_step(plan)
     if plan.radius.pixels is not None:
         # Keep the set of radii about the one that was asked for.
-        radii = np.array(RADII_FWHM) / RADII_FWHM[DEFAULT_STEP] * plan.radius.pixels
+        radii = np.array(RADII_FWHM) / RADII_FWHM[DEFAULT_STEP] * plan.radius.pixels / sensor_px
     elif plan.radius.widths is not None and step is not None:
         radii = np.array(RADII_FWHM) / RADII_FWHM[step] * plan.radius.widths * fwhm
     inner, outer = plan.annulus
-    if not plan.annulus_in_pixels:
-        inner, outer = inner * fwhm, outer * fwhm
+    unit = 1.0 / sensor_px if plan.annulus_in_pixels else fwhm
+    inner, outer = inner * unit, outer * unit
     # A star's own light is no sky: a ring that an aperture reaches into moves out.
     moved = max(0.0, RING_GAP * float(radii[-1]) - inner)
     ring = inner + moved, outer + moved

@@ -112,8 +112,33 @@ def inspected(
 ) -> list[Frame | LeftOut]:
     """What every file is by itself, before it is held against the others."""
     longitude = plan.site.longitude_deg if plan.site else _longitude_of(raws)
-    rule = TimeRule(plan.timestamp, plan.clock_offset_s, longitude)
+    rule = TimeRule(plan.timestamp, plan.clock_offset_s, longitude, pattern=plan.pattern)
     return [settle(raw, plan.default_filter, rule, words.get(raw.name)) for raw in raws]
+
+
+def changed_words(before: Frame | LeftOut, after: Frame | LeftOut) -> list[str]:
+    """What is another in what a file counts as, before and after."""
+    old, new = _told(before), _told(after)
+    return [
+        f"{name} {old.get(name) or 'nothing'} → {new.get(name) or 'nothing'}"
+        for name in dict.fromkeys([*old, *new])
+        if old.get(name) != new.get(name)
+    ]
+
+
+def _told(item: Frame | LeftOut) -> dict[str, str]:
+    if isinstance(item, LeftOut):
+        return {"left out": item.reason}
+    at = item.temperature_c
+    told = {
+        "kind": item.kind, "filter": item.filter or "", "exposure": f"{item.exposure_s:g} s",
+        "middle": item.mid_utc.isoformat(" ", "milliseconds") if item.mid_utc else "",
+        "night": item.night, "temperature": "" if at is None else f"{at:g} °C".replace("-", "−"),
+        "setting": item.setting, "camera": item.camera or "",
+    }  # fmt: skip
+    if item.facts.ra_deg and item.facts.dec_deg:
+        told["position"] = f"{item.facts.ra_deg.value:.4f}° {item.facts.dec_deg.value:+.4f}°"
+    return told
 
 
 def _longitude_of(raws: Sequence[RawFile]) -> float:

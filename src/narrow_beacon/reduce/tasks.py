@@ -16,10 +16,7 @@ from narrow_beacon.core.errors import BeaconError, NotPlacedError, UnreadableFil
 from narrow_beacon.core.frames.fits_file import image_of, read_stored
 from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.levels import levels_of
-from narrow_beacon.core.frames.sort import (
-    RawFile,
-    read_raw,
-)
+from narrow_beacon.core.frames.sort import Frame, RawFile, read_raw
 from narrow_beacon.core.measure.census import (
     Apertures,
     ExposureCensus,
@@ -47,6 +44,8 @@ from narrow_beacon.core.stars.profile import StarProfile, measure_profile
 from narrow_beacon.core.stars.strikes import mark_strikes
 from narrow_beacon.core.stars.trails import Trail, find_trails
 from narrow_beacon.reduce.context import (
+    SECOND,
+    ChainUse,
     Context,
     ExposureJob,
     Nudges,
@@ -156,8 +155,8 @@ def _with_levels(raw: RawFile) -> RawFile:
     return replace(raw, levels=levels_of(pixels, raw.source.cut(stored)), sky_stars=count)
 
 
-@lru_cache(maxsize=2)
-def _workspace(height: int, width: int) -> tuple[Workspace, Flags]:
+@lru_cache(maxsize=3)
+def _workspace(height: int, width: int, number: int = 0) -> tuple[Workspace, Flags]:
     return Workspace.of_shape(height, width), np.zeros((height, width), np.uint8)
 
 
@@ -165,26 +164,38 @@ def look(context: Context, job: ExposureJob, guess_px: float | None) -> Seen:
     """Correct an exposure and find what is on it, for stars about ``guess_px`` wide, of whatever
     width where that is None. Raises UnreadableFileError.
     """
-    space, _ = _workspace(*job.frame.shape)
+    pixels, flags = _corrected(context, job)
+    if guess_px is None:
+        guess_px = likely_width(pixels, measure_background(pixels))
+    return see(pixels, flags, guess_px, 1.0 / job.frame.source.step)
+
+
+def _corrected(context: Context, job: ExposureJob, *, second: bool = False) -> tuple[Plane, Flags]:
+    """Corrected pixels and their flags; of the ``second`` set of a colour that has two."""
+    space, _ = _workspace(*job.frame.shape, int(second))
     use = context.chains[job.chain]
     if use.problem:
         raise NotCorrectedError(f"not corrected: {use.problem}")
-    chain = load_chain(use.folder)
-    pixels, flags = correct(job.frame.source, chain, use.linear_limit_adu, space)
-    if guess_px is None:
-        guess_px = likely_width(pixels, measure_background(pixels))
-    return see(pixels, flags, guess_px)
+    source = job.frame.second if second else job.frame.source
+    assert source is not None
+    return correct(source, load_chain(_planes_of(use, second)), use.linear_limit_adu, space)
 
 
-def see(pixels: Plane, flags: Flags, guess_px: float) -> Seen:
-    """Background, stars and star width of corrected pixels; marks spikes in ``flags``."""
+def _planes_of(use: ChainUse, second: bool) -> str:
+    return str(Path(use.folder) / SECOND) if second else use.folder
+
+
+def see(pixels: Plane, flags: Flags, guess_px: float, pixel_px: float = 1.0) -> Seen:
+    """Background, stars and star width of corrected pixels; marks spikes in ``flags``. The side of
+    a pixel that sees light is ``pixel_px``, over the distance from one to the next.
+    """
     background = measure_background(pixels)
     found = detect(pixels, background, guess_px)
     for x, y in found.spikes:
         flags[max(y - 1, 0) : y + 2, max(x - 1, 0) : x + 2] |= SPIKE
     stars = found.stars
     sky, _ = background.at(stars.x_px, stars.y_px)
-    profile = measure_profile(pixels, flags, stars, sky, guess_px)
+    profile = measure_profile(pixels, flags, stars, sky, guess_px, pixel_px)
     quality = Quality(
         fwhm_px=profile.fwhm_px if profile else float("nan"),
         elongation=profile.elongation if profile else float("nan"),
@@ -202,10 +213,11 @@ def hint_of(context: Context, job: ExposureJob) -> Hint:
     if facts.ra_deg and facts.dec_deg:
         ra, dec = facts.ra_deg.value, facts.dec_deg.value
     scale = context.chains[job.chain].scale_arcsec_per_px
+    step = job.frame.source.step
     tolerance = _SCALE_TOLERANCE
     if scale is None and facts.scale_arcsec_per_px:
         scale, tolerance = facts.scale_arcsec_per_px.value, 2 * _SCALE_TOLERANCE
-    scales = (scale * (1 - tolerance), scale * (1 + tolerance)) if scale else None
+    scales = (step * scale * (1 - tolerance), step * scale * (1 + tolerance)) if scale else None
     return Hint(ra, dec, _HINT_ERROR_DEG, scales)
 
 
@@ -262,10 +274,32 @@ def probe(context_path: str, job: ExposureJob) -> Probe | None:
         words_of(error, "looking at", job.frame.name)
         return None
     rows, x, y = solver.in_frame(placement.solution)
+    seen = _sharpened(job, seen, x, y)
     fwhm = seen.quality.fwhm_px if np.isfinite(seen.quality.fwhm_px) else FIRST_GUESS_FWHM_PX
     return Probe(
         seen.quality, placement, _nudges(placement.solution, order[rows], x, y, seen, fwhm)
     )
+
+
+def _sharpened(job: ExposureJob, seen: Seen, x_px: Floats, y_px: Floats) -> Seen:
+    """With the star width as it is about the places where the solution puts the stars: the centres
+    of narrow stars that are seen on every second pixel alone are drawn towards these.
+    """
+    if not job.frame.channel or seen.profile is None:
+        return seen
+    fwhm = seen.profile.fwhm_px
+    x, y = align(x_px, y_px, seen.stars, fwhm)
+    here, at = pair_up(x, y, seen.stars, fwhm, _NUDGED_FWHM)
+    if not here.size:
+        return seen
+    order = np.argsort(at)
+    stars = replace(seen.stars.take(at[order]), x_px=x[here[order]], y_px=y[here[order]])
+    sky, _ = seen.background.at(stars.x_px, stars.y_px)
+    pixel_px = 1.0 / job.frame.source.step
+    profile = measure_profile(seen.pixels, seen.flags, stars, sky, fwhm, pixel_px)
+    if profile is None:
+        return seen
+    return replace(seen, profile=profile, quality=replace(seen.quality, fwhm_px=profile.fwhm_px))
 
 
 def _nudges(
@@ -350,7 +384,7 @@ def _look_and_place(
     quality = seen.quality
     if quality.fwhm_px > 2.0 * settings.fwhm_px:
         # Very wide stars: the filter for sharp ones misses most of them.
-        seen = see(seen.pixels, seen.flags, quality.fwhm_px)
+        seen = see(seen.pixels, seen.flags, quality.fwhm_px, 1.0 / job.frame.source.step)
         quality = seen.quality
     try:
         placement = place_exposure(context, solver, job, seen, last)
@@ -359,7 +393,10 @@ def _look_and_place(
         if not words.startswith((WRONG_KIND, "unplaceable")):
             words = f"unplaceable: {words}"
         return seen, ExposureResult(job.index, words, quality, None, None)
-    return seen, ExposureResult(job.index, None, quality, placement, None)
+    if job.frame.channel:
+        _, x, y = solver.in_frame(placement.solution)
+        seen = _sharpened(job, seen, x, y)
+    return seen, ExposureResult(job.index, None, seen.quality, placement, None)
 
 
 def _mark_strikes(seen: Seen, gain_e_per_adu: float) -> None:
@@ -374,8 +411,11 @@ def _mark_strikes(seen: Seen, gain_e_per_adu: float) -> None:
 
 
 def _census(context: Context, job: ExposureJob, seen: Seen, placement: Placement) -> ExposureCensus:
+    """All catalogue stars of a placed exposure; of a colour that has two pixels in four, each set
+    by itself, and the two added.
+    """
     solver, order = solver_of(context, job.year)
-    settings, use = context.groups[job.group], context.chains[job.chain]
+    settings = context.groups[job.group]
     rows, x, y = solver.in_frame(placement.solution, margin_px=-_MARGIN_PX)
     table_rows = order[rows]
     sort = np.argsort(table_rows, kind="stable")
@@ -383,24 +423,51 @@ def _census(context: Context, job: ExposureJob, seen: Seen, placement: Placement
     x, y = _nudged(placement.solution, table_rows, x, y, settings.probed.nudges)
     band = context.bands[job.frame.filter or ""]
     magnitudes = context.stars.bands[band].magnitude[table_rows]
+    places = Places(table_rows, x, y, magnitudes)
+    fwhm = seen.quality.fwhm_px if np.isfinite(seen.quality.fwhm_px) else settings.fwhm_px
+    census = _census_of(context, job, seen, places, fwhm)
+    if job.frame.second is None:
+        return census
+    dx, dy = _sets(job.frame)[1]
+    again = see(*_corrected(context, job, second=True), fwhm, 1.0 / job.frame.source.step)
+    again = _sharpened(job, again, x - dx, y - dy)
+    places = Places(table_rows, x - dx, y - dy, magnitudes)
+    return census.added(_census_of(context, job, again, places, fwhm, second=True))
+
+
+def _sets(frame: Frame) -> tuple[tuple[float, float], ...]:
+    """Where the sets of pixels of a colour lie against its first."""
+    if not frame.channel:
+        return ()
+    if frame.second is None:
+        return ((0.0, 0.0),)
+    (x, y), (u, v), step = frame.source.first, frame.second.first, frame.source.step
+    return (0.0, 0.0), ((u - x) / step, (v - y) / step)
+
+
+def _census_of(
+    context: Context, job: ExposureJob, seen: Seen, places: Places, fwhm_px: float, *,
+    second: bool = False,
+) -> ExposureCensus:  # fmt: skip
+    settings, use = context.groups[job.group], context.chains[job.chain]
     _mark_strikes(seen, use.camera.gain_e_per_adu)
     trails: list[Trail] = find_trails(
         seen.pixels, seen.found.block_means, seen.background, settings.fwhm_px
     )
-    _, masked = _workspace(*job.frame.shape)
-    fwhm = seen.quality.fwhm_px if np.isfinite(seen.quality.fwhm_px) else settings.fwhm_px
-    widen = fwhm / settings.fwhm_px if settings.radii_follow_width else 1.0
+    _, masked = _workspace(*job.frame.shape, int(second))
+    widen = fwhm_px / settings.fwhm_px if settings.radii_follow_width else 1.0
     inner, outer = settings.annulus_px
     return take_census(
         Image(
             seen.pixels, seen.flags, masked, seen.background, seen.stars, seen.profile,
-            tuple(trails), load_chain(use.folder).gain,
+            tuple(trails), load_chain(_planes_of(use, second)).gain, _sets(job.frame),
+            1.0 / job.frame.source.step,
         ),
-        Places(table_rows, x, y, magnitudes),
+        places,
         Apertures(
-            min(fwhm, 2.0 * settings.fwhm_px), np.array(settings.radii_px) * widen,
+            min(fwhm_px, 2.0 * settings.fwhm_px), np.array(settings.radii_px) * widen,
             (inner * max(widen, 1.0), outer * max(widen, 1.0)),
         ),
-        Exposed(job.frame.exposure_s, job.airmass),
+        Exposed(job.frame.exposure_s, job.airmass, max(len(_sets(job.frame)), 1)),
         use.camera,
     )  # fmt: skip

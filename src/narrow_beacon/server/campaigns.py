@@ -226,6 +226,7 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
         if kit
         else KitValues(),
         default_filter=campaign.default_filter,
+        pattern=campaign.pattern,
         library=campaign.library,
         epoch_yr=campaign.epoch_yr,
         bands=campaign.bands or {},

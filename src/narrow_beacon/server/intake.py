@@ -7,25 +7,31 @@ import os
 import tempfile
 from collections import defaultdict
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 from apiflask import APIBlueprint
 from flask import request
+from sqlalchemy.orm import Session
 from werkzeug.datastructures import FileStorage
 from werkzeug.utils import secure_filename
 
 from narrow_beacon.core.frames.file_name import NamePattern, NamePatternError, NameValues
 from narrow_beacon.core.frames.header import KINDS
-from narrow_beacon.core.frames.sort import RawFile
+from narrow_beacon.core.frames.header_values import Reading
+from narrow_beacon.core.frames.sort import Correction, RawFile
+from narrow_beacon.core.frames.words import WORDS, read_word
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.chain_plan import wanting
 from narrow_beacon.reduce.codec import load
+from narrow_beacon.reduce.sorting import changed_words, inspected
 from narrow_beacon.reduce.tasks import WRONG_KIND
 from narrow_beacon.server.campaigns import PLAN_NAME
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
+from narrow_beacon.server.schemas.intake import Change as ChangeOut
 from narrow_beacon.server.schemas.intake import (
     Corrections,
     FileOut,
@@ -38,26 +44,34 @@ from narrow_beacon.server.schemas.intake import (
     NamePatternIn,
     NamesOut,
     NamesQuery,
+    PreviewOut,
     Stack,
 )
 from narrow_beacon.server.stages import needs_answer
 from narrow_beacon.server.state import campaign_of, changing, files_in, shared
 from narrow_beacon.store.actions import Change, act
-from narrow_beacon.store.campaigns import queue_job
-from narrow_beacon.store.files import files_with_headers, sort_files
-from narrow_beacon.store.models import Night, NightFile
+from narrow_beacon.store.campaigns import plan_of, queue_job
+from narrow_beacon.store.files import (
+    colours_of,
+    correction_from,
+    correction_of,
+    files_with_headers,
+    sort_files,
+)
+from narrow_beacon.store.models import Campaign, Night, NightFile
 
 blueprint = APIBlueprint("intake", __name__)
 _THIN = 10
 _LISTED = 400
 _MOST_NAME = 200
+_PREVIEWED = 200
 _ENDS = {
     "catalogue": (".vot", ".votable", ".xml", ".ecsv", ".csv", ".fits", ".fit"),
     "layout": (".toml",),
 }
 _SHOWN_FACTS = (
     "kind", "filter", "exposure_s", "time_utc", "temperature_c", "gain_setting", "binning",
-    "camera", "object_name",
+    "offset_setting", "camera", "telescope", "object_name", "ra_deg", "dec_deg",
 )  # fmt: skip
 
 
@@ -150,6 +164,7 @@ def intake(number: int) -> IntakeOut:
     with shared().store.session() as session:
         campaign = campaign_of(session, number)
         records = files_with_headers(session, campaign)
+        records = [*records, *colours_of(session, campaign)]
         evenings = {
             night.id: night.evening
             for night in session.query(Night).filter_by(campaign_id=campaign.id)
@@ -159,7 +174,11 @@ def intake(number: int) -> IntakeOut:
         # What turned out to be no exposure of the sky needs no calibration.
         troubled = {r.id for r in records if r.trouble and r.trouble.startswith(WRONG_KIND)}
         exposures = [f for f in nights.night.exposures if nights.ids[f.name] not in troubled]
-    files = [_file(record, raw, evenings) for record, raw in zip(records, raws, strict=True)]
+    files = [
+        _file(record, raw, evenings)
+        for record, raw in zip(records, raws, strict=True)
+        if record.parent_id is None
+    ]
     stacks = _stacks(records, raws, evenings)
     return IntakeOut(
         files=files, stacks=stacks, missing=wanting(exposures, nights.night.calibration)
@@ -190,14 +209,15 @@ def _stacks(
 ) -> list[Stack]:
     groups: dict[tuple[Any, ...], list[NightFile]] = defaultdict(list)
     for record, raw in zip(records, raws, strict=True):
-        if record.part == "left out":
+        if record.part not in ("exposure", "calibration"):
             continue
         degree = None if record.temperature_c is None else round(record.temperature_c)
         exposure_s = None if record.kind in ("bias", "flat") else record.exposure_s
         groups[
             (
                 record.part, record.kind, record.filter, exposure_s,
-                degree if record.kind != "flat" else None, _settings(raw),
+                degree if record.kind != "flat" else None,
+                _settings(raw, correction_of(record)),
                 evenings.get(record.night_id or 0, ""), record.kit,
             )
         ].append(record)  # fmt: skip
@@ -219,18 +239,17 @@ def _stacks(
     )
 
 
-def _settings(raw: RawFile) -> str:
-    if raw.facts is None:
-        return ""
+def _settings(raw: RawFile, correction: Correction | None) -> str:
+    """Gain, offset and read-out mode in words, the observer's first."""
     parts = []
-    if raw.source:
-        parts.append(f"{raw.source.width} × {raw.source.height}")
-    if raw.facts.binning and raw.facts.binning.value != (1, 1):
-        parts.append("binned {} × {}".format(*raw.facts.binning.value))
-    if raw.facts.gain_setting:
-        parts.append(f"gain {raw.facts.gain_setting.value:g}")
-    if raw.facts.offset_setting:
-        parts.append(f"offset {raw.facts.offset_setting.value:g}")
+    for name, words in (("gain_setting", "gain"), ("offset_setting", "offset")):
+        reading: Reading[float] | None = getattr(raw.facts, name) if raw.facts else None
+        said: float | None = getattr(correction, name) if correction else None
+        value = reading.value if said is None and reading else said
+        if value is not None:
+            parts.append(f"{words} {value:g}")
+    if raw.facts and raw.facts.readout_mode:
+        parts.append(raw.facts.readout_mode.value)
     return ", ".join(parts)
 
 
@@ -239,14 +258,48 @@ def _settings(raw: RawFile) -> str:
 @blueprint.output(Done)
 def correct_files(number: int, body: Corrections) -> Done:
     """Keep the observer's word on some files beside what their headers say."""
-    given = {
-        name: text.strip()
-        for name in ("kind", "filter", "exposure_s", "time_utc")
-        if (text := getattr(body, name)) is not None
-    }
+    given = _given(body)
     values = {name: _word(name, text) for name, text in given.items()}
-    said = ", ".join(f"{n.removesuffix('_s')} {v or 'as in the header'}" for n, v in given.items())
+    said = ", ".join(f"{WORDS[name][0]} {v or 'as in the header'}" for name, v in given.items())
     return _keep(number, dict.fromkeys(body.ids, values), said)
+
+
+@blueprint.post("/api/campaigns/<int:number>/corrections/preview")
+@blueprint.input(Corrections, arg_name="body")
+@blueprint.output(PreviewOut)
+def preview(number: int, body: Corrections) -> PreviewOut:
+    """What the observer's word would make of some files; nothing is kept."""
+    values = {name: _word(name, text) for name, text in _given(body).items()}
+    with shared().store.session() as session:
+        campaign = campaign_of(session, number)
+        plan = plan_of(session, campaign)
+        files = _own_files(session, campaign, body.ids)
+        raws = [replace(load(RawFile, file.raw), name=file.name) for file in files]
+        before = {file.name: correction_of(file) for file in files}
+        after = {file.name: correction_from({**file.correction, **values}) for file in files}
+    changes = [
+        ChangeOut(id=file.id, name=file.name, changes=changed)
+        for file, old, new in zip(
+            files, inspected(plan, raws, _said(before)), inspected(plan, raws, _said(after)),
+            strict=True,
+        )
+        if (changed := changed_words(old, new))
+    ]  # fmt: skip
+    return PreviewOut(files=changes[:_PREVIEWED], count=len(changes))
+
+
+def _said(words: dict[str, Correction | None]) -> dict[str, Correction]:
+    return {name: word for name, word in words.items() if word is not None}
+
+
+def _given(body: Corrections) -> dict[str, str]:
+    return {name: text.strip() for name in WORDS if (text := getattr(body, name, None)) is not None}
+
+
+def _own_files(session: Session, campaign: Campaign, ids: Sequence[int]) -> list[NightFile]:
+    """Some files; of a colour the file that it is of."""
+    own = [file.parent_id or file.id for file in files_in(session, campaign, ids)]
+    return files_in(session, campaign, list(dict.fromkeys(own)))
 
 
 @blueprint.get("/api/campaigns/<int:number>/names")
@@ -297,8 +350,11 @@ def _keep(number: int, said: dict[int, dict[str, Any]], words: str) -> Done:
     """Change what the observer says of files; None takes a word back."""
     with changing(number) as (session, campaign):
         changes = []
+        of_own = {}
         for file in files_in(session, campaign, list(said)):
-            correction = {**file.correction, **said[file.id]}
+            of_own[file.parent_id or file.id] = said[file.id]
+        for file in files_in(session, campaign, list(of_own)):
+            correction = {**file.correction, **of_own[file.id]}
             kept = {name: value for name, value in correction.items() if value is not None}
             changes.append(Change("file", file.id, "correction", kept))
         entry = act(session, campaign, f"corrected {counted(len(said), 'file')}: {words}", changes)
@@ -307,22 +363,7 @@ def _keep(number: int, said: dict[int, dict[str, Any]], words: str) -> Done:
 
 def _word(name: str, text: str) -> str | float | None:
     """A correction's value. Raises Problem where it can't be one."""
-    if not text:
-        return None
-    if name == "kind" and text not in KINDS:
-        raise Problem(422, "No such kind", f"“{text}” is none of {', '.join(KINDS)}.")
-    if name == "exposure_s":
-        try:
-            seconds = float(text)
-        except ValueError as error:
-            raise Problem(422, "Not an exposure time", f"“{text}”: give seconds.") from error
-        if not 0 <= seconds <= 86400:
-            raise Problem(422, "Not an exposure time", f"{seconds:g} s: from 0 to 86400 s.")
-        return seconds
-    if name == "time_utc":
-        try:
-            return datetime.fromisoformat(text).replace(tzinfo=None).isoformat()
-        except ValueError as error:
-            words = f"“{text}”: write 2026-10-12 21:04:30, the start in UTC."
-            raise Problem(422, "Not a time", words) from error
-    return text
+    try:
+        return read_word(name, text)
+    except ValueError as error:
+        raise Problem(422, f"Not understood: {WORDS[name][0]}", f"{error}.") from error

@@ -36,6 +36,7 @@ def change_settings(session: Session, campaign: Campaign, body: Settings) -> Non
         "site": _replacement(session, Site, campaign.site_id, body.site),
         "kit": _replacement(session, Kit, campaign.kit_id, body.kit),
         "filter of files without one": _unless_absent(body, "default_filter"),
+        "colour pattern": _unless_absent(body, "pattern"),
         "library of masters": _library(body),
         "bands": {} if body.bands is None else {"bands": body.bands},
         "epoch of the catalogue": _unless_absent(body, "epoch_yr"),

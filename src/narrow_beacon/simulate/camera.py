@@ -46,6 +46,8 @@ class Camera:
     """Scatter of the slope of the bias from the first to the last row, from frame to frame."""
     banding_adu: float = 0.0
     """Scatter of the rows' own levels, new with every frame."""
+    pattern: str = ""
+    """The colours of 2 × 2 pixels of a colour sensor, row by row."""
     bias_pattern: np.ndarray = field(init=False, repr=False)
     dark_rate: np.ndarray = field(init=False, repr=False)
     response: np.ndarray = field(init=False, repr=False)
@@ -133,8 +135,16 @@ class Camera:
         whole = np.concatenate([strip.astype(np.float32), adu], axis=1)
         return whole + rows.astype(np.float32)[:, None]
 
+    def sites(self, colour: str) -> np.ndarray:
+        """Which pixels (height, width) see a colour, "R", "G" or "B"."""
+        four = np.array([letter == colour for letter in self.pattern]).reshape(2, 2)
+        height, width = self.shape
+        return np.tile(four, (height // 2 + 1, width // 2 + 1))[:height, :width]
+
     def cards(self) -> dict[str, str]:
-        """What its headers say of its sections."""
+        """What its headers say of its sections and its colours."""
+        if self.pattern:
+            return {"BAYERPAT": self.pattern}
         if not self.overscan_px:
             return {}
         height, width = self.shape

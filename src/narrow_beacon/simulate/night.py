@@ -18,10 +18,12 @@ from narrow_beacon.simulate.pointing import Pointing, airmass_at, altitude_deg
 from narrow_beacon.simulate.render import add_rings, add_stars, add_trail
 from narrow_beacon.simulate.sky import Sky
 
-ZERO_POINT = {"V": 20.9, "B": 20.6}
+ZERO_POINT = {"V": 20.9, "B": 20.6, "R": 20.8}
 """Magnitude that gives one electron a second outside the atmosphere."""
-SKY_MAG = {"V": 20.4, "B": 21.0}
-EXTINCTION = {"V": (0.16, 0.0), "B": (0.28, -0.02)}
+SKY_MAG = {"V": 20.4, "B": 21.0, "R": 20.1}
+EXTINCTION = {"V": (0.16, 0.0), "B": (0.28, -0.02), "R": (0.11, 0.0)}
+CHANNEL_BANDS = {"R": "R", "G": "V", "B": "B"}
+"""What the colours of a colour sensor see: here just the standard bands."""
 """First-order extinction, and its change with B − V."""
 APERTURE_M = 0.28
 _MARGIN_PX = 60.0
@@ -105,15 +107,13 @@ class Scene:
                 self.place.longitude_deg,
             )
         )
-        light = np.full(self.camera.shape, self._sky_electrons(shot, rng), np.float32)
-        x, y, electrons = self._starlight(shot, jd, airmass, rng)
-        if shot.ring_px:
-            add_rings(light, x, y, electrons, shot.ring_px, shot.fwhm_px)
+        if self.camera.pattern:
+            light = np.zeros(self.camera.shape, np.float32)
+            for colour, band in CHANNEL_BANDS.items():
+                seen = self.camera.sites(colour)
+                light[seen] = self._light(replace(shot, filter=band), jd, airmass, rng)[seen]
         else:
-            add_stars(light, x, y, electrons, shot.fwhm_px)
-        if shot.trail:
-            px, py, angle, strength = shot.trail
-            add_trail(light, (px, py), angle, strength, shot.fwhm_px)
+            light = self._light(shot, jd, airmass, rng)
         light *= self.camera.throughput(shot.dust)
         adu = self.camera.read(rng, light, shot.exposure_s, shot.temperature_c)
         info = FrameInfo(
@@ -133,6 +133,9 @@ class Scene:
             "jd_utc": jd,
             "exposure_s": shot.exposure_s,
             "target_mag": float(self.sky.magnitudes(jd, shot.filter)[row]),
+            "target_mags": {
+                band: float(self.sky.magnitudes(jd, band)[row]) for band in self.sky.true_mag
+            },
             "airmass": airmass,
             "transparency": shot.transparency,
             "fwhm_px": shot.fwhm_px,
@@ -141,6 +144,19 @@ class Scene:
             "troubles": list(shot.troubles),
             "expected": shot.expected,
         }
+
+    def _light(self, shot: Shot, jd: float, airmass: float, rng: np.random.Generator) -> np.ndarray:
+        """Expected photo-electrons (height, width) of sky, stars and trail."""
+        light = np.full(self.camera.shape, self._sky_electrons(shot, rng), np.float32)
+        x, y, electrons = self._starlight(shot, jd, airmass, rng)
+        if shot.ring_px:
+            add_rings(light, x, y, electrons, shot.ring_px, shot.fwhm_px)
+        else:
+            add_stars(light, x, y, electrons, shot.fwhm_px)
+        if shot.trail:
+            px, py, angle, strength = shot.trail
+            add_trail(light, (px, py), angle, strength, shot.fwhm_px)
+        return light
 
     def _write(self, path: Path, adu: np.ndarray, header: fits.Header, wrapping: str) -> None:
         header.update(self.camera.cards())

@@ -24,6 +24,11 @@ CATALOGUE_COLUMNS = (
     ("V_err", "stat.error;phot.mag;em.opt.V", "mag"),
     ("variable", "src.var", ""),
 )
+_RED_COLUMNS = (
+    ("R_mag", "phot.mag;em.opt.R", "mag"), ("R_err", "stat.error;phot.mag;em.opt.R", "mag")
+)  # fmt: skip
+_RED_OF_COLOUR = 0.58
+"""V − R over B − V, of all stars alike."""
 
 Variation = Callable[[float, str], float]
 """Magnitudes to add at a Julian date in a filter."""
@@ -67,6 +72,11 @@ class Sky:
         """The row of a star."""
         return self.names.index(name)
 
+    @property
+    def columns(self) -> tuple[tuple[str, str, str], ...]:
+        """The catalogue's columns: name, UCD, unit."""
+        return CATALOGUE_COLUMNS + (_RED_COLUMNS if "R" in self.true_mag else ())
+
     def table(self) -> Table:
         """The catalogue as an observer would get it."""
         values = {
@@ -77,9 +87,11 @@ class Sky:
             "V_mag": self.catalogue_mag["V"], "V_err": self.catalogue_err["V"],
             "variable": self.known_variable.astype(np.int16),
         }  # fmt: skip
+        if "R" in self.true_mag:
+            values |= {"R_mag": self.catalogue_mag["R"], "R_err": self.catalogue_err["R"]}
         listed = np.array([name not in self.uncatalogued for name in self.names])
         table = Table()
-        for name, ucd, unit in CATALOGUE_COLUMNS:
+        for name, ucd, unit in self.columns:
             column = np.asarray(values[name])[listed]
             table[name] = Column(column, unit=unit or None, meta={"ucd": ucd})
         return table
@@ -87,7 +99,7 @@ class Sky:
     def write_votable(self, path: Path) -> None:
         """Write the catalogue as VOTable with UCDs."""
         votable = from_table(self.table())
-        ucds = {name: ucd for name, ucd, _ in CATALOGUE_COLUMNS}
+        ucds = {name: ucd for name, ucd, _ in self.columns}
         for entry in votable.get_first_table().fields:
             entry.ucd = ucds[entry.name]
         votable.to_xml(str(path))
@@ -151,6 +163,14 @@ def add_star(
     sky.known_variable = np.append(sky.known_variable, known_variable)
     if variation:
         sky.variations[name] = variation
+
+
+def add_red(sky: Sky) -> None:
+    """Magnitudes in R for all stars, as sure as those in V."""
+    for magnitudes in (sky.true_mag, sky.catalogue_mag):
+        v, b = magnitudes["V"], magnitudes["B"]
+        magnitudes["R"] = v - _RED_OF_COLOUR * (b - v)
+    sky.catalogue_err["R"] = sky.catalogue_err["V"].copy()
 
 
 def eclipses(

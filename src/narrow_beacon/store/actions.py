@@ -23,10 +23,11 @@ from narrow_beacon.store.models import (
 )
 
 _RECORDS: dict[str, type[Record]] = {"file": NightFile, "campaign": Campaign}
-_SORTING_FIELDS = {"correction", "kit_id", "site_id", "default_filter", "folders"}
+_SORTING_FIELDS = {"correction", "kit_id", "site_id", "default_filter", "folders", "pattern"}
 _CENSUS_FIELDS = {
     "kit_id": "kit", "site_id": "site", "catalogue_id": "catalogue", "cone_url": "catalogue",
-    "correction": "files", "default_filter": "files", "bands": "bands", "epoch_yr": "catalogue",
+    "correction": "files", "default_filter": "files", "pattern": "files", "bands": "bands",
+    "epoch_yr": "catalogue",
     "measuring": "radius or sky ring", "library": "library of masters",
 }  # fmt: skip
 """What a census was made with: noise, airmass, stars, and what the files are."""

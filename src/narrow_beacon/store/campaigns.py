@@ -59,6 +59,7 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     campaign.library = str(plan.library.resolve()) if plan.library else None
     campaign.epoch_yr = plan.epoch_yr
     campaign.bands = dict(plan.bands)
+    campaign.pattern = plan.pattern
     campaign.measuring = measuring_of(plan)
     campaign.wanted_comparison = list(plan.comparison)
     campaign.wanted_check = plan.check
@@ -130,6 +131,7 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         target_dec_deg=campaign.target_dec_deg,
         target_sure=campaign.target_sure,
         bands=campaign.bands or {},
+        pattern=campaign.pattern,
         radius=RadiusRule(measuring["radius_px"], measuring["radius_fwhm"]),
         annulus=(measuring["annulus"][0], measuring["annulus"][1]),
         annulus_in_pixels=measuring["annulus_in_pixels"],

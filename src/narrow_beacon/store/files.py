@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 from uuid import uuid4
 
 from sqlalchemy import select
@@ -48,8 +49,8 @@ def files_with_headers(session: Session, campaign: Campaign) -> Sequence[NightFi
     files = session.scalars(
         select(NightFile)
         .options(undefer(NightFile.raw))
-        .where(NightFile.campaign_id == campaign.id)
-        .order_by(NightFile.path)
+        .where(NightFile.campaign_id == campaign.id, NightFile.parent_id.is_(None))
+        .order_by(NightFile.path, NightFile.id)
     ).all()
     return [file for file in files if file.path.startswith(folders)]
 
@@ -79,6 +80,13 @@ def known_files(session: Session, campaign: Campaign) -> KnownFiles:
         if word:
             words[name] = word
         ids[name] = file.id
+    names = {number: name for name, number in ids.items()}
+    colours = select(NightFile.id, NightFile.parent_id, NightFile.filter).where(
+        NightFile.campaign_id == campaign.id, NightFile.parent_id.is_not(None)
+    )
+    for number, parent, channel in session.execute(colours).tuples():
+        if parent in names:
+            ids[f"{names[parent]} [{channel}]"] = number
     return KnownFiles(raws, words, ids)
 
 
@@ -91,12 +99,30 @@ def sort_files(session: Session, campaign: Campaign) -> CampaignNights:
 
 def correction_of(file: NightFile) -> Correction | None:
     """The observer's word on a file, where there is one."""
-    if not file.correction:
+    return correction_from(file.correction)
+
+
+def correction_from(kept: Mapping[str, Any]) -> Correction | None:
+    """The observer's word, as it is kept; None where there is nothing."""
+    values = {name: value for name, value in kept.items() if value is not None}
+    if not values:
         return None
-    values = dict(file.correction)
     if values.get("time_utc"):
         values["time_utc"] = datetime.fromisoformat(values["time_utc"])
     return Correction(**values)
+
+
+def colours_of(session: Session, campaign: Campaign) -> Sequence[NightFile]:
+    """The colours of exposures that were taken apart, with what their headers say."""
+    return session.scalars(
+        select(NightFile)
+        .options(undefer(NightFile.raw))
+        .where(
+            NightFile.campaign_id == campaign.id, NightFile.parent_id.is_not(None),
+            NightFile.part == "exposure",
+        )
+        .order_by(NightFile.path, NightFile.id)
+    ).all()  # fmt: skip
 
 
 def refresh_files(session: Session, campaign: Campaign) -> SortedFiles:
@@ -108,9 +134,12 @@ def refresh_files(session: Session, campaign: Campaign) -> SortedFiles:
 
 
 def write_sorted(
-    session: Session, campaign: Campaign, files: SortedFiles, ids: Mapping[str, int]
+    session: Session, campaign: Campaign, files: SortedFiles, ids: dict[str, int]
 ) -> None:
-    """Write down what every file is; those below no folder of the campaign are out of it."""
+    """Write down what every file is; those below no folder of the campaign are out of it. Colours
+    that were not known before are added to ``ids``.
+    """
+    _add_colours(session, campaign, files.night, ids)
     by_id = {
         file.id: file
         for file in session.scalars(select(NightFile).where(NightFile.campaign_id == campaign.id))
@@ -134,8 +163,16 @@ def write_sorted(
         file.name, file.part, file.part_reason = item.name, "left out", item.reason
         file.kind, file.filter, file.sha256 = item.kind, item.filter, item.sha256
         file.chain = file.group_name = ""
-    for number in by_id.keys() - set(ids.values()):
-        by_id[number].part, by_id[number].part_reason = "removed", "its folder was taken out"
+    apart = {ids[frame.file] for frame in night.exposures if frame.channel}
+    for number in apart:
+        file = by_id[number]
+        file.part, file.part_reason = "colours", "taken apart into its colours"
+        file.chain = file.group_name = file.trouble = file.proposal = ""
+    colours = {ids[frame.name] for frame in night.exposures if frame.channel}
+    there = set(ids.values())
+    for number, file in by_id.items():
+        if number not in there or (file.parent_id is not None and number not in colours):
+            file.part, file.part_reason = "removed", "its folder was taken out"
     used = {file.night_id for file in by_id.values() if file.part != "removed"}
     for record in nights.values():
         if record.id not in used:
@@ -145,6 +182,25 @@ def write_sorted(
             session.delete(record)
     _take_from_headers(session, campaign, files.plan)
     campaign.files_stamp = uuid4().hex
+
+
+def _add_colours(
+    session: Session, campaign: Campaign, night: SortedNight, ids: dict[str, int]
+) -> None:
+    """A record for every colour of an exposure that has none yet."""
+    for frame in night.exposures:
+        if not frame.channel or frame.name in ids:
+            continue
+        parent = session.get_one(NightFile, ids[frame.file])
+        key = hashlib.sha256(f"{parent.path} [{frame.channel}]".encode()).hexdigest()
+        child = NightFile(
+            campaign_id=campaign.id, path=parent.path, path_sha256=key, name=frame.name,
+            size=parent.size, modified_ns=parent.modified_ns, raw="", correction={},
+            parent_id=parent.id,
+        )  # fmt: skip
+        session.add(child)
+        session.flush()
+        ids[frame.name] = child.id
 
 
 def _write_frame(file: NightFile, frame: Frame) -> None:
@@ -159,6 +215,9 @@ def _write_frame(file: NightFile, frame: Frame) -> None:
     file.temperature_c, file.sha256 = frame.temperature_c, frame.sha256
     file.kit = frame.kit
     file.height, file.width = frame.shape
+    if frame.channel:
+        facts = frame.facts
+        file.raw = dump(RawFile(frame.name, frame.sha256, frame.source, facts, ""))
     exposure = frame.kind == "exposure"
     file.chain = chain_name(frame) if exposure else ""
     file.group_name = group_name(frame) if exposure else ""

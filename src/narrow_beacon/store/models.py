@@ -126,6 +126,8 @@ class Campaign(Record):
     cameras: Mapped[dict[str, Any] | None]
     """The camera's constants by chain, as the census was made with."""
     archived: Mapped[bool] = mapped_column(default=False, server_default="0")
+    pattern: Mapped[str | None] = mapped_column(String(4))
+    """The colour pattern of the sensor, where the observer says it."""
 
 
 class Night(Record):
@@ -140,8 +142,8 @@ class Night(Record):
 class NightFile(Record):
     """A file of a campaign: what it says, what the observer says, what came of it.
 
-    ``part`` is "exposure", "calibration" or "left out", with ``part_reason``, or "removed" with its
-    folder. Exposures carry
+    ``part`` is "exposure", "calibration" or "left out", with ``part_reason``, "colours" where its
+    colours are exposures of their own, or "removed" with its folder. Exposures carry
     quality, state and reason: ``aside_by`` is "" for one that takes part, else "program" or
     "observer"; ``proposal`` is a reason that the program puts forward; ``kept`` means that the
     observer restored it, so that no proposal applies.
@@ -187,6 +189,8 @@ class NightFile(Record):
     placed_with: Mapped[str] = mapped_column(String(64), default="")
     """Fingerprint of what it was placed with; another one means that it is out of date."""
     measured_with: Mapped[str] = mapped_column(String(64), default="")
+    parent_id: Mapped[int | None]
+    """The file that this is a colour of."""
 
 
 class MasterRecord(Record):

@@ -5,6 +5,7 @@ import {
   QueryClient,
   useQuery,
 } from "@tanstack/react-query";
+import { useDeferredValue } from "react";
 import { get, ProblemError, send } from "./client";
 import type {
   AppState,
@@ -22,6 +23,7 @@ import type {
   NamesRead,
   OriginOf,
   Placement,
+  Preview,
   Radii,
   ReportPage,
   Sky,
@@ -77,6 +79,18 @@ export const useNames = (id: number | null, pattern: string) =>
     enabled: id !== null && pattern.includes("}"),
     retry: false,
   });
+/** What words that were typed would make of files; asked for once the typing pauses. */
+export function usePreview(id: number | null, ids: number[], values: Record<string, string>) {
+  const asked = useDeferredValue(JSON.stringify({ ids, ...values }));
+  return useQuery({
+    queryKey: of(id, "preview", asked),
+    queryFn: () =>
+      send<Preview>("POST", `/api/campaigns/${id}/corrections/preview`, JSON.parse(asked)),
+    enabled: id !== null && Object.keys(values).length > 0,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+}
 export const useCorrect = (id: number | null) => useCampaignQuery<Correct>(id, "correct");
 /** Thousands of points: taken as they come, since comparing them costs more than drawing them. */
 export const useCurve = (id: number | null) =>

@@ -15,6 +15,7 @@ export type Intake = S["IntakeOut"];
 export type FileRow = S["IntakeOut.FileOut"];
 export type Stack = S["IntakeOut.Stack"];
 export type OriginOf = S["OriginOut"];
+export type Preview = S["PreviewOut"];
 export type NamesRead = S["NamesOut"];
 export type Folders = S["FolderList"];
 export type Correct = S["CorrectOut"];

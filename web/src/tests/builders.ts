@@ -79,6 +79,7 @@ export function campaign(
       clock_offset_s: 0,
     },
     default_filter: null,
+    pattern: null,
     catalogue: { id: 1, name: "field.vot", origin: "field.vot", stars: 5, bands: ["B", "V"] },
     cone_url: null,
     cast: {

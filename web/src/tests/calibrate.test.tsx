@@ -108,6 +108,10 @@ describe("Intake", () => {
   it("keeps one word for many files, and shows what each header said", async () => {
     const asked = server({
       [`GET ${HERE}/intake`]: intake,
+      [`POST ${HERE}/corrections/preview`]: {
+        count: 1,
+        files: [{ id: 2, name: "night/foxglove-002.fit", changes: ["kind exposure → dark"] }],
+      },
       [`POST ${HERE}/corrections`]: { words: "corrected 2 files: kind dark" },
     });
     useChoice.setState({ chosen: new Set([1, 2]) });
@@ -116,12 +120,20 @@ describe("Intake", () => {
     expect(keep.disabled).toBe(true);
     expect(screen.getAllByText("Light (IMAGETYP)").length).toBeGreaterThan(0);
     fireEvent.change(screen.getByLabelText("kind"), { target: { value: "dark" } });
+    // What would change is seen first; nothing is kept for it.
+    expect(await screen.findByText("kind exposure → dark")).toBeTruthy();
+    expect(screen.getByText("1 of 2 would change:")).toBeTruthy();
+    const kept = () => posted(asked).filter((a) => a.path.endsWith("/corrections"));
+    expect(kept()).toEqual([]);
     fireEvent.click(keep);
-    await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual({ ids: [1, 2], kind: "dark" }));
+    await vi.waitFor(() => expect(kept()[0]!.body).toEqual({ ids: [1, 2], kind: "dark" }));
   });
 
   it("reads kind and filter out of the chosen files' names, and shows first what it read", async () => {
-    const read = { exposure_s: null, filter: "V", kind: "exposure", time_utc: null };
+    const read = {
+      ...{ exposure_s: null, filter: "V", kind: "exposure", time_utc: null, camera: null },
+      ...{ temperature_c: null, gain_setting: null, offset_setting: null },
+    };
     const pattern = "{kind}_{filter}";
     const address = `names?pattern=${encodeURIComponent(pattern)}`;
     const refused = new Refusal(422, "Not a pattern", "{cake} is none of {kind}, {filter}.");

@@ -93,25 +93,28 @@ def choose_nearest_dark(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
 
 
 def choose_flat(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
-    """The flat of the frame's filter, of its own night where there is one."""
+    """The flat of the frame's filter, of its own night where there is one; of a colour sensor's
+    channel that of the glass before it.
+    """
+    glass = _glass(frame)
     fits = [
         i
         for i, master in enumerate(masters)
         if master.kind == "flat"
-        and master.filter == frame.filter
+        and master.filter == glass
         and same_pixels(frame, master)
         and _agree(frame.telescope, master.telescope)
     ]
-    return _nearest(frame, masters, fits, f"flat in {frame.filter}")
+    return _nearest(frame, masters, fits, f"flat in {glass}" if glass else "flat")
 
 
 def picked_master(frame: Frame, masters: Sequence[MasterFacts], index: int) -> Choice:
     """A master that the observer picked, with everything about it that does not fit."""
     master = masters[index]
     remarks = list(_remarks(frame, master))
-    if master.kind == "flat" and master.filter != frame.filter:
+    if master.kind == "flat" and master.filter != _glass(frame):
         remarks.append(
-            f"{master.label} is a flat in {master.filter}, the exposure in {frame.filter}"
+            f"{master.label} is a flat in {master.filter}, the exposure in {_glass(frame)}"
         )
     for what, ours, theirs in (
         ("gain", frame.gain_setting, master.gain_setting),
@@ -125,6 +128,10 @@ def picked_master(frame: Frame, masters: Sequence[MasterFacts], index: int) -> C
             remarks.append(f"{master.label} has {what} {theirs}, the exposure {ours}")
     words = f"{_PICKED}{_describe(master)}{_age(frame, master)}"
     return Choice(index, words, tuple(remarks))
+
+
+def _glass(frame: Frame) -> str | None:
+    return frame.glass if frame.channel else frame.filter
 
 
 def fits_unscaled(frame: Frame, master: MasterFacts) -> bool:
@@ -153,7 +160,7 @@ def fits_settings(frame: Frame, master: MasterFacts) -> bool:
 def same_pixels(frame: Frame, master: MasterFacts) -> bool:
     """Whether a master is of the frame's camera, size and binning."""
     return (
-        master.shape == frame.shape
+        master.shape == frame.sensor_shape
         and master.binning == frame.binning
         and _agree(frame.camera, master.camera)
         and _agree(frame.origin, master.origin)
@@ -200,9 +207,10 @@ def _at(temperature_c: float | None) -> str:
 
 
 def _describe(master: MasterFacts) -> str:
-    name = {"bias": "bias frames", "flat": f"flats in {master.filter}"}.get(
-        master.kind, f"{master.kind}s of {master.exposure_s:g} s"
-    )
+    name = {
+        "bias": "bias frames",
+        "flat": f"flats in {master.filter}" if master.filter else "flats",
+    }.get(master.kind, f"{master.kind}s of {master.exposure_s:g} s")
     if master.count == 1:
         name = name.replace("frames", "frame").replace("flats", "flat").replace("darks", "dark")
     return f"{master.count} {name}{'' if master.kind == 'flat' else _at(master.temperature_c)}"

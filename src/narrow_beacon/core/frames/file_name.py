@@ -1,8 +1,10 @@
-"""Read kind, filter, exposure time and start out of a file's name, by a pattern of the observer's.
+"""Read kind, filter, exposure time, start and settings out of a file's name, by a pattern of the
+observer's.
 
-A pattern is the name with ``{kind}``, ``{filter}``, ``{seconds}`` or ``{time}`` where a value
-stands and ``*`` for any text. It fits from the start of the name; what comes after it does not
-matter. With slashes it is held against as many folders above the file.
+A pattern is the name with ``{kind}``, ``{filter}``, ``{seconds}``, ``{time}``, ``{temperature}``,
+``{gain}``, ``{offset}`` or ``{camera}`` where a value stands and ``*`` for any text. It fits from
+the start of the name; what comes after it does not matter. With slashes it is held against as many
+folders above the file.
 """
 
 from __future__ import annotations
@@ -19,6 +21,10 @@ _SLOTS = {
     "kind": re.compile(r"[A-Za-z]+(?:[-_ ][A-Za-z]+)*"),
     "filter": re.compile(r"[^-_.\s/]+"),
     "seconds": re.compile(r"\d+(?:\.\d+)?"),
+    "temperature": re.compile(r"(?:[-+−]|m(?:inus)?)?\d+(?:\.\d+)?"),
+    "gain": re.compile(r"\d+(?:\.\d+)?"),
+    "offset": re.compile(r"\d+(?:\.\d+)?"),
+    "camera": re.compile(r"[^-_.\s/]+"),
     "time": re.compile(r"\d{4}-?\d\d-?\d\d[T_ -]?\d\d[-:.h]?\d\d[-:.m]?\d\d(?:\.\d{1,6})?"),
 }
 _PIECE = re.compile(r"\{([^{}]*)\}|\*+|[^{}*]+|[{}]")
@@ -38,6 +44,10 @@ class NameValues:
     exposure_s: float | None = None
     time_utc: datetime | None = None
     """Start of the exposure."""
+    temperature_c: float | None = None
+    gain_setting: float | None = None
+    offset_setting: float | None = None
+    camera: str | None = None
 
 
 class NamePattern:
@@ -46,7 +56,7 @@ class NamePattern:
     Examples
     --------
     >>> NamePattern("{kind}_{filter}_{seconds}s").read("night/Light_V_60s_0012.fits")
-    NameValues(kind='exposure', filter='V', exposure_s=60.0, time_utc=None)
+    NameValues(kind='exposure', filter='V', exposure_s=60.0, ...)
     """
 
     def __init__(self, pattern: str) -> None:
@@ -84,8 +94,13 @@ class NamePattern:
             begin = _moment(said["time"]) if "time" in said else None
         except ValueError:
             return None
-        seconds = float(said["seconds"]) if "seconds" in said else None
-        return NameValues(kind, said.get("filter"), seconds, begin)
+        seconds, gain, offset = (
+            float(said[slot]) if slot in said else None for slot in ("seconds", "gain", "offset")
+        )
+        return NameValues(
+            kind, said.get("filter"), seconds, begin, _degrees(said.get("temperature")), gain,
+            offset, said.get("camera"),
+        )  # fmt: skip
 
     def _fit(self, text: str) -> dict[str, str] | None:
         """The slots' texts where the pattern fits from the start: * as short, slots as long as may
@@ -140,6 +155,14 @@ def _ends(piece: _Piece, text: str, begin: int) -> Iterator[int]:
             yield end
             if text[end : end + 1] == "/":
                 return
+
+
+def _degrees(text: str | None) -> float | None:
+    """A temperature: "m10", "minus10" and "-10" are below zero."""
+    if text is None:
+        return None
+    number = float(re.sub(r"^[^\d]+", "", text))
+    return -number if text[0] in "-−m" else number
 
 
 def _moment(text: str) -> datetime:

@@ -9,6 +9,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.colour import CHANNELS, channel_source, sites_of
 from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.fits_file import (
     PixelSource,
@@ -23,6 +24,8 @@ OBSERVER = "observer"
 """The keyword of facts that the observer gave in place of the header."""
 SKY_STARS = 20
 """So many sure stars on a bias or dark show that it is none."""
+_OF_TIME = ("shift_s", "moment")
+"""Words on the header's time, and not facts themselves."""
 _DARK_KINDS = ("bias", "dark", "flat dark")
 
 
@@ -48,6 +51,26 @@ class Frame:
     """Where stated, or where only one camera has this size and binning."""
     telescope: str | None = None
     """Where a camera was on more than one."""
+    mosaic: str | None = None
+    """The colour pattern of a colour sensor's pixels."""
+    channel: str = ""
+    """The colour of an exposure that was taken apart; it is its filter."""
+    glass: str | None = None
+    """The filter that such a sensor looked through, if any."""
+    second: PixelSource | None = None
+    """The other pixels of a colour that has two in four."""
+    whole: tuple[int, int] | None = None
+    """(height, width) of the image that a channel is a part of."""
+
+    @property
+    def file(self) -> str:
+        """The name of the file, which channels have in common."""
+        return self.name.removesuffix(f" [{self.channel}]") if self.channel else self.name
+
+    @property
+    def sensor_shape(self) -> tuple[int, int]:
+        """(height, width) of all pixels that see light, of whatever colour."""
+        return self.whole or self.shape
 
     @property
     def binning(self) -> tuple[int, int]:
@@ -104,7 +127,7 @@ class Frame:
     @property
     def sensor(self) -> str:
         """Camera, size and binning in words."""
-        height, width = self.shape
+        height, width = self.sensor_shape
         parts = [self.camera or "camera", f"{width} × {height}"]
         if self.binning != (1, 1):
             parts.append("binned {} × {}".format(*self.binning))
@@ -122,6 +145,11 @@ class LeftOut:
     kind: str = ""
     filter: str = ""
     sha256: str = ""
+
+    @property
+    def file(self) -> str:
+        """The name of the file."""
+        return self.name
 
 
 @dataclass(frozen=True)
@@ -143,12 +171,24 @@ class RawFile:
 
 @dataclass(frozen=True)
 class Correction:
-    """What the observer says of a file, in place of its header. Absent values are None."""
+    """What the observer says of a file, in place of its header. Absent values are None.
+
+    ``time_utc`` is the start; ``shift_s`` is added to the header's time instead (a clock that is
+    wrong, a zone), ``moment`` says what that is the time of: "start", "middle" or "end".
+    """
 
     kind: str | None = None
     filter: str | None = None
     exposure_s: float | None = None
     time_utc: datetime | None = None
+    shift_s: float | None = None
+    moment: str | None = None
+    temperature_c: float | None = None
+    gain_setting: float | None = None
+    offset_setting: float | None = None
+    camera: str | None = None
+    ra_deg: float | None = None
+    dec_deg: float | None = None
 
 
 @dataclass(frozen=True)
@@ -160,6 +200,8 @@ class TimeRule:
     longitude_deg: float = 0.0
     linear_limit_adu: float | None = None
     """Above it flats are no flats, where it is known."""
+    pattern: str | None = None
+    """The colour pattern, where the observer says it; else the header's."""
 
 
 @dataclass(frozen=True)
@@ -204,6 +246,11 @@ def settle(
     kind = facts.kind.value if facts.kind else ""
     said = facts.filter.value if facts.filter else default_filter
     name = None if said is None else filter_name(said)
+    mosaic = rule.pattern or (facts.mosaic.value if facts.mosaic else None)
+    if facts.binning and facts.binning.value != (1, 1):
+        mosaic = None  # colours are added up when pixels are
+    if mosaic and kind in ("exposure", "flat") and name is None:
+        name = ""
     exclude = raw.problem or _exclude_reason(facts, kind, name) or _contradiction(facts, kind)
     if not exclude and kind in _DARK_KINDS and raw.sky_stars >= SKY_STARS and not _said(facts.kind):
         exclude = f"wrong kind: called a {kind}, but {raw.sky_stars} stars are on it"
@@ -213,6 +260,8 @@ def settle(
         kind = "bias"
     assert facts.exposure_s is not None or kind == "bias"
     exposure_s = facts.exposure_s.value if facts.exposure_s else 0.0
+    if word and word.moment:
+        rule = replace(rule, header_time="start")  # whatever the kit's usual one is
     mid = _middle(facts, exposure_s, rule)
     return Frame(
         name=raw.name,
@@ -220,7 +269,7 @@ def settle(
         source=raw.source,
         facts=facts,
         kind=kind,
-        filter=name if kind in ("exposure", "flat") else None,
+        filter=(name or None) if kind in ("exposure", "flat") else None,
         mid_utc=mid,
         exposure_s=exposure_s,
         temperature_c=facts.temperature_c.value if facts.temperature_c else None,
@@ -228,18 +277,47 @@ def settle(
         levels=raw.levels if kind != "exposure" else None,
         pixels_print=raw.pixels_print,
         camera=facts.camera.value if facts.camera else None,
+        mosaic=mosaic,
     )
+
+
+def channels_of(frame: Frame) -> list[Frame]:
+    """An exposure of a colour sensor taken apart; any other as it is."""
+    if not frame.mosaic or frame.channel:
+        return [frame]
+    origin = frame.facts.mosaic_origin if frame.facts.mosaic else (0, 0)
+    parts = []
+    for channel in CHANNELS:
+        sites = sites_of(frame.mosaic, origin, channel, frame.source.first)
+        sources = [channel_source(frame.source, site) for site in sites]
+        parts.append(
+            replace(
+                frame, name=f"{frame.name} [{channel}]", source=sources[0], filter=channel,
+                channel=channel, glass=frame.filter, whole=frame.shape,
+                second=sources[1] if len(sources) > 1 else None,
+            )
+        )  # fmt: skip
+    return parts
 
 
 def _corrected(facts: FrameFacts, word: Correction) -> FrameFacts:
     said = {
         field.name: Reading(getattr(word, field.name), OBSERVER)
         for field in fields(word)
-        if getattr(word, field.name) is not None
+        if getattr(word, field.name) is not None and field.name not in _OF_TIME
     }
+    facts = replace(facts, **said)  # type: ignore[arg-type]
     if word.time_utc is not None:
-        return replace(facts, time_is_middle=False, **said)  # type: ignore[arg-type]
-    return replace(facts, **said)  # type: ignore[arg-type]
+        return replace(facts, time_is_middle=False)
+    if facts.time_utc is None or (word.shift_s is None and word.moment is None):
+        return facts
+    time = facts.time_utc.value + timedelta(seconds=word.shift_s or 0.0)
+    middle = facts.time_is_middle
+    if word.moment is not None:
+        middle = word.moment == "middle"
+        if word.moment == "end" and facts.exposure_s:
+            time -= timedelta(seconds=facts.exposure_s.value)
+    return replace(facts, time_utc=Reading(time, OBSERVER), time_is_middle=middle)
 
 
 def _said(reading: Reading[str] | None) -> bool:
@@ -298,7 +376,7 @@ def sort_night(
     left_out = [item for item in inspected if isinstance(item, LeftOut)]
     frames = [item for item in inspected if isinstance(item, Frame)]
     frames = _name_telescopes(_name_cameras(_drop_duplicates(frames, left_out)))
-    exposures = [frame for frame in frames if frame.kind == "exposure"]
+    exposures = [f for frame in frames if frame.kind == "exposure" for f in channels_of(frame)]
     calibration = [frame for frame in frames if frame.kind != "exposure"]
     calibration = _drop_unusable(calibration, linear_limit_adu, left_out)
     calibration = _drop_odd_calibration(calibration, left_out)
@@ -370,10 +448,12 @@ def _name_cameras(frames: list[Frame]) -> list[Frame]:
     stated: dict[tuple[object, ...], set[str]] = defaultdict(set)
     for frame in frames:
         if frame.camera:
-            stated[frame.shape, frame.binning].add(frame.camera)
+            stated[frame.sensor_shape, frame.binning].add(frame.camera)
     only = {key: next(iter(names)) for key, names in stated.items() if len(names) == 1}
     return [
-        frame if frame.camera else replace(frame, camera=only.get((frame.shape, frame.binning)))
+        frame
+        if frame.camera
+        else replace(frame, camera=only.get((frame.sensor_shape, frame.binning)))
         for frame in frames
     ]
 

@@ -20,6 +20,7 @@ from narrow_beacon.core.measure.noise import (
     aperture_uncertainty,
     sky_noise_ratio,
 )
+from narrow_beacon.core.measure.sampling import sampling_scatter
 from narrow_beacon.core.measure.spread import (
     Neighbours,
     Spread,
@@ -120,6 +121,20 @@ class ExposureCensus:
         bits = 1 << np.arange(self.near_px.shape[1])
         return ((self.near_px < radius_px) * bits).sum(axis=1)
 
+    def added(self, other: ExposureCensus) -> ExposureCensus:
+        """The light of the same stars on other pixels of the same exposure added to this."""
+        return replace(
+            self,
+            sky_adu_per_px=(self.sky_adu_per_px + other.sky_adu_per_px) / 2.0,
+            peak_adu=np.maximum(self.peak_adu, other.peak_adu),
+            counts_adu=self.counts_adu + other.counts_adu,
+            uncertainty_adu=np.hypot(self.uncertainty_adu, other.uncertainty_adu),
+            near_px=np.minimum(self.near_px, other.near_px),
+            doubt_adu=self.doubt_adu + other.doubt_adu,
+            neighbour_adu=self.neighbour_adu + other.neighbour_adu,
+            noise=np.array([self.noise[0], max(self.noise[1], other.noise[1])]),
+        )
+
 
 @dataclass(frozen=True)
 class Image:
@@ -135,6 +150,11 @@ class Image:
     profile: StarProfile | None
     trails: tuple[Trail, ...] = ()
     flat_gain: Plane | None = None
+    sets: tuple[tuple[float, float], ...] = ()
+    """Where the sets of pixels lie, of which this is one, where each sees only a part of the
+    light; the first's at (0, 0)."""
+    pixel_px: float = 1.0
+    """The side of a pixel that sees light, over the distance from one to the next."""
 
 
 @dataclass(frozen=True)
@@ -196,7 +216,12 @@ def take_census(
     clean = whole & (counts[:, -1] > _CLEAN_SNR * uncertainty[:, -1])
     odd, scatter = odd_growth(counts - neighbour, uncertainty, clean)
     near[StarFlag.ODD_LIGHT] = _first_radius(odd > np.maximum(2.0 * uncertainty, 1e-6), radii)
-    if fwhm < UNDERSAMPLED_PX:
+    if image.sets:
+        # Where among its colour's pixels a star falls decides how much of it is seen. Whatever the
+        # number of sets that are added, the sum then has the sum's own scatter.
+        scatter = sampling_scatter(spread, radii, image.pixel_px, image.sets)
+        scatter = scatter * np.sqrt(len(image.sets))
+    if image.sets or fwhm < UNDERSAMPLED_PX:
         # Where in its pixel a star falls decides how its light is shared out among them.
         uncertainty = np.hypot(uncertainty, scatter[None, :] * np.maximum(counts, 0.0))
     return ExposureCensus(

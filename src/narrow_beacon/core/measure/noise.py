@@ -68,10 +68,13 @@ class MastersNoise:
 
 @dataclass(frozen=True)
 class Exposed:
-    """How long, and through how much air."""
+    """How long, and through how much air; ``parts`` is how many sets of pixels are measured each
+    by itself and added: what the air does to a star it does to all of them alike.
+    """
 
     exposure_s: float
     airmass: float
+    parts: int = 1
 
 
 @dataclass(frozen=True)
@@ -150,7 +153,7 @@ def noise_terms(light: Light, exposed: Exposed, camera: CameraConstants) -> Nois
         read=pixels * (camera.read_noise_e**2 + camera.gain_e_per_adu**2 / 12.0),
         masters=pixels * (camera.masters_e**2 + (camera.flat_noise * sky_e) ** 2)
         + (camera.flat_noise * flux_e) ** 2 / spread,
-        scintillation=(relative * flux_e) ** 2,
+        scintillation=exposed.parts * (relative * flux_e) ** 2,
     )
 
 

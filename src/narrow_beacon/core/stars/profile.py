@@ -89,11 +89,17 @@ def total_over_found(profile: StarProfile) -> float:
 
 
 def measure_profile(
-    pixels: Plane, flags: Flags, stars: Detections, sky_adu: np.ndarray, guess_px: float
+    pixels: Plane,
+    flags: Flags,
+    stars: Detections,
+    sky_adu: np.ndarray,
+    guess_px: float,
+    pixel_px: float = 1.0,
 ) -> StarProfile | None:
     """Median Moffat width of the brightest stars without flagged pixels; None where no star fits.
 
-    ``sky_adu`` is the sky at each star, ``guess_px`` a width to start from.
+    ``sky_adu`` is the sky at each star, ``guess_px`` a width to start from, ``pixel_px`` the side
+    of a pixel that sees light, over the distance from one to the next.
     """
     if guess_px >= WIDE_PX:
         return _broad_profile(pixels, flags, stars, sky_adu, guess_px)
@@ -111,7 +117,7 @@ def measure_profile(
         return None
     fits = _fit_moffats(
         pixels, flags, stars.x_px[chosen], stars.y_px[chosen], sky_adu[chosen],
-        reach, guess_px, _MOST_STARS,
+        reach, guess_px, _MOST_STARS, pixel_px**2 / 24.0,
     )  # fmt: skip
     good = fits[:, 0] > 0
     if not good.any():
@@ -126,16 +132,18 @@ def measure_profile(
 
 
 @njit(cache=True, nogil=True)
-def _shape(r2, alpha, beta):  # type: ignore[no-untyped-def]
-    """Pixel-averaged Moffat function of unit height at squared distance r2."""
+def _shape(r2, alpha, beta, blur):  # type: ignore[no-untyped-def]
+    """Pixel-averaged Moffat function of unit height at squared distance r2; ``blur`` is the pixel's
+    area over 24.
+    """
     v = 1.0 + r2 / alpha**2
     f = v**-beta
     laplacian = (4.0 * beta / alpha**2) * f / v * ((beta + 1.0) * (r2 / alpha**2) / v - 1.0)
-    return f + laplacian / 24.0
+    return f + laplacian * blur
 
 
 @njit(cache=True, nogil=True)
-def _fit_moffats(pixels, flags, xs, ys, skies, reach, guess, most):  # type: ignore[no-untyped-def]
+def _fit_moffats(pixels, flags, xs, ys, skies, reach, guess, most, blur):  # type: ignore[no-untyped-def]
     """FWHM and β of each star, (stars, 2); zeros where the fit fails or pixels are flagged."""
     result = np.zeros((xs.size, 2))
     span = 2 * reach + 1
@@ -161,7 +169,7 @@ def _fit_moffats(pixels, flags, xs, ys, skies, reach, guess, most):  # type: ign
                 used += 1
         if not clean:
             continue
-        fwhm, beta = _fit_one(r2[:used], data[:used], guess)
+        fwhm, beta = _fit_one(r2[:used], data[:used], guess, blur)
         if 0.8 < fwhm < 4.0 * reach:
             result[n, 0] = fwhm
             result[n, 1] = beta
@@ -170,12 +178,12 @@ def _fit_moffats(pixels, flags, xs, ys, skies, reach, guess, most):  # type: ign
 
 
 @njit(cache=True, nogil=True)
-def _cost(r2, data, alpha, beta, model):  # type: ignore[no-untyped-def]
+def _cost(r2, data, alpha, beta, model, blur):  # type: ignore[no-untyped-def]
     """Best height and pedestal for a shape by linear least squares, and what is left."""
     n = r2.size
     sf = sff = sd = sfd = 0.0
     for i in range(n):
-        f = _shape(r2[i], alpha, beta)
+        f = _shape(r2[i], alpha, beta, blur)
         model[i] = f
         sf += f
         sff += f * f
@@ -191,20 +199,20 @@ def _cost(r2, data, alpha, beta, model):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def _fit_one(r2, data, guess):  # type: ignore[no-untyped-def]
+def _fit_one(r2, data, guess, blur):  # type: ignore[no-untyped-def]
     n = r2.size
     beta = 3.0
     alpha = guess / (2.0 * np.sqrt(2.0 ** (1.0 / beta) - 1.0))
     model = np.empty(n)
     trial = np.empty(n)
-    a, b, cost = _cost(r2, data, alpha, beta, model)
+    a, b, cost = _cost(r2, data, alpha, beta, model, blur)
     damping = 1e-3
     h = 1e-4
     for _ in range(40):
         jj00 = jj01 = jj11 = jr0 = jr1 = 0.0
         for i in range(n):
-            d0 = a * (_shape(r2[i], alpha * (1 + h), beta) - model[i]) / h
-            d1 = a * (_shape(r2[i], alpha, beta * (1 + h)) - model[i]) / h
+            d0 = a * (_shape(r2[i], alpha * (1 + h), beta, blur) - model[i]) / h
+            d1 = a * (_shape(r2[i], alpha, beta * (1 + h), blur) - model[i]) / h
             left = data[i] - a * model[i] - b
             jj00 += d0 * d0
             jj01 += d0 * d1
@@ -219,7 +227,7 @@ def _fit_one(r2, data, guess):  # type: ignore[no-untyped-def]
         step1 = min(max((p * jr1 - jj01 * jr0) / det, -0.5), 0.5)
         new_alpha = alpha * np.exp(step0)
         new_beta = min(max(beta * np.exp(step1), 1.2), 12.0)
-        na, nb, new_cost = _cost(r2, data, new_alpha, new_beta, trial)
+        na, nb, new_cost = _cost(r2, data, new_alpha, new_beta, trial, blur)
         if new_cost <= cost:
             small = abs(step0) < 2e-3 and abs(step1) < 1e-2
             alpha, beta, a, b, cost = new_alpha, new_beta, na, nb, new_cost

@@ -186,6 +186,8 @@ class CampaignOut(BaseModel):
     site: SiteValues | None
     kit: KitValues
     default_filter: str | None
+    pattern: str | None
+    """The colour pattern, where the observer says it."""
     library: str | None
     epoch_yr: Number
     bands: dict[str, str]
@@ -230,5 +232,6 @@ class Settings(Asked):
     site: SiteIn | None = None
     kit: KitIn | None = None
     default_filter: Short | None = None
+    pattern: Literal["", "RGGB", "BGGR", "GRBG", "GBRG"] | None = None
     catalogue_file: Address | None = None
     cone_url: Address | None = None

@@ -45,14 +45,44 @@ class IntakeOut(BaseModel):
     missing: list[str]
 
 
-class Corrections(Asked):
+class Said(Asked):
     """The observer's word on some files; "" takes an earlier word back, absent leaves it."""
 
-    ids: IdList
     kind: Short | None = None
     filter: Short | None = None
     exposure_s: Short | None = None
     time_utc: Short | None = None
+    shift_s: Short | None = None
+    moment: Short | None = None
+    temperature_c: Short | None = None
+    gain_setting: Short | None = None
+    offset_setting: Short | None = None
+    camera: Short | None = None
+    ra_deg: Short | None = None
+    dec_deg: Short | None = None
+
+
+class Corrections(Said):
+    """Words for some files."""
+
+    ids: IdList
+
+
+class Change(BaseModel):
+    """What one file would become: what changes, before and after."""
+
+    id: int
+    name: str
+    changes: list[str]
+
+
+class PreviewOut(BaseModel):
+    """What some words would make of their files: the first files of which something changes, and
+    how many they are in all.
+    """
+
+    files: list[Change]
+    count: int
 
 
 class NamesQuery(Asked):
@@ -74,6 +104,10 @@ class NameOut(BaseModel):
     filter: str | None
     exposure_s: float | None
     time_utc: str | None
+    temperature_c: float | None
+    gain_setting: float | None
+    offset_setting: float | None
+    camera: str | None
 
 
 class NamesOut(BaseModel):

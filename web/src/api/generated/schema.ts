@@ -1881,6 +1881,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/corrections/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the observer's word would make of some files; nothing is kept. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Corrections"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PreviewOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -2221,6 +2281,8 @@ export interface components {
             kit: components["schemas"]["CampaignOut.KitValues"];
             /** Default Filter */
             default_filter: string | null;
+            /** Pattern */
+            pattern: string | null;
             /** Library */
             library: string | null;
             /** Epoch Yr */
@@ -2450,6 +2512,11 @@ export interface components {
              * @default null
              */
             default_filter: string | null;
+            /**
+             * Pattern
+             * @default null
+             */
+            pattern: ("" | "RGGB" | "BGGR" | "GRBG" | "GBRG") | null;
             /**
              * Catalogue File
              * @default null
@@ -2838,6 +2905,14 @@ export interface components {
             exposure_s: number | null;
             /** Time Utc */
             time_utc: string | null;
+            /** Temperature C */
+            temperature_c: number | null;
+            /** Gain Setting */
+            gain_setting: number | null;
+            /** Offset Setting */
+            offset_setting: number | null;
+            /** Camera */
+            camera: string | null;
         };
         /**
          * NamesOut
@@ -3289,11 +3364,9 @@ export interface components {
         };
         /**
          * Corrections
-         * @description The observer's word on some files; "" takes an earlier word back, absent leaves it.
+         * @description Words for some files.
          */
         Corrections: {
-            /** Ids */
-            ids: number[];
             /**
              * Kind
              * @default null
@@ -3314,6 +3387,48 @@ export interface components {
              * @default null
              */
             time_utc: string | null;
+            /**
+             * Shift S
+             * @default null
+             */
+            shift_s: string | null;
+            /**
+             * Moment
+             * @default null
+             */
+            moment: string | null;
+            /**
+             * Temperature C
+             * @default null
+             */
+            temperature_c: string | null;
+            /**
+             * Gain Setting
+             * @default null
+             */
+            gain_setting: string | null;
+            /**
+             * Offset Setting
+             * @default null
+             */
+            offset_setting: string | null;
+            /**
+             * Camera
+             * @default null
+             */
+            camera: string | null;
+            /**
+             * Ra Deg
+             * @default null
+             */
+            ra_deg: string | null;
+            /**
+             * Dec Deg
+             * @default null
+             */
+            dec_deg: string | null;
+            /** Ids */
+            ids: number[];
         };
         /** SeenIn */
         SeenIn: {
@@ -3349,6 +3464,29 @@ export interface components {
             ids: number[];
             /** Pattern */
             pattern: string;
+        };
+        /**
+         * Change
+         * @description What one file would become: what changes, before and after.
+         */
+        "PreviewOut.Change": {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Changes */
+            changes: string[];
+        };
+        /**
+         * PreviewOut
+         * @description What some words would make of their files: the first files of which something changes, and
+         *     how many they are in all.
+         */
+        PreviewOut: {
+            /** Files */
+            files: components["schemas"]["PreviewOut.Change"][];
+            /** Count */
+            count: number;
         };
     };
     responses: never;

@@ -1,77 +1,55 @@
 import { useState } from "react";
 import { correctFiles } from "../../api/actions";
+import { usePreview } from "../../api/queries";
 import type { FileRow } from "../../api/types";
+import { useApp } from "../../state";
 import { Button } from "../../ui/Button";
 import { Section } from "../../ui/parts";
 import { plural, shortName } from "../../ui/words";
-
-const KINDS = ["exposure", "bias", "dark", "flat", "flat dark"];
-const FIELDS = [
-  { key: "kind", words: "kind", said: "kind", hint: "" },
-  { key: "filter", words: "filter", said: "filter", hint: "V" },
-  { key: "exposure_s", words: "exposure, s", said: "exposure_s", hint: "60" },
-  { key: "time_utc", words: "start, UTC", said: "time_utc", hint: "2026-10-12 21:04:30" },
-] as const;
+import { WORDS, type Word } from "./fields";
+import { Becomes } from "./Becomes";
 
 /** What the header said and what the observer says, side by side; kept beside the file. */
 export function CorrectionForm({ files }: { files: FileRow[] }) {
-  const common = (key: string) => {
-    const values = new Set(files.map((f) => f.correction[key] ?? ""));
-    return values.size === 1 ? [...values][0]! : "";
-  };
+  const campaign = useApp((s) => s.campaign);
   const [values, setValues] = useState<Record<string, string>>({});
-  const said = (key: string) => {
-    const words = new Set(files.map((f) => f.said[key] ?? "nothing"));
-    return words.size === 1 ? [...words][0] : "several";
-  };
   const only = files.length === 1 ? files[0]! : null;
+  const ids = files.map((f) => f.id);
+  const preview = usePreview(campaign, ids, values);
   return (
     <Section
       title={only ? shortName(only.name) : plural(files.length, "file")}
       aside={only?.part === "left out" ? "left out" : only?.part}
     >
       {only?.part_reason && <p className="mb-2 text-beam">{only.part_reason}</p>}
-      <p className="text-right text-small text-quiet">the header says</p>
-      {FIELDS.map(({ key, words, said: fact, hint }) => (
-        <label key={key} className="mb-1.5 block">
-          <span className="mb-0.5 flex gap-2">
-            <span className="shrink-0 text-quiet">{words}</span>
-            <span className="num ml-auto truncate" title={said(fact)}>
-              {said(fact)}
-            </span>
-          </span>
-          {key === "kind" ? (
-            <select
-              aria-label="kind"
-              className="field"
-              value={values[key] ?? common(key)}
-              onChange={(event) => setValues({ ...values, [key]: event.target.value })}
-            >
-              <option value="">as the header says</option>
-              {KINDS.map((kind) => (
-                <option key={kind}>{kind}</option>
-              ))}
-            </select>
-          ) : (
-            <input
-              aria-label={words}
-              className="field num"
-              placeholder={`as the header says, or ${hint}`}
-              value={values[key] ?? common(key)}
-              onChange={(event) => setValues({ ...values, [key]: event.target.value })}
+      {WORDS.map(({ title, words }) => (
+        <details
+          key={title}
+          open={!title || title === "Time" || words.some((w) => common(files, w.key))}
+        >
+          <summary
+            className={title ? "mb-1 mt-1.5 cursor-pointer border-t border-line pt-1" : "hidden"}
+          >
+            {title}
+          </summary>
+          {words.map((word) => (
+            <WordField
+              key={word.key}
+              word={word}
+              said={word.said === "" ? "" : said(files, word)}
+              value={values[word.key] ?? common(files, word.key)}
+              onChange={(value) => setValues({ ...values, [word.key]: value })}
             />
-          )}
-        </label>
+          ))}
+        </details>
       ))}
+      {Object.keys(values).length > 0 && <Becomes preview={preview} of={files.length} />}
       <div className="mt-2 flex gap-2">
         <Button
           main
-          disabled={!Object.keys(values).length}
+          disabled={!Object.keys(values).length || preview.isError}
           onClick={() => {
-            void correctFiles(
-              files.map((f) => f.id),
-              values,
-            );
+            void correctFiles(ids, values);
             setValues({});
           }}
         >
@@ -82,5 +60,59 @@ export function CorrectionForm({ files }: { files: FileRow[] }) {
         Kept beside the file, never written into it. Undo takes it back.
       </p>
     </Section>
+  );
+}
+
+/** The word that all files have in common. */
+function common(files: FileRow[], key: string): string {
+  const values = new Set(files.map((f) => f.correction[key] ?? ""));
+  return values.size === 1 ? [...values][0]! : "";
+}
+
+function said(files: FileRow[], word: Word): string {
+  const words = new Set(files.map((f) => f.said[word.said ?? word.key] ?? "nothing"));
+  return words.size === 1 ? [...words][0]! : "several";
+}
+
+function WordField(props: {
+  word: Word;
+  said: string;
+  value: string;
+  onChange: (value: string) => void;
+}) {
+  const { word, value } = props;
+  const header = word.said === "" ? "as it is" : "as the header says";
+  return (
+    <label className="mb-1.5 block">
+      <span className="mb-0.5 flex gap-2">
+        <span className="shrink-0 text-quiet">{word.words}</span>
+        <span className="num ml-auto truncate" title={props.said && `header: ${props.said}`}>
+          {props.said}
+        </span>
+      </span>
+      {word.options ? (
+        <select
+          aria-label={word.words}
+          className="field"
+          value={value}
+          onChange={(event) => props.onChange(event.target.value)}
+        >
+          <option value="">{header}</option>
+          {word.options.map(([key, words]) => (
+            <option key={key} value={key}>
+              {words}
+            </option>
+          ))}
+        </select>
+      ) : (
+        <input
+          aria-label={word.words}
+          className="field num"
+          placeholder={`${header}, or ${word.hint}`}
+          value={value}
+          onChange={(event) => props.onChange(event.target.value)}
+        />
+      )}
+    </label>
   );
 }

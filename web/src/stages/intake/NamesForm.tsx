@@ -29,8 +29,8 @@ export function NamesForm({ files }: { files: FileRow[] }) {
       </p>
       {!pattern && (
         <p className="mt-1 text-small text-quiet">
-          Write the name with {"{kind}"}, {"{filter}"}, {"{seconds}"} or {"{time}"} where one
-          stands, * for anything.
+          Write the name with {"{kind}"}, {"{filter}"}, {"{seconds}"}, {"{time}"}, {"{temperature}"}
+          , {"{gain}"}, {"{offset}"} or {"{camera}"} where one stands, * for anything.
         </p>
       )}
       {error && pattern && <p className="mt-1 text-small text-beam">{error.message}</p>}

@@ -160,6 +160,15 @@ export function SetUp({ campaign }: { campaign: Campaign }) {
           ]}
           onSave={(v) => save({ kit: { ...kit, timestamp: v === "middle" ? "middle" : "start" } })}
         />
+        <Choice
+          label="colour pattern"
+          value={campaign.pattern ?? ""}
+          options={[
+            ["", "as the headers say"],
+            ...(["RGGB", "BGGR", "GRBG", "GBRG"] as const).map((p) => [p, p] as const),
+          ]}
+          onSave={(v) => save({ pattern: v as "" | "RGGB" | "BGGR" | "GRBG" | "GBRG" })}
+        />
         {campaign.kits.length > 1 && (
           <p className="mt-1 text-small text-quiet">
             {campaign.kits.length} kits: {campaign.kits.join("; ")}.

@@ -6,7 +6,7 @@ import { KIND_WORDS, lookAt, useChoice } from "./choice";
 export function Stacks({ stacks, missing }: { stacks: Stack[]; missing: string[] }) {
   const chosen = useChoice((s) => s.stack);
   const nights = [...new Set(stacks.map((s) => s.night))];
-  const kits = new Set(stacks.map((s) => s.kit));
+  const details = new Set(stacks.map(detailOf));
   return (
     <div className="max-h-[46%] shrink-0 overflow-auto border-b border-line px-4 py-2.5">
       {missing.length > 0 && (
@@ -21,6 +21,11 @@ export function Stacks({ stacks, missing }: { stacks: Stack[]; missing: string[]
           <table key={night} className="w-full self-start">
             <caption className="pb-1 text-left font-semibold">
               {night ? `Night of ${dayOf(night)}` : "No date"}
+              {details.size === 1 && (
+                <span className="num block text-small font-normal text-quiet">
+                  {[...details][0]}
+                </span>
+              )}
             </caption>
             <tbody>
               {stacks
@@ -32,15 +37,15 @@ export function Stacks({ stacks, missing }: { stacks: Stack[]; missing: string[]
                       key={stack.ids[0]}
                       tabIndex={0}
                       aria-selected={on}
-                      title={[stack.settings, stack.words].filter(Boolean).join(" · ")}
+                      title={stack.words || undefined}
                       className={`cursor-pointer border-t border-line ${on ? "bg-raised text-beam" : "hover:bg-raised"}`}
                       onClick={() => lookAt(on ? null : stack)}
                       onKeyDown={(event) => event.key === "Enter" && lookAt(on ? null : stack)}
                     >
                       <td className="py-0.5">
                         {KIND_WORDS[stack.kind] ?? stack.kind}
-                        {kits.size > 1 && (
-                          <span className="num block text-small text-quiet">{stack.kit}</span>
+                        {details.size > 1 && (
+                          <span className="num block text-small text-quiet">{detailOf(stack)}</span>
                         )}
                       </td>
                       <td className="num px-2">{stack.filter}</td>
@@ -63,4 +68,9 @@ export function Stacks({ stacks, missing }: { stacks: Stack[]; missing: string[]
       </div>
     </div>
   );
+}
+
+/** Camera and settings of a stack, in words. */
+function detailOf(stack: Stack): string {
+  return [stack.kit, stack.settings].filter(Boolean).join(", ");
 }

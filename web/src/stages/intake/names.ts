@@ -23,6 +23,15 @@ export function tally(read: readonly NameRead[]): { name: string; values: string
       name: "exposure",
       values: counted(read.map((f) => (f.exposure_s === null ? null : seconds(f.exposure_s)))),
     },
+    ...(["temperature_c", "gain_setting", "offset_setting", "camera"] as const).map((key) => ({
+      name: {
+        temperature_c: "°C",
+        gain_setting: "gain",
+        offset_setting: "offset",
+        camera: "camera",
+      }[key],
+      values: counted(read.map((f) => (f[key] === null ? null : String(f[key])))),
+    })),
     {
       name: "start, UTC",
       values: [...new Set([clock(starts[0]), clock(starts.at(-1))])].join(" to "),
