@@ -52,9 +52,12 @@ def reduced(
     folder: Path,
     spoil: Callable[[Path], None] = lambda _: None,
     plan: Mapping[str, str] | None = None,
+    name_of: Callable[[str], str] = lambda name: name.removesuffix(".gz"),
     **night: Any,
 ) -> Reduced:
-    """Write a small night, spoil its files, reduce it. ``plan`` replaces text of the plan."""
+    """Write a small night, spoil its files, reduce it. ``plan`` replaces text of the plan,
+    ``name_of`` gives the file of the truth that an exposure is.
+    """
     usual = {"exposures": COUNT, "shape": SHAPE, "density": 12000.0, "calibration": 6}
     truth = write_plain_night(folder, 7, **{**usual, **night})
     spoil(folder / "raw")
@@ -68,9 +71,7 @@ def reduced(
     by_file = {f"raw/{item['file']}": item for item in truth["exposures"]}
     curve = folder / "out" / "light_curve.csv"
     rows = read_csv(curve) if curve.exists() else []
-    truth_mag = np.array(
-        [by_file[row["exposure"].removesuffix(".gz")]["target_mag"] for row in rows]
-    )
+    truth_mag = np.array([by_file[name_of(row["exposure"])]["target_mag"] for row in rows])
     return Reduced(
         outcome, rows, numbers(rows, "magnitude") - truth_mag, numbers(rows, "uncertainty"),
         {row["file"]: row for row in read_csv(folder / "out" / "exposures.csv")}, by_file,

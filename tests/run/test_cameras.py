@@ -18,7 +18,7 @@ from narrow_beacon.core.measure.sampling import sampling_scatter
 from narrow_beacon.core.measure.spread import Spread
 from narrow_beacon.simulate.camera import Camera
 from narrow_beacon.simulate.render import MOFFAT_BETA, add_stars, moffat_alpha
-from narrow_beacon.simulate.sky import add_red
+from narrow_beacon.simulate.sky import Sky, add_red
 from small_nights import COUNT, SHAPE, edit, reduced
 
 BANDS = {"red": "R", "green": "V", "blue": "B"}
@@ -152,3 +152,27 @@ def test_what_narrow_stars_lose_between_a_colours_pixels_is_known(fwhm_px: float
     told = sampling_scatter(spread, np.array([radius]), 0.5, [(0.0, 0.0)])[0]
     # It stands for widths 10% about the measured one: a little more than for just one.
     assert 0.95 * seen < told < 1.6 * seen + 2e-4
+
+
+def test_a_cube_of_exposures_gives_a_point_for_every_plane(tmp_path: Path) -> None:
+    def stacked(raw: Path) -> None:
+        files = sorted(raw.glob("foxglove-*.fits"))
+        planes = np.stack([fits.getdata(path) for path in files])
+        header = fits.getheader(files[0])
+        header["CADENCE"] = 60.0
+        for path in files:
+            path.unlink()
+        fits.PrimaryHDU(planes, header).writeto(raw / "series.fits")
+
+    def steady(sky: Sky) -> None:
+        sky.variations.clear()
+
+    night = reduced(
+        tmp_path, stacked, change=steady, cadence_s=60.0, name_of=lambda _: "raw/foxglove-001.fits"
+    )
+    assert [row["exposure"] for row in night.rows] == [
+        f"raw/series.fits[{n + 1}]" for n in range(COUNT)
+    ]
+    assert night.honest()
+    steps = np.diff(numbers(night.rows, "jd_utc")) * 86400
+    assert np.allclose(steps, 60.0, atol=1e-3)

@@ -37,6 +37,7 @@ from narrow_beacon.store.files import (
     files_of,
     files_with_headers,
     known_files,
+    state_of,
     write_sorted,
 )
 from narrow_beacon.store.measured import filter_table, filters_measured
@@ -81,7 +82,7 @@ class RecordKeeper(Keeper):
                 for file in files_with_headers(session, self._work.campaign(session))
                 if not file.away
             }
-        return [path for path in paths if known.get(str(path)) != _state(path)]
+        return [path for path in paths if known.get(str(path)) != state_of(path)]
 
     def keep_files(self, read: Sequence[tuple[Path, RawFile]]) -> None:
         with self._work.store.session() as session:
@@ -323,11 +324,3 @@ def _write_placed(session: Session, file: NightFile, result: ExposureResult) -> 
                 how=p.how,
             )
         )
-
-
-def _state(path: Path) -> tuple[int, str]:
-    try:
-        status = path.stat()
-    except OSError:
-        return 0, ""
-    return status.st_size, str(status.st_mtime_ns)

@@ -124,7 +124,7 @@ def build_chains(
         examples = frames[max(0, middle - reach) : middle + reach + 1]
         plan = plan_chain(name, frames[0], facts, picks.get(name))
         # Exposures go into the planes only where a dark's scale is found from them.
-        seen = [f.sha256 for f in examples] if plan.scaled_dark.index is not None else []
+        seen = [f.sha256 + f.part for f in examples] if plan.scaled_dark.index is not None else []
         first = frames[0]
         sites = (first.source.first, first.source.step) if first.channel else first.shape
         prints[name] = fingerprint("planes", inputs_of(plan, masters), sites, seen)

@@ -31,7 +31,7 @@ class Keeper:
     def __init__(self, plan: Plan, masters: Path, scratch: Path) -> None:
         self._plan = plan
         self._masters, self._scratch = masters, scratch
-        self._raws: dict[Path, RawFile] = {}
+        self._raws: dict[tuple[Path, str], RawFile] = {}
         self.remarks: dict[str, tuple[Remark, ...]] = {}
         self.results: dict[int, ExposureResult] = {}
         self._exposures: Sequence[Frame] = ()
@@ -50,18 +50,19 @@ class Keeper:
 
     def fresh(self, paths: Sequence[Path]) -> list[Path]:
         """Those of the files that are to be read; the others are known as they are."""
-        return [path for path in paths if path not in self._raws]
+        known = {path for path, _ in self._raws}
+        return [path for path in paths if path not in known]
 
     def keep_files(self, read: Sequence[tuple[Path, RawFile]]) -> None:
         """Files that were read."""
-        self._raws |= dict(read)
+        self._raws |= {(path, raw.part): raw for path, raw in read}
 
     def keep_missing(self, paths: Sequence[Path]) -> None:
         """All files that are there now; known ones that are not among them have gone."""
 
     def files(self) -> tuple[list[RawFile], dict[str, Correction]]:
         """What is known of all files, and the observer's words by name."""
-        return [self._raws[path] for path in sorted(self._raws)], {}
+        return [self._raws[key] for key in sorted(self._raws)], {}
 
     def keep_sorted(self, files: SortedFiles) -> None:
         """What every file counts as."""

@@ -123,7 +123,7 @@ def _file_name(group: Sequence[Frame], signal: Path | None) -> str:
     if frame.temperature_c is not None:
         words.append(f"{frame.temperature_c:.0f}C".replace("-", "minus"))
     name = "-".join(word for word in [*words, frame.night] if word).replace(" ", "-")
-    inputs = [(f.sha256, f.kind, f.filter, f.exposure_s, f.night) for f in group]
+    inputs = [(f.sha256 + f.part, f.kind, f.filter, f.exposure_s, f.night) for f in group]
     content = fingerprint(inputs, signal.name if signal else "")
     return f"{re.sub(r'[^A-Za-z0-9.-]', '_', name)}-{content[:12]}"
 

@@ -310,9 +310,9 @@ def _seen_print(ready: Prepared, job: ExposureJob) -> str:
     use = ready.context.chains[job.chain]
     facts = job.frame.facts
     return fingerprint(
-        job.frame.sha256, ready.prints[job.chain], use.linear_limit_adu, use.scale_arcsec_per_px,
-        use.problem, ready.context.stars_print, job.year, job.frame.exposure_s,
-        facts.ra_deg, facts.dec_deg, facts.scale_arcsec_per_px,
+        job.frame.sha256, job.frame.part, ready.prints[job.chain], use.linear_limit_adu,
+        use.scale_arcsec_per_px, use.problem, ready.context.stars_print, job.year,
+        job.frame.exposure_s, facts.ra_deg, facts.dec_deg, facts.scale_arcsec_per_px,
     )  # fmt: skip
 
 

@@ -16,7 +16,7 @@ from narrow_beacon.core.errors import BeaconError, NotPlacedError, UnreadableFil
 from narrow_beacon.core.frames.fits_file import image_of, read_stored
 from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.levels import levels_of
-from narrow_beacon.core.frames.sort import Frame, RawFile, read_raw
+from narrow_beacon.core.frames.sort import Frame, RawFile, read_raws
 from narrow_beacon.core.measure.census import (
     Apertures,
     ExposureCensus,
@@ -115,16 +115,20 @@ class Seen:
 
 
 def read_raw_files(paths: Sequence[tuple[Path, str]]) -> list[RawFile]:
-    """What each of several files says of itself, calibration frames with what their pixels show."""
-    return [_read(path, name) for path, name in paths]
+    """What each image in each of several files says of itself, calibration frames with what their
+    pixels show.
+    """
+    return [raw for path, name in paths for raw in _read(path, name)]
 
 
-def _read(path: Path, name: str) -> RawFile:
+def _read(path: Path, name: str) -> list[RawFile]:
     try:
-        raw = _with_levels(read_raw(path, name))
-        return _or_catalogue(raw, path) if raw.source is None else raw
+        return [
+            _or_catalogue(raw, path) if raw.source is None else _with_levels(raw)
+            for raw in read_raws(path, name)
+        ]
     except Exception as error:
-        return RawFile(name, "", None, None, words_of(error, "reading", name))
+        return [RawFile(name, "", None, None, words_of(error, "reading", name))]
 
 
 def _or_catalogue(raw: RawFile, path: Path) -> RawFile:

@@ -110,7 +110,7 @@ class Walk:
 
         def keep(part: tuple[list[Path], list[RawFile]]) -> None:
             self.keeper.keep_files(list(zip(*part, strict=True)))
-            self.progress.advance(len(part[0]))
+            self.progress.advance(len(set(part[0])))
 
         self.pool.map(_read_with_paths, [(part,) for part in parts], keep, _READING)
         self._tell_twins()
@@ -296,7 +296,8 @@ def relative_name(path: Path, base: Path) -> str:
 
 
 def _read_with_paths(named: list[tuple[Path, str]]) -> tuple[list[Path], list[RawFile]]:
-    return [path for path, _ in named], read_raw_files(named)
+    read = [(path, raw) for path, name in named for raw in read_raw_files([(path, name)])]
+    return [path for path, _ in read], [raw for _, raw in read]
 
 
 def _unread(call: tuple[Any, ...], words: str) -> tuple[list[Path], list[RawFile]]:

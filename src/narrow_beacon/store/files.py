@@ -71,8 +71,9 @@ def known_files(session: Session, campaign: Campaign) -> KnownFiles:
     base = base_folder(campaign)
     raws, words, ids = [], {}, {}
     for file in files_with_headers(session, campaign):
-        name = Path(os.path.relpath(file.path, base)).as_posix()
-        raw = replace(load(RawFile, file.raw), name=name)
+        raw = load(RawFile, file.raw)
+        name = Path(os.path.relpath(file.path, base)).as_posix() + raw.part
+        raw = replace(raw, name=name)
         if file.away:
             raw = RawFile(name, "", None, None, AWAY)
         raws.append(raw)
@@ -227,21 +228,22 @@ def add_raw_files(
     session: Session, campaign: Campaign, raws: Sequence[tuple[Path, RawFile]]
 ) -> None:
     """Write down files that were read, in place of what was known of them before."""
-    keys = [hashlib.sha256(str(path).encode()).hexdigest() for path, _ in raws]
+    keys = [hashlib.sha256(f"{path}{raw.part}".encode()).hexdigest() for path, raw in raws]
+    paths = {str(path) for path, _ in raws}
     known = {
         file.path_sha256: file
         for file in session.scalars(
             select(NightFile).where(
-                NightFile.campaign_id == campaign.id, NightFile.path_sha256.in_(keys)
+                NightFile.campaign_id == campaign.id, NightFile.path.in_(paths),
+                NightFile.parent_id.is_(None),
             )
         )
-    }
+    }  # fmt: skip
+    for gone in known.keys() - set(keys):
+        if state_of(Path(known[gone].path)) != (known[gone].size, known[gone].modified_ns):
+            known[gone].away = True  # an image that its file does not hold any more
     for key, (path, raw) in zip(keys, raws, strict=True):
-        try:
-            status = path.stat()
-            size, modified = status.st_size, str(status.st_mtime_ns)
-        except OSError:
-            size, modified = 0, ""
+        size, modified = state_of(path)
         file = known.get(key) or NightFile(
             campaign_id=campaign.id, path=str(path), path_sha256=key, name=raw.name,
             size=size, modified_ns=modified, raw="", correction={},
@@ -249,6 +251,15 @@ def add_raw_files(
         file.away = False
         file.raw, file.size, file.modified_ns, file.sha256 = dump(raw), size, modified, raw.sha256
         session.add(file)
+
+
+def state_of(path: Path) -> tuple[int, str]:
+    """Size and time of the last change; nothing where it is gone."""
+    try:
+        status = path.stat()
+    except OSError:
+        return 0, ""
+    return status.st_size, str(status.st_mtime_ns)
 
 
 def _take_from_headers(session: Session, campaign: Campaign, plan: Plan) -> None:

@@ -27,6 +27,7 @@ HeaderValue = str | int | float | bool
 
 _PRINT_STEP = 16
 FULL_ADU = 65535.0
+_MOST_UNITS = 300
 _MOST_SCALE = 1e30  # beyond it float32 overflows
 _BIG_ENDIAN = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
 
@@ -56,6 +57,9 @@ class PixelSource:
     strips: tuple[Section, ...] = ()
     light: Section | None = None
     """The light-sensitive part, where there is overscan."""
+    planes: int = 1
+    """How many images lie one behind the other, of which this is number ``plane``."""
+    plane: int = 0
 
     @property
     def stored_shape(self) -> tuple[int, int]:
@@ -71,6 +75,12 @@ class PixelSource:
     def place(self, x_px: Any, y_px: Any) -> tuple[Any, Any]:
         """Places of the image, counted from 0, among the stored pixels."""
         return self.first[0] + self.step * x_px, self.first[1] + self.step * y_px
+
+    def plane_of(self, number: int) -> PixelSource:
+        """One image of a cube."""
+        behind = number * self.height * self.width * abs(self.bitpix) // 8
+        offset = None if self.offset is None else self.offset + behind
+        return replace(self, offset=offset, plane=number, planes=1)
 
     def limited_to(self, sections: Sections) -> PixelSource:
         """The light-sensitive part of it, its overscan known."""
@@ -110,8 +120,13 @@ def file_sha256(path: Path) -> str:
 
 
 def read_image(path: Path) -> FitsImage:
-    """Header and pixel source of the first two-dimensional image in ``path``. Floating-point values
-    from 0 to 1 are scaled to the 65,535 steps of a converter.
+    """The first image of ``read_images``."""
+    return read_images(path)[0]
+
+
+def read_images(path: Path) -> list[FitsImage]:
+    """Header and pixel source of every image in ``path``, of cubes with the number of their planes.
+    Floating-point values from 0 to 1 are scaled to the 65,535 steps of a converter.
 
     Raises UnreadableFileError where there is none, or where the file is cut short.
     """
@@ -120,10 +135,13 @@ def read_image(path: Path) -> FitsImage:
             warnings.simplefilter("ignore")
             gzipped = isinstance(plain, io.BytesIO)
             with fits.open(plain, memmap=False, lazy_load_hdus=True) as hdus:
-                image = _first_image(path, hdus, gzipped)
-        if shares_of_full(image.source):
-            return replace(image, source=replace(image.source, bscale=FULL_ADU))
-        return image
+                images = _images(path, hdus, gzipped)
+        return [
+            replace(image, source=replace(image.source, bscale=FULL_ADU))
+            if shares_of_full(image.source)
+            else image
+            for image in images
+        ]
     except UnreadableFileError:
         raise
     except Exception as error:
@@ -132,42 +150,50 @@ def read_image(path: Path) -> FitsImage:
         ) from error
 
 
-def _first_image(path: Path, hdus: fits.HDUList, gzipped: bool) -> FitsImage:
+def _images(path: Path, hdus: fits.HDUList, gzipped: bool) -> list[FitsImage]:
     cards: dict[str, HeaderValue] = {}
     history: list[str] = []
     comments: list[str] = []
-    index = 0
-    while True:
+    found: list[FitsImage] = []
+    for index in range(_MOST_UNITS):
         try:
             hdu = hdus[index]
         except IndexError:
             break
         header = hdu.header
-        history += [str(line) for line in header.get("HISTORY", [])]
-        comments += [str(line) for line in header.get("COMMENT", [])]
-        cards.update(_plain_cards(header))
-        shape = getattr(hdu, "shape", None)
-        if shape is None and header.get("NAXIS") == 2:
-            shape = (header["NAXIS2"], header["NAXIS1"])
-        if shape is not None and len(shape) == 3 and shape[0] == 1:
-            shape = shape[1:]
-        packed = isinstance(hdu, fits.CompImageHDU)
-        plain = packed or not isinstance(hdu, fits.BinTableHDU)
-        if shape is not None and len(shape) == 2 and plain:
+        own = {**cards, **_plain_cards(header)}
+        told = [*history, *(str(line) for line in header.get("HISTORY", []))]
+        said = [*comments, *(str(line) for line in header.get("COMMENT", []))]
+        shape = _shape_of(hdu)
+        if shape is not None:
             source = _source(path, hdu, index, shape, gzipped)
-            return FitsImage(cards, tuple(history), source, tuple(comments))
-        if shape is not None and len(shape) == 3:
-            raise UnreadableFileError(
-                f"{path.name}: holds {shape[0]} planes, not one image; raw exposures have one."
-            )
-        index += 1
-    raise UnreadableFileError(f"{path.name}: has no two-dimensional image in it.")
+            found.append(FitsImage(own, tuple(told), source, tuple(said)))
+        if index == 0 or not found:
+            # What stands at the head of a file, and before its first image, is said of all.
+            cards, history, comments = own, told, said
+    if not found:
+        raise UnreadableFileError(f"{path.name}: has no two-dimensional image in it.")
+    return found
+
+
+def _shape_of(hdu: fits.hdu.base._BaseHDU) -> tuple[int, ...] | None:
+    """(height, width) or (planes, height, width) of a unit's image; None where it has none."""
+    packed = isinstance(hdu, fits.CompImageHDU)
+    if isinstance(hdu, fits.BinTableHDU) and not packed:
+        return None
+    shape = getattr(hdu, "shape", None)
+    axes = hdu.header.get("NAXIS")
+    if shape is None and axes in (2, 3):
+        shape = tuple(hdu.header[f"NAXIS{axis}"] for axis in range(axes, 0, -1))
+    if shape is not None and len(shape) == 3 and shape[0] == 1:
+        shape = shape[1:]
+    return tuple(shape) if shape is not None and len(shape) in (2, 3) else None
 
 
 def _source(
     path: Path, hdu: fits.hdu.base._BaseHDU, index: int, shape: tuple[int, ...], gzipped: bool
 ) -> PixelSource:
-    height, width = int(shape[0]), int(shape[1])
+    height, width = int(shape[-2]), int(shape[-1])
     compressed = isinstance(hdu, fits.CompImageHDU)
     header = hdu.header
     # Astropy drops BZERO and BSCALE from a compressed header that it has decoded.
@@ -191,6 +217,7 @@ def _source(
         bscale=scale,
         bzero=zero,
         blank=None if blank is None or bitpix < 0 else int(blank),
+        planes=int(shape[0]) if len(shape) == 3 else 1,
     )
 
 
@@ -263,6 +290,7 @@ def read_stored(source: PixelSource) -> Plane:
             warnings.simplefilter("ignore")
             with fits.open(plain, memmap=False) as hdus:
                 data = np.asarray(hdus[source.hdu].data)
+                data = data.reshape(-1, height, width)[source.plane]
     except Exception as error:
         raise UnreadableFileError(
             f"{source.path.name}: its pixels cannot be read ({_short(error)})."

@@ -82,6 +82,8 @@ class FrameFacts:
     mosaic_origin: tuple[int, int] = (0, 0)
     """Columns and rows of the colour pattern that are cut off before the first pixel."""
     telescope: Reading[str] | None = None
+    span_s: float | None = None
+    """From a stated start to a stated end."""
     conflicts: dict[str, str] = field(default_factory=dict)
     """Words on facts that the header gives twice, unlike one another; by the fact's name."""
 
@@ -206,7 +208,7 @@ def interpret(image: FitsImage) -> FrameFacts:
     if time.conflict:
         conflicts["time_utc"] = time.conflict
     values["time_utc"], values["time_is_middle"] = time.utc, time.is_middle
-    values["time_system"] = time.scale
+    values["time_system"], values["span_s"] = time.scale, time.span_s
     binning = _binning(cards)
     values["binning"] = binning
     values["scale_arcsec_per_px"] = _scale(cards, binning)

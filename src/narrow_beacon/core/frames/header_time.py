@@ -76,13 +76,14 @@ def time_keywords() -> dict[str, tuple[str, ...]]:
 class HeaderTime:
     """The header's time as UTC, whatever scale it was in, and whether it is the middle of the
     exposure; ``scale`` is the one that it is in where that cannot be brought to UTC, ``conflict``
-    says what it is contradicted by.
+    says what it is contradicted by, ``span_s`` is the time from a stated start to a stated end.
     """
 
     utc: Reading[datetime] | None
     is_middle: bool
     scale: str | None
     conflict: str
+    span_s: float | None
 
 
 def time_of(
@@ -95,7 +96,11 @@ def time_of(
     system = _time_system(cards)
     known = utc is not None or system in (*_UTC_SYSTEMS, *_TAI_SYSTEMS)
     conflict = _times_apart(times, exposure_s or 0.0) if times else ""
-    return HeaderTime(utc, middle, None if known else system, conflict)
+    ends = {moment.of: moment.reading.value for moment in reversed(times)}
+    span = ends["end"] - ends["start"] if {"start", "end"} <= ends.keys() else None
+    return HeaderTime(
+        utc, middle, None if known else system, conflict, span.total_seconds() if span else None
+    )
 
 
 def _utc_of(

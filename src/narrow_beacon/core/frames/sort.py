@@ -15,10 +15,12 @@ from narrow_beacon.core.frames.fits_file import (
     PixelSource,
     file_sha256,
     looks_like_fits,
-    read_image,
+    read_images,
 )
-from narrow_beacon.core.frames.header import FrameFacts, Reading, interpret
+from narrow_beacon.core.frames.header import FrameFacts, Reading
 from narrow_beacon.core.frames.levels import Levels, odd_level, unusable
+from narrow_beacon.core.frames.several import Exposed, exposures_in
+from narrow_beacon.core.frames.strangers import what_is
 
 OBSERVER = "observer"
 """The keyword of facts that the observer gave in place of the header."""
@@ -51,6 +53,8 @@ class Frame:
     """Where stated, or where only one camera has this size and binning."""
     telescope: str | None = None
     """Where a camera was on more than one."""
+    part: str = ""
+    """Which image of its file it is, where that has several."""
     mosaic: str | None = None
     """The colour pattern of a colour sensor's pixels."""
     channel: str = ""
@@ -167,6 +171,8 @@ class RawFile:
     """Sure stars on what its header calls a bias or a dark."""
     pixels_print: str = ""
     """A name of its pixels, where another file may be the same exposure."""
+    part: str = ""
+    """Which image of its file it is, where that has several; the end of its name."""
 
 
 @dataclass(frozen=True)
@@ -214,19 +220,38 @@ class SortedNight:
 
 
 def read_raw(path: Path, name: str) -> RawFile:
-    """Read what a file says of itself. Never raises for a bad file: ``problem`` has the reason."""
+    """The first of ``read_raws``."""
+    return read_raws(path, name)[0]
+
+
+def read_raws(path: Path, name: str) -> list[RawFile]:
+    """Read what a file says of itself, and each image in it of its own. Never raises for a bad
+    file: ``problem`` has the reason.
+    """
     try:
         if not looks_like_fits(path):
-            return RawFile(name, "", None, None, "not a FITS file")
-        image = read_image(path)
+            return [_problem(name, f"not a FITS file, but {what_is(path)}")]
+        images = read_images(path)
         sha256 = file_sha256(path)
     except UnreadableFileError as error:
-        return RawFile(name, "", None, None, str(error).removeprefix(f"{path.name}: "))
+        return [_problem(name, str(error).removeprefix(f"{path.name}: "))]
     except OSError as error:
-        return RawFile(name, "", None, None, f"cannot be opened: {error.strerror}")
-    facts = interpret(image)
-    source = image.source.limited_to(facts.sections.value) if facts.sections else image.source
-    return RawFile(name, sha256, source, facts, "")
+        return [_problem(name, f"cannot be opened: {error.strerror}")]
+    found = exposures_in(images)
+    if isinstance(found, str):
+        return [RawFile(name, sha256, None, None, found)]
+    return [_raw_of(one, name, sha256) for one in found]
+
+
+def _problem(name: str, words: str) -> RawFile:
+    return RawFile(name, "", None, None, words)
+
+
+def _raw_of(one: Exposed, name: str, sha256: str) -> RawFile:
+    sections = one.facts.sections
+    source = one.image.source
+    source = source.limited_to(sections.value) if sections else source
+    return RawFile(f"{name}{one.part}", sha256, source, one.facts, "", part=one.part)
 
 
 def inspect_file(
@@ -278,6 +303,7 @@ def settle(
         pixels_print=raw.pixels_print,
         camera=facts.camera.value if facts.camera else None,
         mosaic=mosaic,
+        part=raw.part,
     )
 
 
@@ -395,14 +421,15 @@ def _drop_duplicates(frames: list[Frame], left_out: list[LeftOut]) -> list[Frame
     first: dict[object, str] = {}
     kept = []
     for frame in frames:
-        twin = (*moment_of(frame), frame.pixels_print) if frame.pixels_print else frame.sha256
-        if frame.sha256 in first:
-            left_out.append(leave_out(frame, f"the same file as {first[frame.sha256]}"))
+        own = (frame.sha256, frame.part)
+        twin = (*moment_of(frame), frame.pixels_print) if frame.pixels_print else own
+        if own in first:
+            left_out.append(leave_out(frame, f"the same file as {first[own]}"))
         elif twin in first:
             words = f"the same exposure as {first[twin]}, stored in another way"
             left_out.append(leave_out(frame, words))
         else:
-            first[frame.sha256] = first[twin] = frame.name
+            first[own] = first[twin] = frame.name
             kept.append(frame)
     return kept
 
