@@ -82,7 +82,8 @@ class RecordKeeper(Keeper):
                 for file in files_with_headers(session, self._work.campaign(session))
                 if not file.away
             }
-        return [path for path in paths if known.get(str(path)) != state_of(path)]
+        changed = [path for path in paths if known.get(str(path)) != state_of(path)]
+        return [path for path in changed if not self._work.holds(path)]
 
     def keep_files(self, read: Sequence[tuple[Path, RawFile]]) -> None:
         with self._work.store.session() as session:

@@ -10,6 +10,7 @@ import logging
 import threading
 import traceback
 from collections.abc import Callable
+from pathlib import Path
 
 from distributed import Client
 from sqlalchemy import select
@@ -19,6 +20,7 @@ from narrow_beacon.core.disk import disk_words
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.gate import OPEN, Gate
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
+from narrow_beacon.jobs.folder_watch import LIVE, FolderWatch
 from narrow_beacon.jobs.keeper import RecordKeeper
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
 from narrow_beacon.jobs.proposals import propose_by_looks
@@ -34,6 +36,7 @@ log = logging.getLogger(__name__)
 _WAIT_FOR_DATABASE_S = 1.0
 _LOOK_AGAIN_S = 5.0
 _MOST_FAILURES = 200
+_FOLDER_PATIENCE_S = 10.0
 
 
 def _sort(walk: Walk, _: Work) -> None:
@@ -65,6 +68,14 @@ def _reduce(walk: Walk, _: Work) -> None:
     walk.settle(accept=True)
 
 
+def _live(walk: Walk, _: Work) -> None:
+    walk.live = True
+    walk.read()
+    if walk.sorted.night.exposures and (walk.plan.stars is not None or walk.plan.cone_url):
+        walk.census()
+        walk.settle(accept=False)
+
+
 KINDS: dict[str, Callable[[Walk, Work], None]] = {
     "sort": _sort,
     "masters": _masters,
@@ -72,6 +83,7 @@ KINDS: dict[str, Callable[[Walk, Work], None]] = {
     "census": _census,
     "settle": _settle,
     "reduce": _reduce,
+    LIVE: _live,
 }
 
 
@@ -89,6 +101,9 @@ class Runner:
         self._gate = gate
         self._log = log_file
         self._watch = DatabaseWatch(store, events)
+        self._folders = FolderWatch(
+            Store(store.url, store.data, patience_s=_FOLDER_PATIENCE_S), gate, self.wake
+        )
         self._store = store
         self._client = client
         self._events = events
@@ -112,6 +127,7 @@ class Runner:
         """Begin."""
         self._thread.start()
         self._watch.start()
+        self._folders.start()
 
     def leave(self) -> None:
         """The process ends: whatever the job meets from now on is no failure of its own."""
@@ -121,6 +137,7 @@ class Runner:
         """Stop; the job that is running goes on at the next start."""
         self._stopped.set()
         self._watch.stop()
+        self._folders.stop()
         self._wake.set()
         self._thread.join(20)
 
@@ -168,7 +185,11 @@ class Runner:
             return job.id in self._cancel or self._stopped.is_set()
 
         pool = ClusterPool(self._client, cancelled)
-        work = Work(self._store, pool, job.campaign_id, reporter, cancelled, self._gate)
+
+        def holds(path: Path) -> bool:
+            return self._folders.holds(job.campaign_id, path)
+
+        work = Work(self._store, pool, job.campaign_id, reporter, cancelled, self._gate, holds)
         try:
             KINDS[job.kind](Walk(RecordKeeper(work), pool, reporter), work)
         except CancelledError:

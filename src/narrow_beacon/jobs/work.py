@@ -30,6 +30,8 @@ class Work:
     reporter: Reporter
     cancelled: Callable[[], bool]
     gate: Gate
+    holds: Callable[[Path], bool] = lambda _: False
+    """Whether a file is still being written."""
 
     def folder(self, *parts: str) -> Path:
         """A folder of this campaign below the data folder."""

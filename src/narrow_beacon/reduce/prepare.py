@@ -190,10 +190,15 @@ def _year(night: str) -> float:
     return julian_year(datetime.fromisoformat(night)) if night else 2000.0
 
 
-def probe_picks(jobs: Sequence[ExposureJob]) -> dict[str, list[ExposureJob]]:
-    """A few exposures of each group to learn its star width and a reference solution from."""
+def probe_picks(jobs: Sequence[ExposureJob], *, live: bool = False) -> dict[str, list[ExposureJob]]:
+    """A few exposures of each group to learn its star width and a reference solution from; while
+    more are to come (``live``) from the first ones, chosen anew whenever there are twice as many,
+    since all are measured again then.
+    """
     picks = {}
     for name, members in by_group(jobs).items():
+        if live:
+            members = members[: 1 << (len(members).bit_length() - 1)]
         at = np.unique(np.linspace(0, len(members) - 1, _PROBES + 2).round().astype(int)[1:-1])
         picks[name] = [members[i] for i in at]
     return picks

@@ -88,6 +88,8 @@ class Walk:
         self.keeper, self.pool = keeper, pool
         self.progress = progress or Silent()
         self.plan = keeper.plan()
+        self.live = False
+        """Whether exposures are still to come, so that what is learned from a few of them stays."""
 
     def to(self, step: str) -> None:
         """Walk on to a step, through all that it needs; folders are not read anew."""
@@ -213,7 +215,7 @@ class Walk:
     def probed(self) -> Prepared:
         """With star width, reference solution and radii of each night, filter and kit."""
         ready = self.prepared
-        picks = probe_picks(ready.jobs)
+        picks = probe_picks(ready.jobs, live=self.live)
         prints = {name: probe_print(ready, jobs) for name, jobs in picks.items()}
         known = {name: self.keeper.probed(prints[name]) for name in picks}
         todo = [(name, job) for name, jobs in picks.items() if known[name] is None for job in jobs]

@@ -37,6 +37,7 @@ from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.settings import change_settings
 from narrow_beacon.server.stages import stages_of
 from narrow_beacon.server.state import campaign_of, changing, shared, sight
+from narrow_beacon.server.watching import watch_of
 from narrow_beacon.store.actions import next_redo, next_undo
 from narrow_beacon.store.campaigns import (
     new_campaign,
@@ -254,6 +255,7 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
         recipe=recipe_out(recipe) if recipe else None,
         layout=campaign.layout or "plain",
         doubtful=bool(campaign.doubtful),
+        watch=watch_of(session, campaign),
         stages=stages,
         nights=[NightOut(id=night.id, evening=night.evening) for night in nights],
         filters=[name for name, _ in filters],

@@ -59,6 +59,12 @@ def change_settings(session: Session, campaign: Campaign, body: Settings) -> Non
     if body.archived is not None:
         kept = "archived it" if body.archived else "took it out of the archive"
         act(session, campaign, kept, [Change("campaign", campaign.id, "archived", body.archived)])
+    if body.watching is not None and body.watching != bool(campaign.watching):
+        words = "watched the folders" if body.watching else "watched the folders no more"
+        act(session, campaign, words, [Change("campaign", campaign.id, "watching", body.watching)])
+        if not body.watching and campaign.cast_id:
+            # What was measured while it came is measured as any other night in the end.
+            queue_job(session, campaign, "census")
     if target and campaign.cast_id:
         queue_job(session, campaign, "settle")
     campaign.revision += 1

@@ -26,6 +26,7 @@ _STAGE_OF_JOB = {
     "sort": ("intake",), "masters": ("correct",), "place": ("place",), "census": ("measure",),
     "settle": ("vet",),
     "reduce": ("intake", "correct", "place", "measure"),
+    "live": ("intake", "correct", "place", "measure"),
 }  # fmt: skip
 QUESTIONS = ("its header", "wrong kind", "not there now")
 """Reasons that the observer can answer begin with one of these."""

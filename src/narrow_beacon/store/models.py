@@ -126,6 +126,8 @@ class Campaign(Record):
     cameras: Mapped[dict[str, Any] | None]
     """The camera's constants by chain, as the census was made with."""
     archived: Mapped[bool] = mapped_column(default=False, server_default="0")
+    watching: Mapped[bool] = mapped_column(default=False, server_default="0")
+    """Whether files are taken in as they are written."""
     pattern: Mapped[str | None] = mapped_column(String(4))
     """The colour pattern of the sensor, where the observer says it."""
 

@@ -30,6 +30,7 @@ export function Bar() {
       <span className="text-quiet">
         {campaign ? nightsWords(campaign.nights.map((n) => n.evening)) : ""}
       </span>
+      {campaign?.watch.watching && <Watching campaign={campaign} />}
       <span className="ml-auto" />
       <JobProgress />
       <Button
@@ -73,6 +74,23 @@ export function Bar() {
         ?
       </Button>
     </header>
+  );
+}
+
+/** The night as it comes: the last exposure, and quietly what is worse about it. */
+function Watching({ campaign }: { campaign: Campaign }) {
+  const set = useApp((s) => s.set);
+  const { last, worse, file_id } = campaign.watch;
+  return (
+    <button
+      className={`min-w-0 truncate ${worse.length ? "text-beam" : "text-quiet"}`}
+      title={worse.join("; ") || "Folders are watched; Intake ends it"}
+      disabled={file_id == null}
+      onClick={() => set({ beam: file_id ?? undefined })}
+    >
+      {last ? `live · ${last.slice(11, 16)}` : "live · waiting for files"}
+      {worse.length > 0 && ` · ${worse.join("; ")}`}
+    </button>
   );
 }
 

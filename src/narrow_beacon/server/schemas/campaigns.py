@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, Field
@@ -177,6 +178,17 @@ class ActionOut(BaseModel):
     elsewhere: bool
 
 
+class WatchOut(BaseModel):
+    """Whether the folders are watched; the last exposure, and what is worse about it than about
+    those before.
+    """
+
+    watching: bool
+    last: datetime | None
+    file_id: int | None
+    worse: list[str]
+
+
 class CampaignOut(BaseModel):
     id: int
     name: str
@@ -202,6 +214,7 @@ class CampaignOut(BaseModel):
     layout: str
     doubtful: bool
     """Whether doubtful points are reported too."""
+    watch: WatchOut
     stages: list[Stage]
     nights: list[NightOut]
     filters: list[str]
@@ -226,6 +239,7 @@ class Settings(Asked):
     measuring: Measuring | None = None
     layout: Annotated[str, Field(max_length=200)] | None = None
     doubtful: bool | None = None
+    watching: bool | None = None
     target_name: Name | None = None
     target_ra: Short | None = None
     target_dec: Short | None = None

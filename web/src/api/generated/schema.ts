@@ -2266,6 +2266,21 @@ export interface components {
             /** Row */
             row: number | null;
         };
+        /**
+         * WatchOut
+         * @description Whether the folders are watched; the last exposure, and what is worse about it than about
+         *     those before.
+         */
+        "CampaignOut.WatchOut": {
+            /** Watching */
+            watching: boolean;
+            /** Last */
+            last: string | null;
+            /** File Id */
+            file_id: number | null;
+            /** Worse */
+            worse: string[];
+        };
         /** CampaignOut */
         CampaignOut: {
             /** Id */
@@ -2307,6 +2322,7 @@ export interface components {
             layout: string;
             /** Doubtful */
             doubtful: boolean;
+            watch: components["schemas"]["CampaignOut.WatchOut"];
             /** Stages */
             stages: components["schemas"]["CampaignOut.Stage"][];
             /** Nights */
@@ -2488,6 +2504,11 @@ export interface components {
              * @default null
              */
             doubtful: boolean | null;
+            /**
+             * Watching
+             * @default null
+             */
+            watching: boolean | null;
             /**
              * Target Name
              * @default null

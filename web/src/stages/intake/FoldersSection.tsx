@@ -65,6 +65,25 @@ export function FoldersSection({ campaign, files }: { campaign: Campaign; files:
           />
         </label>
       </div>
+      <label className="mt-2 flex items-start gap-2">
+        <input
+          type="checkbox"
+          className="mt-0.5"
+          checked={campaign.watch.watching}
+          onChange={(event) => void saveSettings({ watching: event.target.checked })}
+        />
+        <span>
+          Watch: take files in as they are written
+          {campaign.watch.watching && (
+            <span className="block text-small text-quiet">
+              {campaign.watch.last
+                ? `last exposure ${campaign.watch.last.slice(11, 19)} UTC`
+                : "no exposure yet"}
+              . Measured once more, all alike, when you end it.
+            </span>
+          )}
+        </span>
+      </label>
       {adding && (
         <div className="mt-2 flex flex-col gap-2">
           <FolderPicker onPick={(path) => setAdding(path)} />
