@@ -13,6 +13,7 @@ from narrow_beacon.bench.rough import print_rough
 from narrow_beacon.bench.soak import bench_soak
 from narrow_beacon.bench.speed import print_steps, print_throughput
 from narrow_beacon.bench.steady import print_steady
+from narrow_beacon.bench.watch import print_watch
 
 BENCHES: dict[str, Callable[[], bool]] = {
     "speed": print_steps,
@@ -25,9 +26,10 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "rough": print_rough,
     "page": print_page,
     "soak": bench_soak,
+    "watch": print_watch,
 }
 
-_LONG = ("soak",)
+_LONG = ("soak", "watch")
 """Only by name."""
 
 
