@@ -82,6 +82,42 @@ def reduce(plan: Path, workers: int | None) -> None:
 
 
 @main.command()
+@click.argument("plan", type=click.Path(path_type=Path))
+@click.option(
+    "--write", "folder", required=True, type=click.Path(path_type=Path, file_okay=False),
+    help="Where the corrected exposures go.",
+)  # fmt: skip
+@click.option("--pedestal", default=0.0, type=float, help="ADU to add to all pixels.")
+@click.option("--workers", type=click.IntRange(1), help="Processes; default: all cores.")
+@click.option("--json", "as_json", is_flag=True, help="One JSON document on standard output.")
+def correct(plan: Path, folder: Path, pedestal: float, workers: int | None, as_json: bool) -> None:
+    """Write the exposures of PLAN corrected, as 32-bit floating-point FITS, with WCS where placed.
+
+    Exit status 0 when some were written, 2 for an unusable plan, 3 when none could be.
+    """
+    import json
+
+    from narrow_beacon.plan import PlanError, read_plan
+    from narrow_beacon.reduce.corrected import write_corrected
+    from narrow_beacon.screen import Bars
+
+    with _in_words():
+        try:
+            with Bars() as bars:
+                written = write_corrected(read_plan(plan), folder, pedestal, workers, bars)
+        except PlanError as error:
+            for line in error.mistakes:
+                click.echo(line, err=True)
+            sys.exit(2)
+    if as_json:
+        click.echo(json.dumps([vars(one) for one in written], ensure_ascii=False, indent=1))
+    else:
+        for one in written:
+            click.echo(f"{one.file}: {one.written or one.steps[0]}")
+    sys.exit(0 if any(one.written for one in written) else 3)
+
+
+@main.command()
 @click.argument("folder", type=click.Path(path_type=Path))
 def demo(folder: Path) -> None:
     """Write the demo nights, their catalogue, plan and truth into FOLDER."""

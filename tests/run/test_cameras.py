@@ -2,21 +2,34 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyarrow.parquet as pq
 import pytest
 from astropy.io import fits
+from astropy.wcs import WCS
+from click.testing import CliRunner
 
 from builders import write_simple
 from narrow_beacon.bench.compare import numbers
+from narrow_beacon.cli import main
+from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.frames.colour import sites_of
-from narrow_beacon.core.frames.sort import Frame, TimeRule, channels_of, inspect_file
+from narrow_beacon.core.frames.sort import (
+    Frame,
+    LeftOut,
+    TimeRule,
+    channels_of,
+    inspect_file,
+)
 from narrow_beacon.core.measure.overlap import pixel_overlap
 from narrow_beacon.core.measure.sampling import sampling_scatter
 from narrow_beacon.core.measure.spread import Spread
 from narrow_beacon.simulate.camera import Camera
+from narrow_beacon.simulate.plain import write_plain_night
 from narrow_beacon.simulate.render import MOFFAT_BETA, add_stars, moffat_alpha
 from narrow_beacon.simulate.sky import Sky, add_red
 from small_nights import COUNT, SHAPE, edit, reduced
@@ -176,3 +189,54 @@ def test_a_cube_of_exposures_gives_a_point_for_every_plane(tmp_path: Path) -> No
     assert night.honest()
     steps = np.diff(numbers(night.rows, "jd_utc")) * 86400
     assert np.allclose(steps, 60.0, atol=1e-3)
+
+
+@pytest.mark.parametrize(
+    "camera",
+    [
+        {}, {"overscan_px": 24, "drift_adu": 20.0}, {"pattern": "RGGB"},
+    ],
+    ids=["plain", "overscan", "colour"],
+)  # fmt: skip
+def test_corrected_exposures_are_written_with_their_steps_and_place(
+    tmp_path: Path, camera: dict[str, Any]
+) -> None:
+    shape = (480, 480)
+    write_plain_night(
+        tmp_path, 7, exposures=2, shape=shape, density=6000.0, calibration=6, change=add_red,
+        camera=Camera(41, shape, **camera),
+    )  # fmt: skip
+    out = tmp_path / "corrected"
+    answer = CliRunner().invoke(
+        main, ["correct", str(tmp_path / "plan.toml"), "--write", str(out), "--pedestal", "100",
+               "--json"],
+    )  # fmt: skip
+    assert answer.exit_code == 0, answer.output
+    told = json.loads(answer.stdout)
+    assert [one["file"] for one in told] == ["raw/foxglove-001.fits", "raw/foxglove-002.fits"]
+    truth = json.loads((tmp_path / "truth.json").read_text())["exposures"]
+    stars = read_catalogue(tmp_path / "field.vot")
+    for one, true in zip(told, truth, strict=True):
+        assert any("dark off" in words for words in one["steps"])
+        with fits.open(one["written"]) as hdus:
+            pixels, header = hdus[0].data, hdus[0].header
+        assert pixels.dtype == np.dtype(">f4")
+        assert pixels.shape == shape
+        assert header["PEDESTAL"] == 100.0
+        assert "dark off" in str(header["HISTORY"])
+        # By its own header: the middle of the frame is where it is.
+        middle = WCS(header).all_pix2world([[240.5, 240.5]], 1)[0]
+        assert abs(middle[1] - true["center_deg"][1]) * 3600 < 0.4
+        # Bright stars of the catalogue are where the header puts them.
+        bright = np.argsort(stars.bands["V"].magnitude)[:60]
+        x, y = WCS(header).all_world2pix(stars.ra_deg[bright], stars.dec_deg[bright], 0)
+        inside = (x > 5) & (x < 474) & (y > 5) & (y < 474)
+        assert inside.sum() > 3
+        sky = np.median(pixels)
+        for a, b in zip(x[inside], y[inside], strict=True):
+            near = pixels[int(b) - 3 : int(b) + 5, int(a) - 3 : int(a) + 5]
+            assert near.max() > sky + 20 * 1.4826 * np.median(np.abs(pixels - sky))
+        # What was corrected is recognised, and not taken for raw.
+        again = inspect_file(Path(one["written"]), "a", None, TimeRule())
+        assert isinstance(again, LeftOut)
+        assert "already processed" in again.reason
