@@ -240,3 +240,26 @@ def test_corrected_exposures_are_written_with_their_steps_and_place(
         again = inspect_file(Path(one["written"]), "a", None, TimeRule())
         assert isinstance(again, LeftOut)
         assert "already processed" in again.reason
+
+
+@pytest.mark.parametrize(("stray", "words"), [(0.0, ""), (0.25, "darker")])
+def test_stray_light_in_the_flats_shows_in_the_corners(
+    tmp_path: Path, stray: float, words: str
+) -> None:
+    def lit(raw: Path) -> None:
+        for path in (raw / "calibration").glob("flat-*"):
+            edit(
+                path,
+                lambda adu, _: (adu + stray * np.median(adu - 520)).round().astype(np.uint16),
+            )
+
+    night = reduced(tmp_path, lit, shape=(400, 400), exposures=6, density=6000.0,
+                    flat_level_adu=20000.0)  # fmt: skip
+    said = [r for r in night.outcome.remarks if "corners of corrected" in r.words]
+    assert bool(said) == bool(words)
+    if said:
+        # The flat holds a quarter more light than went through the lens: a fifth of the fall-off
+        # of some 25% towards the corners stays.
+        assert words in said[0].words
+        left = float(said[0].words.split("%")[0].split()[-1])
+        assert 2.0 < left < 7.0

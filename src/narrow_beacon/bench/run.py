@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Sequence
 
+from narrow_beacon.bench.cameras import print_cameras
 from narrow_beacon.bench.fields import print_fields
 from narrow_beacon.bench.nights import print_demo, print_plain
 from narrow_beacon.bench.page import print_page
@@ -24,6 +25,7 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "plain": print_plain,
     "demo": print_demo,
     "rough": print_rough,
+    "cameras": print_cameras,
     "page": print_page,
     "soak": bench_soak,
     "watch": print_watch,

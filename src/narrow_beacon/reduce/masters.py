@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from narrow_beacon.core.correct.flat_check import compare_flats
+from narrow_beacon.core.correct.flat_verdict import FlatVerdict, judge_flats
 from narrow_beacon.core.correct.masters import (
     MasterFacts,
     build_master,
@@ -24,6 +24,9 @@ from narrow_beacon.core.remarks import Remark
 from narrow_beacon.reduce.faults import words_of
 from narrow_beacon.reduce.names import fingerprint
 from narrow_beacon.reduce.workers import Pool
+
+LARGE_SCALE_MATTERS = 0.004
+"""Differences of flats from side to side that are said."""
 
 
 @dataclass(frozen=True)
@@ -145,7 +148,9 @@ def library_masters(folder: Path | None) -> tuple[list[MasterFile], list[Remark]
 
 
 def flat_remarks(masters: Sequence[MasterFile]) -> list[Remark]:
-    """Remarks on flats of one filter that differ from one night to the next: dust that moved."""
+    """Remarks on flats of one filter that differ from one night to the next: dust that moved, light
+    that fell otherwise.
+    """
     remarks = []
     nights: dict[tuple[object, ...], MasterFile] = {}
     flats = [master for master in masters if master.facts.kind == "flat"]
@@ -154,26 +159,40 @@ def flat_remarks(masters: Sequence[MasterFile]) -> list[Remark]:
         nights[_optics(later.facts)] = later
         if earlier is None or earlier.facts.night == later.facts.night:
             continue
-        changes = compare_flats(read_master(later.path).plane, read_master(earlier.path).plane)
-        if not changes:
-            continue
-        places = ", ".join(
-            f"x {c.x_px:.0f} y {c.y_px:.0f} ({100 * c.change:+.1f}%)".replace("-", "−")
-            for c in changes[:4]
-        )
-        count = "1 place differs" if len(changes) == 1 else f"{len(changes)} places differ"
-        worst = max(abs(c.change) for c in changes)
-        remarks.append(
-            Remark(
-                "correct",
-                f"dust moved between {earlier.facts.label} and {later.facts.label}: "
-                f"{count}, {places}; each night keeps its own flat",
-                matters=f"up to {1086 * worst:.0f} mmag for a star on such a place, if a "
-                "flat of the other night were used",
-                remedy="keep taking flats for every night",
-            )
-        )
+        verdict = judge_flats(read_master(later.path).plane, read_master(earlier.path).plane)
+        between = f"between {earlier.facts.label} and {later.facts.label}"
+        if verdict.changes:
+            remarks.append(_dust(verdict, between))
+        wide = max(verdict.slope, abs(verdict.radial))
+        if wide > LARGE_SCALE_MATTERS:
+            words = "; ".join(w for w in verdict.words if w.startswith(("a gradient", "corners")))
+            remarks.append(
+                Remark(
+                    "correct", f"the light fell otherwise {between}: {words}",
+                    matters=f"up to {543 * wide:.0f} mmag at the edges, if either is wrong",
+                    remedy="look for stray light; take flats with the cover or the screen straight",
+                )
+            )  # fmt: skip
     return remarks
+
+
+def _dust(verdict: FlatVerdict, between: str) -> Remark:
+    changes = verdict.changes
+    places = ", ".join(
+        f"x {c.x_px:.0f} y {c.y_px:.0f} ({100 * c.change:+.1f}%)" for c in changes[:4]
+    )
+    count = "1 place differs" if len(changes) == 1 else f"{len(changes)} places differ"
+    moved = "".join(f"; moved by {s.dx_px:+.1f}, {s.dy_px:+.1f} px" for s in verdict.shifts[:2])
+    worst = max(abs(c.change) for c in changes)
+    return Remark(
+        "correct",
+        f"dust moved {between}: {count}, {places}{moved}; each night keeps its own flat".replace(
+            " -", " −"
+        ).replace("(-", "(−"),
+        matters=f"up to {1086 * worst:.0f} mmag for a star on such a place, if a "
+        "flat of the other night were used",
+        remedy="keep taking flats for every night",
+    )
 
 
 def _optics(facts: MasterFacts) -> tuple[object, ...]:

@@ -28,6 +28,8 @@ from narrow_beacon.reduce.vet import off_target
 
 _BESIDE_MAG = 0.005
 _NOISY = 1.2
+_UNEVEN, _LEAST_UNEVEN = 0.012, 5
+"""Corners over the middle on so many exposures that are said; no clear sky does that."""
 
 
 @dataclass(frozen=True)
@@ -98,6 +100,7 @@ def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -
                 )
             )  # fmt: skip
     remarks += _noisy_sky(ready, results)
+    remarks += _uneven_sky(ready, results)
     for curve in curves:
         set_aside |= curve.set_aside
         remarks += _untested(curve, stars)
@@ -187,6 +190,39 @@ def _noisy_sky(ready: Prepared, results: Sequence[ExposureResult]) -> list[Remar
         for group, ratios in found.items()
         if (ratio := float(np.median(ratios))) > _NOISY
     ]  # fmt: skip
+
+
+def _uneven_sky(ready: Prepared, results: Sequence[ExposureResult]) -> list[Remark]:
+    """Words on groups whose flat leaves the corners brighter or darker than the sky can be."""
+    jobs = {job.index: job for job in ready.jobs}
+    found: dict[str, list[float]] = defaultdict(list)
+    for result in results:
+        if result.quality is not None and np.isfinite(result.quality.corners):
+            found[jobs[result.index].group].append(result.quality.corners)
+    chains = {job.group: ready.chains.get(job.chain) for job in ready.jobs}
+    remarks = []
+    for group, corners in found.items():
+        chain = chains[group]
+        flat = chain is not None and any(s.kind == "flat" for s in chain.stations)
+        usual = float(np.median(corners))
+        spread = 1.4826 * float(np.median(np.abs(np.array(corners) - usual)))
+        error = spread / np.sqrt(len(corners))
+        if not flat or len(corners) < _LEAST_UNEVEN or abs(usual) < max(_UNEVEN, 5 * error):
+            continue
+        side, kind = ("brighter", "over") if usual > 0 else ("darker", "under")
+        remarks.append(
+            Remark(
+                "correct",
+                f"the corners of corrected exposures are {100 * abs(usual):.1f}% {side} than the "
+                f"middle: {kind}-corrected, or light in the flats that is not the sky's",
+                group,
+                f"about {1086 * abs(usual):.0f} mmag between a star in the middle and one in a "
+                "corner",
+                "keep the target and its comparison stars near one another; take flats without "
+                "stray light",
+            )
+        )
+    return remarks
 
 
 def _doubts(curve: FilterCurve) -> list[Remark]:

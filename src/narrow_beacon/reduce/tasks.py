@@ -12,6 +12,7 @@ import numpy as np
 from narrow_beacon.core.arrays import Flags, Floats, Ints, Plane
 from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.correct.apply import SPIKE, Workspace, correct
+from narrow_beacon.core.correct.flat_verdict import plane_and_radial
 from narrow_beacon.core.errors import BeaconError, NotPlacedError, UnreadableFileError
 from narrow_beacon.core.frames.fits_file import image_of, read_stored
 from narrow_beacon.core.frames.header import KINDS
@@ -62,6 +63,7 @@ CATALOGUE = "a star catalogue"
 _TABLES = (".vot", ".votable", ".xml", ".ecsv", ".csv", ".fits", ".fit")
 _MOST_TABLE_BYTES = 60_000_000
 _LEAST_STARS = 7
+_LEAST_MESH = 4
 _MARGIN_PX = 4.0
 _HINT_ERROR_DEG = 1.0
 _SCALE_TOLERANCE = 0.06
@@ -84,6 +86,10 @@ class Quality:
     stars: int
     sky_adu_per_px: float
     noise_adu: float
+    slope: float = float("nan")
+    """Of the sky, from side to side over the middle's value."""
+    corners: float = float("nan")
+    """Of the sky, less the middle, over the middle's value."""
 
 
 @dataclass(frozen=True)
@@ -206,8 +212,22 @@ def see(pixels: Plane, flags: Flags, guess_px: float, pixel_px: float = 1.0) -> 
         stars=len(stars),
         sky_adu_per_px=background.median_sky_adu,
         noise_adu=background.median_noise_adu,
+        **_even(background),
     )
     return Seen(pixels, flags, background, found, profile, quality)
+
+
+def _even(background: Background) -> dict[str, float]:
+    """How even the sky is; nothing where there is too little of it."""
+    rows, columns = background.sky_adu.shape
+    if min(rows, columns) < _LEAST_MESH or background.median_sky_adu < background.median_noise_adu:
+        return {}
+    y, x = np.meshgrid(
+        (np.arange(rows) + 0.5) * 2 / rows - 1, (np.arange(columns) + 0.5) * 2 / columns - 1,
+        indexing="ij",
+    )  # fmt: skip
+    slope, _, corners = plane_and_radial(background.sky_adu.astype(float), x, y)
+    return {"slope": slope, "corners": corners}
 
 
 def hint_of(context: Context, job: ExposureJob) -> Hint:

@@ -52,6 +52,8 @@ class Camera:
     dark_rate: np.ndarray = field(init=False, repr=False)
     response: np.ndarray = field(init=False, repr=False)
     vignetting: np.ndarray = field(init=False, repr=False)
+    last_rows: np.ndarray = field(init=False, repr=False, default_factory=lambda: np.zeros(0))
+    """What the rows of the last frame had on top of the bias, in ADU, where they wander."""
     _throughputs: dict[tuple[Dust, ...], np.ndarray] = field(
         init=False, repr=False, default_factory=dict
     )
@@ -130,6 +132,7 @@ class Camera:
         run = np.linspace(-0.5, 0.5, height)
         rows = rng.normal(0, self.drift_adu) * run + rng.normal(0, 0.5 * self.drift_adu)
         rows = rows + rng.normal(0, self.banding_adu, height) if self.banding_adu else rows
+        self.last_rows = rows
         noise = self.read_noise_e / self.gain_e_per_adu
         strip = self.bias_adu + rng.normal(0, noise, (height, self.overscan_px))
         whole = np.concatenate([strip.astype(np.float32), adu], axis=1)

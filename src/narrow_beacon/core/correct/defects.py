@@ -19,11 +19,13 @@ _MEDIAN_SCATTER = 1.2533
 """The scatter of the median of many normal values, over that of their mean: sqrt(pi / 2)."""
 
 
-def find_defects(dark: Plane | None, flat: Plane | None, shape: tuple[int, int]) -> Flags:
+def find_defects(
+    dark: Plane | None, flat: Plane | None, shape: tuple[int, int], hot_z: float = HOT_Z
+) -> Flags:
     """Defect map (height, width) from a master dark in ADU and a flat relative to 1.
 
     A pixel is a defect where the dark's robust z-score against the local median is beyond
-    ``HOT_Z``, where its column's median stands out by ``COLUMN_Z``, or where the flat's response
+    ``hot_z``, where its column's median stands out by ``COLUMN_Z``, or where the flat's response
     relative to its neighbours is outside ``LEAST_RESPONSE`` to ``MOST_RESPONSE``.
     """
     defects = np.zeros(shape, np.uint8)
@@ -31,7 +33,7 @@ def find_defects(dark: Plane | None, flat: Plane | None, shape: tuple[int, int])
         dark = _whole(dark, defects)
         excess = dark - local_median(dark)
         scatter = max(1.4826 * float(np.median(np.abs(excess[::3, ::3]))), 1e-3)
-        defects[np.abs(excess) > HOT_Z * scatter] = DEFECT
+        defects[np.abs(excess) > hot_z * scatter] = DEFECT
         defects[:, _odd_columns(dark)] = DEFECT
         defects[_odd_columns(dark.T), :] = DEFECT
     if flat is not None:
