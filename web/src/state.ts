@@ -59,6 +59,8 @@ interface App {
   master: number | null;
   /** Another master that is shown beside it. */
   beside: number | null;
+  /** The master over that one, rather than beside it. */
+  ratio: boolean;
   playing: boolean;
   benchFolded: boolean;
   progress: Progress | null;
@@ -95,6 +97,7 @@ export const useApp = create<App>()((set) => ({
   rawHeld: false,
   master: null,
   beside: null,
+  ratio: false,
   playing: false,
   benchFolded: false,
   progress: null,

@@ -2,19 +2,29 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
+import numpy as np
 from apiflask import APIBlueprint
 from sqlalchemy import func, select
 
-from narrow_beacon.core.correct.masters import MasterFacts
+from narrow_beacon.core.correct.appearance import look_at
+from narrow_beacon.core.correct.flat_verdict import judge_flats
+from narrow_beacon.core.correct.masters import MasterFacts, read_master
+from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.reduce.chain_plan import LEFT_OUT
 from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.codec import load
+from narrow_beacon.server.images import RAW, view_of_file
 from narrow_beacon.server.night import master_version
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.schemas.correct import (
     ChainOut,
     CorrectOut,
+    FigureOut,
+    FiguresOut,
+    FlatOut,
     MasterOut,
     MasterPick,
     OptionOut,
@@ -23,7 +33,7 @@ from narrow_beacon.server.schemas.correct import (
 from narrow_beacon.server.state import campaign_of, changing, shared
 from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import chains_of
-from narrow_beacon.store.models import MasterRecord, NightFile
+from narrow_beacon.store.models import Campaign, MasterRecord, NightFile
 
 blueprint = APIBlueprint("correct", __name__)
 
@@ -47,19 +57,26 @@ def correct(number: int) -> CorrectOut:
         ).all()
     used = {key for chain in chains.values() for key in chain.masters}
     labels = {facts.key: facts.label for r in masters for facts in [load(MasterFacts, r.facts)]}
+    ids = {load(MasterFacts, r.facts).key: r.id for r in masters}
     return CorrectOut(
-        chains=[_chain(chain, counts.get(chain.name, 0)) for chain in chains.values()],
+        chains=[_chain(chain, counts.get(chain.name, 0), ids) for chain in chains.values()],
         masters=[_master(record, used, labels) for record in masters],
     )
 
 
-def _chain(chain: ChainReport, exposures: int) -> ChainOut:
+def _chain(chain: ChainReport, exposures: int, ids: dict[str, int]) -> ChainOut:
     said = {words for station in chain.stations for words in station.remarks}
     return ChainOut(
         name=chain.name,
         exposures=exposures,
         stations=[
-            StationOut(kind=s.kind, words=s.words, master=s.master, remarks=list(s.remarks))
+            StationOut(
+                kind=s.kind,
+                words=s.words,
+                master=s.master,
+                master_id=ids.get(s.key),
+                remarks=list(s.remarks),
+            )
             for s in chain.stations
         ],
         missing=[words for words in chain.remarks if words not in said],
@@ -70,6 +87,60 @@ def _chain(chain: ChainReport, exposures: int) -> ChainOut:
         ],
         left_out=list(chain.left_out),
     )
+
+
+@blueprint.get("/api/masters/<int:number>/over/<int:other>")
+@blueprint.output(FlatOut)
+def over(number: int, other: int) -> FlatOut:
+    """What one flat divided by another shows, measured and in words."""
+    with shared().store.session() as session:
+        found = [session.get(MasterRecord, which) for which in (number, other)]
+        if None in found:
+            raise Problem(404, "No such master", "It was built anew; the list is reloaded.")
+        records = [record for record in found if record is not None]
+        paths = [Path(record.path) for record in records]
+        campaign = session.get_one(Campaign, records[0].campaign_id)
+        gains = [camera["gain_e_per_adu"] for camera in (campaign.cameras or {}).values()]
+    try:
+        first, second = (read_master(path) for path in paths)
+    except UnreadableFileError as error:
+        raise Problem(409, "The master cannot be read", str(error)) from error
+    if first.facts.kind != "flat" or first.plane.shape != second.plane.shape:
+        raise Problem(422, "Not to be compared", "Two flats of one size can be.")
+    photons = None
+    if gains:
+        one, two = (m.facts.level_adu * m.facts.count * gains[0] for m in (first, second))
+        photons = (one, two)
+    verdict = judge_flats(first.plane, second.plane, photons)
+    worst = max([abs(c.change) for c in verdict.changes] + [verdict.slope / 2, abs(verdict.radial)])
+    return FlatOut(
+        words=list(verdict.words), scatter=verdict.scatter,
+        expected=verdict.expected if np.isfinite(verdict.expected) else None,
+        slope=verdict.slope, slope_deg=verdict.slope_deg, radial=verdict.radial,
+        cost_mmag=1086.0 * worst,
+    )  # fmt: skip
+
+
+@blueprint.get("/api/files/<int:number>/figures")
+@blueprint.output(FiguresOut)
+def figures(number: int) -> FiguresOut:
+    """What correction does to an exposure, in numbers before and after."""
+    raw = view_of_file(number, RAW).pixels
+    corrected = view_of_file(number).pixels
+    before, after = look_at(raw), look_at(corrected)
+    return FiguresOut(
+        figures=[
+            FigureOut(name=name, unit=unit, raw=getattr(before, key), corrected=getattr(after, key))
+            for key, name, unit in _FIGURES
+        ]
+    )
+
+
+_FIGURES = (
+    ("noise_adu", "noise of the sky", "ADU"), ("hot", "hot pixels", ""),
+    ("slope", "gradient", "%"), ("corners", "corners over middle", "%"),
+    ("banding_adu", "rows' own levels", "ADU"),
+)  # fmt: skip
 
 
 @blueprint.post("/api/campaigns/<int:number>/masters/pick")

@@ -4,6 +4,7 @@ masters.
 
 from __future__ import annotations
 
+import re
 import threading
 from collections import OrderedDict
 from dataclasses import replace
@@ -14,6 +15,7 @@ from apiflask import APIBlueprint
 from flask import Response, request
 from numpy.typing import NDArray
 from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.correct.apply import Chain, Workspace, correct
@@ -38,17 +40,27 @@ from narrow_beacon.server.state import file_of, shared
 from narrow_beacon.store.models import ChainRecord, MasterRecord
 
 blueprint = APIBlueprint("images", __name__)
+RAW = "offset,flat,repair"
+"""The stations that are off where an exposure is shown raw."""
 _KEPT_BYTES = 320_000_000
 _NO_LIMIT = 1e9
+_EVEN_SIGMA = 6.0
+_LEAST_FLAT = 0.05
+_OVER = re.compile(r"over(\d+)")
 _A_DAY = "private, max-age=86400, immutable"
 
 
 class View:
     """An image with its pyramid, made level by level as it is asked for."""
 
-    def __init__(self, pixels: Plane, version: str) -> None:
+    def __init__(self, pixels: Plane, version: str, *, even: bool = False) -> None:
         self.pixels, self.version = pixels, version
         self.brightness = measure_brightness(pixels)
+        if even:
+            # What departs to either side matters alike.
+            b = self.brightness
+            reach = _EVEN_SIGMA * b.noise
+            self.brightness = replace(b, low=b.sky - reach, high=b.sky + reach)
         self._levels: list[Plane] = [pixels]
         self._words: dict[int, NDArray[np.uint16]] = {}
         self._lock = threading.Lock()
@@ -133,24 +145,42 @@ def _pixels(raw: RawFile, report: ChainReport | None, off: frozenset[str]) -> Pl
     return pixels
 
 
-def _view_of_master(number: int) -> View:
+def _view_of_master(number: int, off: str) -> View:
+    over = _OVER.fullmatch(off)
     with shared().store.session() as session:
-        record = session.get(MasterRecord, number)
-        if record is None:
-            raise Problem(404, "No such master", "It was built anew; the list is reloaded.")
-        path, version = record.path, master_version(record)
-    key = ("master", path, version)
+        path, version = _master(session, number)
+        other = _master(session, int(over.group(1))) if over else None
+    version += f" {other[1]}" if other else ""
+    key = ("master", path, version, off)
     try:
-        return _kept(key) or _keep(key, View(read_master(Path(path)).plane, version))
+        return _kept(key) or _keep(key, _ratio_or_master(path, version, other))
     except UnreadableFileError as error:
         raise Problem(409, "The master cannot be read", str(error)) from error
+
+
+def _master(session: Session, number: int) -> tuple[str, str]:
+    record = session.get(MasterRecord, number)
+    if record is None:
+        raise Problem(404, "No such master", "It was built anew; the list is reloaded.")
+    return record.path, master_version(record)
+
+
+def _ratio_or_master(path: str, version: str, other: tuple[str, str] | None) -> View:
+    plane = read_master(Path(path)).plane
+    if other is None:
+        return View(plane, version)
+    below = read_master(Path(other[0])).plane
+    if below.shape != plane.shape:
+        raise Problem(422, "Of another size", "Only flats of one size can be divided.")
+    ratio = np.where(below > _LEAST_FLAT, plane / np.maximum(below, _LEAST_FLAT), np.nan)
+    return View(ratio.astype(np.float32), version, even=True)
 
 
 def _view(kind: str, number: int, off: str) -> View:
     if kind == "files":
         return view_of_file(number, off)
     if kind == "masters":
-        return _view_of_master(number)
+        return _view_of_master(number, off)
     raise Problem(404, "No such kind of image", kind)
 
 

@@ -16,6 +16,8 @@ import type {
   Curve,
   Exposure,
   Exposures,
+  Figures,
+  FlatVerdict,
   Intake,
   JobList,
   Log,
@@ -91,6 +93,23 @@ export function usePreview(id: number | null, ids: number[], values: Record<stri
     retry: false,
   });
 }
+/** What one flat over another shows. */
+export const useOver = (master: number, other: number) =>
+  useQuery({
+    queryKey: ["over", master, other],
+    queryFn: () => get<FlatVerdict>(`/api/masters/${master}/over/${other}`),
+    staleTime: Infinity,
+    retry: false,
+  });
+/** What correction does to an exposure, in numbers. */
+export const useFigures = (id: number | null, file: number | null) =>
+  useQuery({
+    queryKey: of(id, "figures", file),
+    queryFn: () => get<Figures>(`/api/files/${file}/figures`),
+    enabled: id !== null && file !== null,
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
 export const useCorrect = (id: number | null) => useCampaignQuery<Correct>(id, "correct");
 /** Thousands of points: taken as they come, since comparing them costs more than drawing them. */
 export const useCurve = (id: number | null) =>

@@ -61,7 +61,7 @@ export function PlateTools({
         ) : (
           <Toggle
             on={false}
-            onClick={() => s.set({ master: null, beside: null })}
+            onClick={() => s.set({ master: null, beside: null, ratio: false })}
             title="the exposure under the beam"
           >
             back to the exposure

@@ -23,7 +23,7 @@ interface Tile {
 
 const KEPT_IMAGES = 16;
 const AGAIN_MS = 4000;
-const RAW = "offset,flat,repair";
+const RAW = "overscan,offset,flat,repair";
 
 export const rawOf = (shown: Shown): Shown => ({ ...shown, off: RAW });
 const queryOf = ({ off, version }: Shown) => `off=${off}&version=${encodeURIComponent(version)}`;

@@ -25,7 +25,14 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
     const off = s.off.join(",");
     const shown: Shown | null =
       masterId !== null
-        ? { kind: "masters", id: masterId, off: "", version: master?.version ?? "" }
+        ? s.ratio && beside
+          ? {
+              kind: "masters",
+              id: masterId,
+              off: `over${beside.id}`,
+              version: `${master?.version ?? ""} ${beside.version}`,
+            }
+          : { kind: "masters", id: masterId, off: "", version: master?.version ?? "" }
         : s.beam !== null
           ? { kind: "files", id: s.beam, off, version: exposure?.version ?? "" }
           : null;
@@ -33,8 +40,11 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
     let compare: Shown | null = null;
     let names: Scene["names"] = ["", ""];
     if (masterId !== null) {
-      names = [master?.label ?? "master", beside?.label ?? ""];
-      if (beside) compare = { kind: "masters", id: beside.id, off: "", version: beside.version };
+      names =
+        s.ratio && beside
+          ? [`${master?.label} over ${beside.label}`, ""]
+          : [master?.label ?? "master", beside?.label ?? ""];
+      if (beside && !s.ratio) compare = { kind: "masters", id: beside.id, off: "", version: beside.version };
     } else if (s.split === "raw" && shown) {
       names = ["corrected", "raw"];
       compare = rawOf(shown);
@@ -66,7 +76,7 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
       },
     };
   }, [
-    s.off, masterId, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay,
+    s.off, s.ratio, masterId, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay,
     exposures, exposure, master, beside, reference, catalogue, campaign, measured, band, stretch, divider, hovered,
   ]); // prettier-ignore
   const unit = masterId !== null && master?.kind === "flat" ? "" : "ADU";

@@ -1,11 +1,11 @@
 import { startJob } from "../api/actions";
 import { useCampaign, useCorrect, useExposures } from "../api/queries";
-import type { Master } from "../api/types";
 import { useApp } from "../state";
 import { Button } from "../ui/Button";
-import { Fact, Section } from "../ui/parts";
-import { dayOf, fixed, seconds } from "../ui/words";
+import { Section } from "../ui/parts";
 import { ChainSection } from "./correct/ChainSection";
+import { FiguresSection } from "./correct/FiguresSection";
+import { MasterRow } from "./correct/MasterRow";
 import { Picks } from "./correct/Picks";
 
 export function CorrectBench() {
@@ -45,7 +45,8 @@ export function CorrectBench() {
           <Button onClick={() => void startJob("masters")}>Build the masters again</Button>
         </Section>
       )}
-      {chain && <ChainSection chain={chain} />}
+      {chain && <ChainSection chain={chain} masters={data.masters} />}
+      {chain && exposure && <FiguresSection file={exposure.id} />}
       {chain && <Picks chain={chain} />}
       <Section title="Masters" aside={String(data.masters.length)}>
         {data.masters.map((master) => (
@@ -61,60 +62,5 @@ export function CorrectBench() {
         </div>
       </Section>
     </>
-  );
-}
-
-function MasterRow({ master, all }: { master: Master; all: readonly Master[] }) {
-  const shown = useApp((s) => s.master);
-  const beside = useApp((s) => s.beside);
-  const like = all.filter(
-    (m) => m.id !== master.id && m.kind === master.kind && m.filter === master.filter,
-  );
-  const set = useApp((s) => s.set);
-  const on = shown === master.id;
-  return (
-    <div className="border-t border-line first:border-t-0">
-      <button
-        className={`flex w-full py-1 text-left ${on ? "text-beam" : "hover:text-beam"}`}
-        aria-pressed={on}
-        onClick={() => set({ master: on ? null : master.id, beside: null })}
-      >
-        <span className={`whitespace-nowrap ${master.used ? "" : "text-quiet"}`}>
-          {master.kind} <span className="num">{master.filter}</span>
-          {master.kind.includes("dark") && (
-            <span className="num"> {seconds(master.exposure_s)}</span>
-          )}
-          <span className="num text-quiet">
-            {master.temperature_c !== null && master.kind !== "flat"
-              ? ` ${fixed(master.temperature_c, 0, "°C")}`
-              : ""}
-          </span>
-        </span>
-        <span className="num ml-auto whitespace-nowrap text-quiet">
-          {!master.used && "not used · "}
-          {dayOf(master.night)} · {master.count}
-        </span>
-      </button>
-      {on && (
-        <dl className="pb-1.5 pl-2">
-          <Fact name="frames combined">{master.count}</Fact>
-          <Fact name="level">{fixed(master.level_adu, 0, "ADU")}</Fact>
-          <Fact name="clipped">{fixed(100 * master.clipped_share, 2, "%")}</Fact>
-          {master.made_with.length > 0 && (
-            <Fact name="went through">{master.made_with.join(", ")}</Fact>
-          )}
-          {like.map((other) => (
-            <Button
-              key={other.id}
-              className="mt-1 mr-1.5"
-              aria-pressed={beside === other.id}
-              onClick={() => set({ beside: beside === other.id ? null : other.id })}
-            >
-              {beside === other.id ? "Alone again" : `Beside ${other.label}`}
-            </Button>
-          ))}
-        </dl>
-      )}
-    </div>
   );
 }

@@ -20,7 +20,7 @@ _BIN = 16
 _STEP = 3
 _SLOPE_MATTERS = 0.004
 _NOISY = 1.15
-_SMOOTH_PX = 2.0
+_SMOOTH_PX = 3.0
 _WIDE_PX = 25.0
 _REACH_PX = 14
 _MARGIN_PX = 24
@@ -172,42 +172,61 @@ def _together(one: FlatChange, other: FlatChange) -> bool:
 
 def _shift_about(first: Plane, second: Plane, group: Sequence[FlatChange]) -> Shift | None:
     """How far the pattern about a group of patches moved, by the greatest likeness of the two."""
+    # Where the first is darker its shadow is now; where it is brighter the second's was.
+    now, then = ([g for g in group if (g.change < 0) == dark] for dark in (True, False))
+    guesses = [(0, 0)]
+    if now and then:
+        guesses.append((round(_mean(now, "x_px") - _mean(then, "x_px")),
+                        round(_mean(now, "y_px") - _mean(then, "y_px"))))  # fmt: skip
+    tries = [_likeness(first, second, now or then, guess) for guess in guesses]
+    best, dx, dy = max(tries)
+    if best < _LEAST_LIKENESS or np.hypot(dx, dy) < _LEAST_SHIFT_PX:
+        return None
+    return Shift(_mean(group, "x_px"), _mean(group, "y_px"), dx, dy)
+
+
+def _mean(group: Sequence[FlatChange], name: str) -> float:
+    return float(np.mean([getattr(change, name) for change in group]))
+
+
+def _likeness(
+    first: Plane, second: Plane, about: Sequence[FlatChange], guess: tuple[int, int]
+) -> tuple[float, float, float]:
+    """The greatest correlation of the two about some patches, and the shift that gives it, within
+    reach of a guess; (−1, 0, 0) where there is none.
+    """
+    reach = max(g.size_px for g in about) + _MARGIN_PX
+    pieces = []
+    for size, name, by in ((first.shape[1], "x_px", guess[0]), (first.shape[0], "y_px", guess[1])):
+        edge = _REACH_PX + 1
+        low = max(int(min(getattr(g, name) for g in about) - reach), edge, edge + by)
+        high = min(int(max(getattr(g, name) for g in about) + reach), size - edge, size - edge + by)
+        pieces.append((low, high))
+    (x0, x1), (y0, y1) = pieces
+    if min(x1 - x0, y1 - y0) < 2 * _SMOOTH_PX + 8:
+        return -1.0, 0.0, 0.0
+    one = _shadows(first[y0:y1, x0:x1])
+    rows = slice(y0 - guess[1] - _REACH_PX, y1 - guess[1] + _REACH_PX)
+    two = _shadows(second[rows, x0 - guess[0] - _REACH_PX : x1 - guess[0] + _REACH_PX])
+    side = 2 * _REACH_PX + 1
+    likeness = np.array(
+        [[_correlation(one, two[j : j + y1 - y0, i : i + x1 - x0]) for i in range(side)]
+         for j in range(side)]
+    )  # fmt: skip
+    y, x = np.unravel_index(np.argmax(likeness), likeness.shape)
+    if not (0 < y < side - 1 and 0 < x < side - 1):
+        return -1.0, 0.0, 0.0
+    dx = guess[0] - (x - _REACH_PX + _vertex(likeness[y, x - 1 : x + 2]))
+    dy = guess[1] - (y - _REACH_PX + _vertex(likeness[y - 1 : y + 2, x]))
+    return float(likeness[y, x]), float(dx), float(dy)
+
+
+def _shadows(plane: Plane) -> Floats:
+    """What dust does to a piece of a flat: noise smoothed away, the run of the light taken off."""
     from scipy.ndimage import gaussian_filter  # slow to load, and seldom needed
 
-    height, width = first.shape
-    reach = max(g.size_px for g in group) + _MARGIN_PX
-    left, right = min(g.x_px for g in group) - reach, max(g.x_px for g in group) + reach
-    low, high = min(g.y_px for g in group) - reach, max(g.y_px for g in group) + reach
-    rows = slice(max(0, int(low)), min(height, int(high) + 1))
-    columns = slice(max(0, int(left)), min(width, int(right) + 1))
-
-    def shadows(plane: Plane) -> Floats:
-        cut = np.nan_to_num(plane[rows, columns].astype(float), nan=1.0)
-        return np.asarray(gaussian_filter(cut, _SMOOTH_PX) / gaussian_filter(cut, _WIDE_PX) - 1.0)
-
-    one, two = shadows(first), shadows(second)
-    if min(one.shape) < 2 * _REACH_PX + 8:
-        return None
-    inner = one[_REACH_PX:-_REACH_PX, _REACH_PX:-_REACH_PX]
-    likeness = np.full((2 * _REACH_PX + 1, 2 * _REACH_PX + 1), -1.0)
-    for j in range(-_REACH_PX, _REACH_PX + 1):
-        for i in range(-_REACH_PX, _REACH_PX + 1):
-            other = two[
-                _REACH_PX + j : two.shape[0] - _REACH_PX + j,
-                _REACH_PX + i : two.shape[1] - _REACH_PX + i,
-            ]
-            likeness[j + _REACH_PX, i + _REACH_PX] = _correlation(inner, other)
-    y, x = np.unravel_index(np.argmax(likeness), likeness.shape)
-    if likeness[y, x] < _LEAST_LIKENESS or not (0 < y < 2 * _REACH_PX and 0 < x < 2 * _REACH_PX):
-        return None
-    dx = x - _REACH_PX + _vertex(likeness[y, x - 1 : x + 2])
-    dy = y - _REACH_PX + _vertex(likeness[y - 1 : y + 2, x])
-    if np.hypot(dx, dy) < _LEAST_SHIFT_PX:
-        return None
-    middle_x, middle_y = (
-        float(np.mean([getattr(g, name) for g in group])) for name in ("x_px", "y_px")
-    )
-    return Shift(middle_x, middle_y, float(-dx), float(-dy))
+    cut = np.nan_to_num(plane.astype(float), nan=1.0)
+    return np.asarray(gaussian_filter(cut, _SMOOTH_PX) / gaussian_filter(cut, _WIDE_PX) - 1.0)
 
 
 def _correlation(one: Floats, two: Floats) -> float:

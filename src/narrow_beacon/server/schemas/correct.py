@@ -15,6 +15,7 @@ class StationOut(BaseModel):
     kind: str
     words: str
     master: str
+    master_id: int | None
     remarks: list[str]
 
 
@@ -65,6 +66,32 @@ class MasterOut(BaseModel):
     """Another word whenever its pixels are others."""
 
 
+class FlatOut(BaseModel):
+    """What one flat over another shows; ``words`` are empty where it is noise alone."""
+
+    words: list[str]
+    scatter: float
+    expected: Number
+    slope: float
+    slope_deg: float
+    radial: float
+    cost_mmag: float
+    """The most that one in place of the other would cost."""
+
+
+class FigureOut(BaseModel):
+    """One measure of an exposure, raw and corrected, in its unit."""
+
+    name: str
+    unit: str
+    raw: Number
+    corrected: Number
+
+
+class FiguresOut(BaseModel):
+    figures: list[FigureOut]
+
+
 class CorrectOut(BaseModel):
     chains: list[ChainOut]
     masters: list[MasterOut]
@@ -72,7 +99,8 @@ class CorrectOut(BaseModel):
 
 class ImageQuery(Asked):
     off: str = ""
-    """Stations that are left out: "offset", "flat", "repair", joined by commas."""
+    """Stations that are left out: "overscan", "offset", "flat", "repair", joined by commas; of a
+    master "over" and the number of another: the one divided by the other."""
     version: str = ""
     """Of the exposure or master, so that the browser may keep what it has."""
 

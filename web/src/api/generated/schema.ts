@@ -400,6 +400,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/files/{number}/figures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What correction does to an exposure, in numbers before and after. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FiguresOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/sky": {
         parameters: {
             query?: never;
@@ -1821,6 +1868,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/masters/{number}/over/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What one flat divided by another shows, measured and in words. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                    other: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FlatOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/corrections/names": {
         parameters: {
             query?: never;
@@ -2604,6 +2699,25 @@ export interface components {
             /** Blocks */
             blocks: components["schemas"]["OriginOut.OriginBlock"][];
         };
+        /**
+         * FigureOut
+         * @description One measure of an exposure, raw and corrected, in its unit.
+         */
+        "FiguresOut.FigureOut": {
+            /** Name */
+            name: string;
+            /** Unit */
+            unit: string;
+            /** Raw */
+            raw: number | null;
+            /** Corrected */
+            corrected: number | null;
+        };
+        /** FiguresOut */
+        FiguresOut: {
+            /** Figures */
+            figures: components["schemas"]["FiguresOut.FigureOut"][];
+        };
         /** SkyNight */
         "SkyOut.SkyNight": {
             /** Night */
@@ -3263,6 +3377,8 @@ export interface components {
             words: string;
             /** Master */
             master: string;
+            /** Master Id */
+            master_id: number | null;
             /** Remarks */
             remarks: string[];
         };
@@ -3475,6 +3591,26 @@ export interface components {
             step: "bias" | "dark" | "flat";
             /** Key */
             key: string;
+        };
+        /**
+         * FlatOut
+         * @description What one flat over another shows; ``words`` are empty where it is noise alone.
+         */
+        FlatOut: {
+            /** Words */
+            words: string[];
+            /** Scatter */
+            scatter: number;
+            /** Expected */
+            expected: number | null;
+            /** Slope */
+            slope: number;
+            /** Slope Deg */
+            slope_deg: number;
+            /** Radial */
+            radial: number;
+            /** Cost Mmag */
+            cost_mmag: number;
         };
         /**
          * NamePatternIn

@@ -1,23 +1,26 @@
-import type { Chain } from "../../api/types";
+import type { Chain, Master } from "../../api/types";
 import { useCampaign } from "../../api/queries";
 import { useApp } from "../../state";
+import { SmallPicture } from "../../plate/SmallPicture";
 import { Button } from "../../ui/Button";
 import { Section } from "../../ui/parts";
 import { plural } from "../../ui/words";
 
 const STATIONS: Record<string, string> = {
+  overscan: "taken off, row by row",
   offset: "taken off",
   flat: "divided by",
   repair: "repaired",
 };
 
-/** How exposures like the one at the beam are corrected, station by station. */
 /** A chain's name without the kit, where there is only one. */
 export function shortChain(name: string, kits: readonly string[]): string {
   return kits.length === 1 ? name.replace(`, ${kits[0]}`, "") : name;
 }
 
-export function ChainSection({ chain }: { chain: Chain }) {
+/** How exposures like the one at the beam are corrected, station by station. */
+export function ChainSection(props: { chain: Chain; masters: readonly Master[] }) {
+  const { chain, masters } = props;
   const off = useApp((s) => s.off);
   const split = useApp((s) => s.split);
   const set = useApp((s) => s.set);
@@ -35,6 +38,7 @@ export function ChainSection({ chain }: { chain: Chain }) {
           <Stop
             key={station.words}
             station={station}
+            master={masters.find((m) => m.id === station.master_id)}
             on={!off.includes(station.kind)}
             onSwitch={(on) =>
               set({
@@ -66,10 +70,12 @@ export function ChainSection({ chain }: { chain: Chain }) {
 /** A station of the chain; its dot on the line switches it off and on. */
 function Stop({
   station,
+  master,
   on,
   onSwitch,
 }: {
   station: Chain["stations"][number];
+  master: Master | undefined;
   on: boolean;
   onSwitch: (on: boolean) => void;
 }) {
@@ -89,12 +95,25 @@ function Stop({
           onChange={() => onSwitch(!on)}
         />
         <Dot on={on} />
+        {master && (
+          <span className={`float-right ml-2 border border-line ${on ? "" : "opacity-40"}`}>
+            <SmallPicture
+              shown={{ kind: "masters", id: master.id, off: "", version: master.version }}
+              width={56}
+            />
+          </span>
+        )}
         <span className="text-small text-quiet">
           {STATIONS[station.kind]}
           {!on && " · switched off"}
         </span>
         <span className={`block ${on ? "" : "line-through"}`}>{name}</span>
         {why.length > 0 && <span className="block text-small text-quiet">{why.join(": ")}</span>}
+        {master && master.made_with.length > 0 && (
+          <span className="block text-small text-quiet">
+            itself less {master.made_with.join(", ")}
+          </span>
+        )}
         {station.master && what?.includes("scaled") && (
           <span className="block text-small text-quiet">{what}</span>
         )}

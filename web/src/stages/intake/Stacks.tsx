@@ -6,7 +6,12 @@ import { KIND_WORDS, lookAt, useChoice } from "./choice";
 export function Stacks({ stacks, missing }: { stacks: Stack[]; missing: string[] }) {
   const chosen = useChoice((s) => s.stack);
   const nights = [...new Set(stacks.map((s) => s.night))];
-  const details = new Set(stacks.map(detailOf));
+  const kits = new Set(stacks.map((s) => s.kit));
+  // What all have in common is said once, above; else each row says its own.
+  const common = kits.size === 1 ? [...kits][0] : "";
+  const settings = new Set(stacks.map((s) => s.settings));
+  const detailOf = (stack: Stack) =>
+    [common ? "" : stack.kit, settings.size > 1 ? stack.settings : ""].filter(Boolean).join(", ");
   return (
     <div className="max-h-[46%] shrink-0 overflow-auto border-b border-line px-4 py-2.5">
       {missing.length > 0 && (
@@ -21,10 +26,8 @@ export function Stacks({ stacks, missing }: { stacks: Stack[]; missing: string[]
           <table key={night} className="w-full self-start">
             <caption className="pb-1 text-left font-semibold">
               {night ? `Night of ${dayOf(night)}` : "No date"}
-              {details.size === 1 && (
-                <span className="num block text-small font-normal text-quiet">
-                  {[...details][0]}
-                </span>
+              {common && (
+                <span className="num ml-2 text-small font-normal text-quiet">{common}</span>
               )}
             </caption>
             <tbody>
@@ -42,20 +45,20 @@ export function Stacks({ stacks, missing }: { stacks: Stack[]; missing: string[]
                       onClick={() => lookAt(on ? null : stack)}
                       onKeyDown={(event) => event.key === "Enter" && lookAt(on ? null : stack)}
                     >
-                      <td className="py-0.5">
+                      <td className="w-full max-w-0 truncate py-0.5" title={detailOf(stack)}>
                         {KIND_WORDS[stack.kind] ?? stack.kind}
-                        {details.size > 1 && (
-                          <span className="num block text-small text-quiet">{detailOf(stack)}</span>
-                        )}
+                        <span className="num ml-2 text-small text-quiet">{detailOf(stack)}</span>
                       </td>
                       <td className="num px-2">{stack.filter}</td>
-                      <td className="num px-2 text-right">
+                      <td className="num px-2 text-right whitespace-nowrap">
                         {stack.exposure_s === null ? "" : seconds(stack.exposure_s)}
                       </td>
-                      <td className="num px-2 text-right text-quiet">
+                      <td className="num px-2 text-right whitespace-nowrap text-quiet">
                         {fixed(stack.temperature_c, 0, "°C").replace("–", "")}
                       </td>
-                      <td className={`num text-right ${stack.words ? "text-beam" : ""}`}>
+                      <td
+                        className={`num text-right whitespace-nowrap ${stack.words ? "text-beam" : ""}`}
+                      >
                         {stack.words ? "thin · " : ""}
                         {stack.count}
                       </td>
@@ -68,9 +71,4 @@ export function Stacks({ stacks, missing }: { stacks: Stack[]; missing: string[]
       </div>
     </div>
   );
-}
-
-/** Camera and settings of a stack, in words. */
-function detailOf(stack: Stack): string {
-  return [stack.kit, stack.settings].filter(Boolean).join(", ");
 }
