@@ -73,7 +73,7 @@ interface App {
 }
 
 /** What can lie over the page. */
-export type SheetKey = "keys" | "log" | "origin";
+export type SheetKey = "keys" | "log" | "origin" | "shelf";
 
 function storedLook(): Look {
   const look = globalThis.localStorage?.getItem("look");

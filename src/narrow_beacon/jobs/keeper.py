@@ -53,6 +53,7 @@ from narrow_beacon.store.models import (
 from narrow_beacon.store.pieces import read_probed, write_piece, write_probed
 from narrow_beacon.store.placements import placement_of
 from narrow_beacon.store.remarks import write_remarks
+from narrow_beacon.store.shelf import lasting_masters
 
 
 class RecordKeeper(Keeper):
@@ -112,6 +113,10 @@ class RecordKeeper(Keeper):
     def picks(self) -> Mapping[str, Mapping[str, str]]:
         with self._work.store.session() as session:
             return dict(self._work.campaign(session).picks)
+
+    def shelf(self) -> list[MasterFile]:
+        with self._work.store.session() as session:
+            return lasting_masters(session, self._work.campaign(session))
 
     def keep_masters(self, masters: Sequence[MasterFile]) -> None:
         with self._work.store.session() as session:

@@ -27,6 +27,9 @@ LEFT_OUT = "none"
 """What is picked for a step that the observer does without."""
 
 _BIAS_LIKE_S = 5.0
+_ENOUGH, _FEW_FRAMES = 15, 10
+_USUAL_FLAT_ADU, _USUAL_APERTURE_PX = 20000.0, 60.0
+"""What a flat's noise is reckoned with before it is built: its level, and pixels in an aperture."""
 _SHORT_SHARE = 0.5
 """Of the longest dark, up to which a short one tells what does not grow with time."""
 
@@ -216,14 +219,57 @@ def missing_of(plan: ChainPlan) -> list[str]:
 
 
 def wanting(exposures: Sequence[Frame], calibration: Sequence[Frame]) -> list[str]:
-    """What calibration the exposures lack, as Correct will find it, before anything is built."""
+    """What calibration the exposures lack or have little of, as Correct will find it before
+    anything is built: what that costs, and what can still be taken for it.
+    """
     facts = [_expected(group) for group in group_calibration(calibration)]
     kinds = {chain_name(frame): frame for frame in exposures}
     words: dict[str, None] = {}
     for name, frame in kinds.items():
-        for lack in missing_of(plan_chain(name, frame, facts)):
+        plan = plan_chain(name, frame, facts)
+        for lack in missing_of(plan):
             words[f"{lack[0].upper()}{lack[1:]}."] = None
+        if plan.dark.index is None:
+            words[_darks_to_take(frame, plan)] = None
+        if plan.flat.index is None:
+            glass = frame.glass if frame.channel else frame.filter
+            words[
+                f"Still to take: {_ENOUGH} flats{f' in {glass}' if glass else ''} at a third to a "
+                "half of the linear limit, in twilight or on a screen. Without, dust and corners "
+                "cost tens of mmag."
+            ] = None
+        for _, index in plan.steps:
+            if facts[index].count < _FEW_FRAMES:
+                words[_more_to_take(facts[index])] = None
     return list(words)
+
+
+def _darks_to_take(frame: Frame, plan: ChainPlan) -> str:
+    at = "" if frame.temperature_c is None else f" at {frame.temperature_c:.0f} °C"
+    minutes = max(1, round(_ENOUGH * frame.exposure_s / 60.0))
+    cost = (
+        "Until then one of another length is scaled: hot pixels are taken off a little worse."
+        if plan.scaled_dark.index is not None and (plan.bias.index is not None or plan.overscan)
+        else "Without, hot pixels stay: up to 0.1 mag where one lies in a faint star's aperture."
+    )
+    return (
+        f"Still to take: {_ENOUGH} darks of {frame.exposure_s:g} s{at}, {minutes} min with the "
+        f"cover on. {cost}".replace("at -", "at −")
+    )
+
+
+def _more_to_take(facts: MasterFacts) -> str:
+    """What few frames cost, and what more would do."""
+    count, more = facts.count, _ENOUGH - facts.count
+    if facts.kind == "flat":
+        light = max(facts.level_adu, _USUAL_FLAT_ADU) * _USUAL_APERTURE_PX
+        now, then = (1086.0 / (n * light) ** 0.5 for n in (count, _ENOUGH))
+        cost = f"{now:.1f} mmag of noise for every star, {then:.1f} with {more} more"
+    else:
+        now, then = (100.0 * ((1.0 + 1.0 / n) ** 0.5 - 1.0) for n in (count, _ENOUGH))
+        cost = f"faint stars are {now:.0f}% noisier, {then:.0f}% with {more} more"
+    noun = "frame makes" if count == 1 else "frames make"
+    return f"{count} {noun} {facts.label}: {cost}."
 
 
 def _expected(group: Sequence[Frame]) -> MasterFacts:

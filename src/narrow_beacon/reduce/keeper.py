@@ -74,6 +74,10 @@ class Keeper:
         """The observer's masters, by chain and step."""
         return {}
 
+    def shelf(self) -> list[MasterFile]:
+        """Masters of other nights that are kept elsewhere than in the plan's library."""
+        return []
+
     def keep_masters(self, masters: Sequence[MasterFile]) -> None:
         """The masters that there are now."""
 

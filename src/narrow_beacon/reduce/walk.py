@@ -169,6 +169,7 @@ class Walk:
             self.pool, lambda _: self.progress.advance(),
         )  # fmt: skip
         kept, problems = library_masters(self.plan.library)
+        kept += self.keeper.shelf()
         self.keeper.keep_masters([*made, *kept])
         self.keeper.keep_remarks("masters", [*remarks, *problems, *flat_remarks(made)])
         return [*made, *kept]

@@ -34,6 +34,7 @@ from narrow_beacon.server import (
     problems,
     report,
     security,
+    shelf,
     vet,
     wellformed,
 )
@@ -56,6 +57,7 @@ _ROOMS = (
     report,
     origin,
     images,
+    shelf,
     live,
 )
 _MOST_UPLOAD_BYTES = 2_000_000_000

@@ -256,6 +256,7 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
         layout=campaign.layout or "plain",
         doubtful=bool(campaign.doubtful),
         watch=watch_of(session, campaign),
+        shelf=bool(campaign.shelf),
         stages=stages,
         nights=[NightOut(id=night.id, evening=night.evening) for night in nights],
         filters=[name for name, _ in filters],

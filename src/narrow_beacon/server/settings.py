@@ -59,6 +59,10 @@ def change_settings(session: Session, campaign: Campaign, body: Settings) -> Non
     if body.archived is not None:
         kept = "archived it" if body.archived else "took it out of the archive"
         act(session, campaign, kept, [Change("campaign", campaign.id, "archived", body.archived)])
+    if body.shelf is not None and body.shelf != bool(campaign.shelf):
+        words = "took from the shelf" if body.shelf else "took from the shelf no more"
+        act(session, campaign, words, [Change("campaign", campaign.id, "shelf", body.shelf)])
+        queue_job(session, campaign, "masters")
     if body.watching is not None and body.watching != bool(campaign.watching):
         words = "watched the folders" if body.watching else "watched the folders no more"
         act(session, campaign, words, [Change("campaign", campaign.id, "watching", body.watching)])

@@ -43,7 +43,7 @@ def new_campaign(session: Session, name: str, folders: Sequence[Path]) -> Campai
     campaign = Campaign(
         name=name, created=now(), folders=[str(folder) for folder in folders],
         wanted_comparison=[], remarks=[], constants={}, picks={}, bands={}, archived=False,
-        watching=False,
+        watching=False, shelf=False,
     )  # fmt: skip
     session.add(campaign)
     session.flush()

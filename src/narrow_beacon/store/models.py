@@ -126,6 +126,8 @@ class Campaign(Record):
     cameras: Mapped[dict[str, Any] | None]
     """The camera's constants by chain, as the census was made with."""
     archived: Mapped[bool] = mapped_column(default=False, server_default="0")
+    shelf: Mapped[bool] = mapped_column(default=False, server_default="0")
+    """Whether bias and darks of other campaigns serve it too."""
     watching: Mapped[bool] = mapped_column(default=False, server_default="0")
     """Whether files are taken in as they are written."""
     pattern: Mapped[str | None] = mapped_column(String(4))
@@ -204,6 +206,8 @@ class MasterRecord(Record):
     path: Mapped[str] = mapped_column(String(1000))
     facts: Mapped[str] = mapped_column(_LONG_TEXT)
     made: Mapped[datetime]
+    retired: Mapped[bool] = mapped_column(default=False, server_default="0")
+    """Whether other campaigns take it from the shelf no more."""
 
 
 class ChainRecord(Record):

@@ -44,6 +44,13 @@ export const pickMaster = (chain: string, step: string, key: string) =>
 export const correctByNames = (ids: number[], pattern: string) =>
   doHere("POST", "corrections/names", { ids, pattern });
 
+/** Let other campaigns take a master from the shelf no more, or again. */
+export async function retireMaster(id: number, retired: boolean): Promise<void> {
+  const done = await act<Words>("PATCH", `/api/shelf/${id}`, { retired });
+  if (done?.words) say(done.words);
+  await client.invalidateQueries({ queryKey: ["shelf"] });
+}
+
 export const markSeen = (ids: number[], seen = true) =>
   doHere("POST", "remarks/seen", { ids, seen });
 

@@ -28,6 +28,7 @@ import type {
   Preview,
   Radii,
   ReportPage,
+  ShelfPage,
   Sky,
   StarOnExposure,
 } from "./types";
@@ -93,6 +94,9 @@ export function usePreview(id: number | null, ids: number[], values: Record<stri
     retry: false,
   });
 }
+/** The masters of all nights; asked for anew whenever it is opened. */
+export const useShelf = () =>
+  useQuery({ queryKey: ["shelf"], queryFn: () => get<ShelfPage>("/api/shelf"), staleTime: 0 });
 /** What one flat over another shows. */
 export const useOver = (master: number, other: number) =>
   useQuery({

@@ -52,7 +52,8 @@ export function CorrectBench() {
         {data.masters.map((master) => (
           <MasterRow key={master.id} master={master} all={data.masters} />
         ))}
-        <div className="mt-2 flex gap-2">
+        <div className="mt-2 flex flex-wrap gap-2">
+          <Button onClick={() => useApp.setState({ sheet: "shelf" })}>Shelf</Button>
           {stage.state !== "todo" && (
             <>
               <Button onClick={() => void startJob("masters")}>Build them again</Button>

@@ -80,6 +80,7 @@ export function campaign(
     },
     default_filter: null,
     pattern: null,
+    shelf: false,
     watch: { watching: false, last: null, file_id: null, worse: [] },
     catalogue: { id: 1, name: "field.vot", origin: "field.vot", stars: 5, bands: ["B", "V"] },
     cone_url: null,

@@ -11,6 +11,7 @@ export const KEYS: [string, string][] = [
   ["X", "set aside, or restore; also for a selected stretch"],
   ["Ctrl Z", "undo; with Shift, again"],
   ["L", "the log: what was done, and long work"],
+  ["S", "the shelf: masters of all nights"],
   ["O", "the origin of the point: file, masters, solution, stars"],
   ["1 … 8", "the stages"],
   ["F", "all of the image"],
@@ -96,6 +97,7 @@ export function useKeys(): void {
       else if (key === "Escape") s.set({ selection: [], star: null, playing: false });
       else if (key === "?") s.set({ sheet: "keys" });
       else if (key === "l") s.set({ sheet: "log" });
+      else if (key === "s") s.set({ sheet: "shelf" });
       else if (key === "o" && s.beam !== null) s.set({ sheet: "origin" });
       else return;
       event.preventDefault();

@@ -5,6 +5,7 @@ import { History } from "./History";
 import { KeyList } from "./Keys";
 import { Origin, originText } from "./Origin";
 import { Sheet } from "./Sheet";
+import { Shelf } from "./Shelf";
 import { shortName } from "./words";
 
 /** The sheet that lies over the page, if any. */
@@ -31,6 +32,12 @@ export function Sheets() {
           onClose={close}
         >
           <History />
+        </Sheet>
+      );
+    case "shelf":
+      return (
+        <Sheet title="Shelf: masters of all nights" width={860} onClose={close}>
+          <Shelf />
         </Sheet>
       );
     case "origin":

@@ -54,6 +54,8 @@ class MasterFacts:
     """Whether the level of every row was taken off by the frames' overscan."""
     telescope: str | None = None
     """Of a flat, where its camera was on more than one."""
+    noise_adu: float | None = None
+    """Scatter of single pixels against their neighbours; of a flat relative to 1."""
 
     @property
     def label(self) -> str:
@@ -164,8 +166,15 @@ def build_master(group: Sequence[Frame], scratch: Path, signal: Master | None = 
         origin=first.origin,
         overscan=first.overscan,
         telescope=first.telescope if first.kind == "flat" else None,
+        noise_adu=_single_pixels(made.plane),
     )
     return Master(facts, made.plane)
+
+
+def _single_pixels(plane: Plane) -> float:
+    apart = (plane[:, 1:] - plane[:, :-1])[::_SAMPLE_STEP, ::_SAMPLE_STEP]
+    apart = apart[np.isfinite(apart)]
+    return float(1.4826 * np.median(np.abs(apart - np.median(apart))) / np.sqrt(2.0))
 
 
 def _flat_level(frame: Frame, base: Plane | None) -> float:

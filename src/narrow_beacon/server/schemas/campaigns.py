@@ -215,6 +215,8 @@ class CampaignOut(BaseModel):
     doubtful: bool
     """Whether doubtful points are reported too."""
     watch: WatchOut
+    shelf: bool
+    """Whether bias and darks of other campaigns serve it too."""
     stages: list[Stage]
     nights: list[NightOut]
     filters: list[str]
@@ -240,6 +242,7 @@ class Settings(Asked):
     layout: Annotated[str, Field(max_length=200)] | None = None
     doubtful: bool | None = None
     watching: bool | None = None
+    shelf: bool | None = None
     target_name: Name | None = None
     target_ra: Short | None = None
     target_dec: Short | None = None

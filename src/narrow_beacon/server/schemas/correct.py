@@ -92,6 +92,37 @@ class FiguresOut(BaseModel):
     figures: list[FigureOut]
 
 
+class ShelfMaster(BaseModel):
+    """A master of some night and campaign."""
+
+    id: int
+    campaign: str
+    kit: str
+    settings: str
+    kind: str
+    label: str
+    filter: str
+    exposure_s: float
+    temperature_c: Number
+    night: str
+    age_days: int | None
+    count: int
+    level_adu: float
+    noise_adu: Number
+    clipped_share: float
+    retired: bool
+    used: bool
+    version: str
+
+
+class ShelfOut(BaseModel):
+    masters: list[ShelfMaster]
+
+
+class Retire(Asked):
+    retired: bool
+
+
 class CorrectOut(BaseModel):
     chains: list[ChainOut]
     masters: list[MasterOut]

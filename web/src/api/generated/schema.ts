@@ -40,6 +40,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shelf": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All masters, the newest first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ShelfOut"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/folders": {
         parameters: {
             query?: never;
@@ -182,6 +218,66 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/shelf/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Let other campaigns take a master from the shelf no more, or again. */
+        patch: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Retire"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
         trace?: never;
     };
     "/api/campaigns/{number}": {
@@ -2086,6 +2182,53 @@ export interface components {
             demo_folder: string;
             progress: components["schemas"]["AppState.Progress"] | null;
         };
+        /**
+         * ShelfMaster
+         * @description A master of some night and campaign.
+         */
+        "ShelfOut.ShelfMaster": {
+            /** Id */
+            id: number;
+            /** Campaign */
+            campaign: string;
+            /** Kit */
+            kit: string;
+            /** Settings */
+            settings: string;
+            /** Kind */
+            kind: string;
+            /** Label */
+            label: string;
+            /** Filter */
+            filter: string;
+            /** Exposure S */
+            exposure_s: number;
+            /** Temperature C */
+            temperature_c: number | null;
+            /** Night */
+            night: string;
+            /** Age Days */
+            age_days: number | null;
+            /** Count */
+            count: number;
+            /** Level Adu */
+            level_adu: number;
+            /** Noise Adu */
+            noise_adu: number | null;
+            /** Clipped Share */
+            clipped_share: number;
+            /** Retired */
+            retired: boolean;
+            /** Used */
+            used: boolean;
+            /** Version */
+            version: string;
+        };
+        /** ShelfOut */
+        ShelfOut: {
+            /** Masters */
+            masters: components["schemas"]["ShelfOut.ShelfMaster"][];
+        };
         /** Folder */
         "FolderList.Folder": {
             /** Path */
@@ -2418,6 +2561,8 @@ export interface components {
             /** Doubtful */
             doubtful: boolean;
             watch: components["schemas"]["CampaignOut.WatchOut"];
+            /** Shelf */
+            shelf: boolean;
             /** Stages */
             stages: components["schemas"]["CampaignOut.Stage"][];
             /** Nights */
@@ -2465,6 +2610,11 @@ export interface components {
         HTTPError: {
             detail?: Record<string, never>;
             message?: string;
+        };
+        /** Retire */
+        Retire: {
+            /** Retired */
+            retired: boolean;
         };
         /**
          * KitIn
@@ -2604,6 +2754,11 @@ export interface components {
              * @default null
              */
             watching: boolean | null;
+            /**
+             * Shelf
+             * @default null
+             */
+            shelf: boolean | null;
             /**
              * Target Name
              * @default null

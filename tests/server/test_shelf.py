@@ -1,0 +1,114 @@
+"""Masters of all nights, and what is said of flats and of an exposure."""
+
+from __future__ import annotations
+
+import io
+
+import pytest
+from astropy.io import fits
+
+from narrow_beacon.simulate.plain import write_plain_night
+from running import Client, Running
+
+
+@pytest.fixture(scope="module")
+def client(running: Running) -> Client:
+    return Client(running)
+
+
+@pytest.fixture(scope="module")
+def two(client: Client, running: Running) -> tuple[int, int]:
+    """A campaign with all of its masters, and one of the same camera without darks and bias."""
+    numbers = []
+    for evening, name in enumerate(("with all", "with flats alone")):
+        folder = running.nights / name
+        write_plain_night(
+            folder, 7, exposures=3, shape=(320, 320), density=12000.0, calibration=5,
+            evening=evening, field_px=320, camera_seed=41,
+        )  # fmt: skip
+        if evening:
+            for path in (folder / "raw" / "calibration").glob("[bd]*.fits"):
+                path.unlink()
+        made = client.post("campaigns", {"name": name, "folders": [str(folder)]})
+        client.wait(made["id"])
+        client.post(f"campaigns/{made['id']}/jobs", {"kind": "census"})
+        client.wait(made["id"])
+        numbers.append(made["id"])
+    return numbers[0], numbers[1]
+
+
+def test_the_shelf_holds_the_masters_of_all_campaigns(client: Client, two: tuple[int, int]) -> None:
+    masters = [m for m in client.get("shelf")["masters"] if m["campaign"].startswith("with ")]
+    assert sorted(m["kind"] for m in masters) == ["bias", "dark", "flat", "flat"]
+    dark = next(m for m in masters if m["kind"] == "dark")
+    assert (dark["count"], dark["exposure_s"], dark["used"]) == (5, 60.0, True)
+    # Five frames of 7.1 e⁻ and 4 e⁻ of dark at 1.3 e⁻ an ADU, the dark's own pattern of half of
+    # that, and columns that differ by 1.5 ADU.
+    own = ((7.1**2 + 4.0) / 5 + 2.0**2) ** 0.5 / 1.3
+    assert dark["noise_adu"] == pytest.approx((own**2 + 1.5**2) ** 0.5, rel=0.15)
+    answer = client.ask("GET", f"shelf/{dark['id']}/file")
+    with fits.open(io.BytesIO(answer.content)) as hdus:
+        assert hdus[0].header["NBMASTER"] == "dark"
+
+
+def test_a_campaign_takes_lasting_masters_from_the_shelf_where_it_is_told_to(
+    client: Client, two: tuple[int, int]
+) -> None:
+    _, bare = two
+
+    def stations() -> list[str]:
+        (chain,) = client.get(f"campaigns/{bare}/correct")["chains"]
+        return [s["words"] for s in chain["stations"]]
+
+    assert not any("dark off" in words for words in stations())
+    client.ask("PATCH", f"campaigns/{bare}", {"shelf": True}).raise_for_status()
+    client.wait(bare)
+    assert "dark off: 5 darks of 60 s at −10 °C, 1 day apart" in stations()
+    dark = next(
+        m for m in client.get("shelf")["masters"]
+        if m["kind"] == "dark" and m["campaign"] == "with all"
+    )  # fmt: skip
+    client.ask("PATCH", f"shelf/{dark['id']}", {"retired": True}).raise_for_status()
+    client.post(f"campaigns/{bare}/jobs", {"kind": "masters"})
+    client.wait(bare)
+    assert not any("dark off" in words for words in stations())
+    client.post(f"campaigns/{bare}/undo")
+    client.wait(bare)
+    assert not client.get(f"campaigns/{bare}")["shelf"]
+
+
+def test_flats_are_held_against_one_another_and_an_exposure_before_and_after(
+    client: Client, two: tuple[int, int]
+) -> None:
+    masters = [client.get(f"campaigns/{number}/correct")["masters"] for number in two]
+    first, second = (next(m["id"] for m in own if m["kind"] == "flat") for own in masters)
+    verdict = client.get(f"masters/{first}/over/{second}")
+    assert verdict["words"] == []
+    # One flat was made without its bias: the same light, a little other noise.
+    assert verdict["scatter"] == pytest.approx(verdict["expected"], rel=0.25)
+    info = client.get(f"images/masters/{first}?off=over{second}")
+    assert info["sky"] == pytest.approx(1.0, abs=0.01)
+    assert info["high"] - info["sky"] == pytest.approx(info["sky"] - info["low"], rel=1e-6)
+    file = client.get(f"campaigns/{two[0]}/exposures")["exposures"][0]["id"]
+    told = {f["name"]: f for f in client.get(f"files/{file}/figures")["figures"]}
+    assert told["hot pixels"]["corrected"] < 0.2 * told["hot pixels"]["raw"]
+    # A hundred patches of sky, each to some 0.5%.
+    assert abs(told["corners over middle"]["corrected"]) < 2.0
+
+
+def test_what_can_still_be_taken_is_said_with_what_it_costs(
+    client: Client, two: tuple[int, int]
+) -> None:
+    missing = " ".join(client.get(f"campaigns/{two[1]}/intake")["missing"])
+    assert "Still to take: 15 darks of 60 s at −10 °C, 15 min with the cover on" in missing
+    thin = " ".join(client.get(f"campaigns/{two[0]}/intake")["missing"])
+    assert "5 frames make dark 60 s" in thin
+    assert "faint stars are 10% noisier, 3% with 10 more" in thin
+
+
+def test_other_masters_are_not_found(client: Client) -> None:
+    for method, path in (
+        ("GET", "shelf/999999/file"), ("PATCH", "shelf/999999"), ("GET", "masters/1/over/999999")
+    ):  # fmt: skip
+        body = {"retired": True} if method == "PATCH" else None
+        assert client.ask(method, path, body).status_code == 404
