@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable, Sequence
 
 from narrow_beacon.bench.cameras import print_cameras
+from narrow_beacon.bench.colours import print_colours
 from narrow_beacon.bench.fields import print_fields
 from narrow_beacon.bench.nights import print_demo, print_plain
 from narrow_beacon.bench.page import print_page
@@ -26,6 +27,7 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "demo": print_demo,
     "rough": print_rough,
     "cameras": print_cameras,
+    "colours": print_colours,
     "page": print_page,
     "soak": bench_soak,
     "watch": print_watch,
