@@ -12,6 +12,7 @@ from typing import Any
 
 from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.correct.defects import USUAL_DEFECTS, DefectRule, Mark
 from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.errors import BeaconError, CatalogueError
 from narrow_beacon.core.frames.colour import CHANNELS
@@ -22,6 +23,7 @@ from narrow_beacon.core.report.layout import LayoutError, read_layout
 
 _MOST_LETTERS = 1000
 _MOST_BYTES = 1_000_000
+_MOST_MARKS = 2000
 
 
 class PlanError(BeaconError):
@@ -67,6 +69,7 @@ class Plan:
     """False where name and position are only what the headers say the telescope pointed at."""
     bands: Mapping[str, str] = field(default_factory=dict)
     """The catalogue's band by the filter's name, where the observer says so."""
+    defects: DefectRule = USUAL_DEFECTS
     pattern: str | None = None
     """The colour pattern of the sensor, in place of the headers'."""
     comparison: tuple[str, ...] = ()
@@ -170,6 +173,20 @@ def annulus_radii(value: Any) -> tuple[float, float]:
     return inner, outer
 
 
+def _marks(value: Any) -> tuple[Mark, ...]:
+    """Rectangles of pixels, counted from 1: [x, y, width, height] each."""
+    wanted = "must be a list of [x, y, width, height], in whole pixels counted from 1"
+    if not isinstance(value, list) or len(value) > _MOST_MARKS:
+        raise ValueError(wanted)
+    marks = []
+    for one in value:
+        whole = isinstance(one, list) and len(one) == 4
+        if not whole or not all(type(n) is int and 1 <= n <= 100_000 for n in one):
+            raise ValueError(wanted)
+        marks.append((one[0] - 1, one[1] - 1, one[2], one[3]))
+    return tuple(marks)
+
+
 def _colours(value: Any) -> str:
     try:
         return colour_pattern(value)
@@ -208,6 +225,7 @@ _KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
         "dec": _angle(-90, 90, hours=False),
     },
     "bands": {},
+    "defects": {"threshold": _number(3, 1e6), "marks": _marks},
     "colour_sensor": {"pattern": _colours, "channels": _channels},
     "cast": {"comparison": _texts, "check": _text},
     "measure": {"radius": radius_rule, "annulus": annulus_radii, "unit": _choice("px", "fwhm")},
@@ -389,6 +407,9 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
             },
         },
         pattern=get("colour_sensor", "pattern"),
+        defects=DefectRule(
+            get("defects", "threshold", USUAL_DEFECTS.threshold), get("defects", "marks", ())
+        ),
         comparison=get("cast", "comparison", ()),
         check=get("cast", "check"),
         radius=get("measure", "radius", RadiusRule()),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
+from narrow_beacon.core.correct.defects import DefectRule, deviations, find_defects
 from narrow_beacon.core.correct.flat_verdict import judge_flats
 from narrow_beacon.simulate.camera import Camera, Dust
 
@@ -62,3 +63,24 @@ def test_gradients_and_corners_are_told_apart() -> None:
 def test_a_flat_of_too_few_photons_is_said_to_be_noisy() -> None:
     verdict = judge_flats(flat(1), flat(2), (9 * ELECTRONS, 9 * ELECTRONS))
     assert "noisier than photons allow" in " ".join(verdict.words)
+
+
+def test_a_defect_rule_marks_parts_of_columns_and_rows_of_the_file() -> None:
+    rule = DefectRule(8.0, ((10, 0, 1, 40), (0, 5, 64, 1), (60, 30, 10, 10)))
+    mask = rule.mask((40, 64))
+    assert mask[:, 10].all()
+    assert mask[5].all()
+    assert mask[30:, 60:].all()
+    assert mask.sum() == 40 + 64 - 1 + 10 * 4
+    # Of an image that begins after 8 columns of overscan.
+    assert rule.mask((40, 56), (8, 0))[:, 2].all()
+
+
+def test_the_threshold_decides_what_is_hot() -> None:
+    rng = np.random.default_rng(2)
+    dark = rng.normal(100, 2.0, (96, 96)).astype(np.float32)
+    dark[40, 40], dark[60, 20], dark[10, 70] = 130.0, 300.0, 60.0
+    deviation = deviations(dark)
+    assert deviation[40, 40] == pytest.approx(15, rel=0.25)
+    for threshold, found in ((8.0, 3), (30.0, 1), (200.0, 0)):
+        assert find_defects(dark, None, dark.shape, threshold).sum() == found

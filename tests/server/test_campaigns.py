@@ -138,6 +138,7 @@ def test_every_setting_of_a_plan_is_taken_from_beside_the_night(
     plan = plan.replace('file = "field.vot"', 'file = "field.vot"\nepoch = 2016.5')
     plan = plan.replace("[kit]", '[kit]\ntimestamp = "middle"\nclock_offset_s = 1.5')
     plan += '[bands]\n"Clear" = "V"\n[measure]\nradius = 4.5\nannulus = [12, 18]\nunit = "px"\n'
+    plan += "[defects]\nthreshold = 40\nmarks = [[3, 1, 1, 480]]\n"
     (folder / "plan.toml").write_text(plan)
     made = client.post("campaigns", {"name": "settings", "folders": [str(folder / "raw")]})
     client.wait(made["id"])
@@ -149,6 +150,9 @@ def test_every_setting_of_a_plan_is_taken_from_beside_the_night(
     assert found["measuring"] == {
         "radius": "4.5", "annulus": [12.0, 18.0], "annulus_in_pixels": True,
     }  # fmt: skip
+    exposure = client.get(f"campaigns/{made['id']}/exposures")["exposures"][0]["id"]
+    rule = client.get(f"campaigns/{made['id']}/defects/{exposure}")
+    assert (rule["threshold"], rule["marks"], rule["own"]) == (40.0, [[3, 1, 1, 480]], True)
     # And each can be changed, by name, and taken back.
     page = f"campaigns/{made['id']}"
     for body, words in (

@@ -112,3 +112,36 @@ def test_other_masters_are_not_found(client: Client) -> None:
     ):  # fmt: skip
         body = {"retired": True} if method == "PATCH" else None
         assert client.ask(method, path, body).status_code == 404
+
+
+def test_defects_are_tried_out_kept_for_the_camera_and_taken_back(
+    client: Client, two: tuple[int, int]
+) -> None:
+    page, other = (f"campaigns/{number}" for number in two)
+    file = client.get(f"{page}/exposures")["exposures"][0]["id"]
+
+    def repaired(page: str = page) -> int:
+        (chain,) = client.get(f"{page}/correct")["chains"]
+        return int(chain["defects"])
+
+    seen = client.get(f"{page}/defects/{file}")
+    assert (seen["threshold"], seen["marks"], seen["own"]) == (80.0, [], False)
+    assert seen["deviation"] == sorted(seen["deviation"], reverse=True)
+    before, hot = repaired(), sum(z > 20 for z in seen["deviation"])
+    touched = sum(z > 20 for z in seen["stars"])
+    assert 0 < touched < len(seen["stars"])
+    kept = {"threshold": 20, "marks": [[7, 1, 1, 320]]}
+    client.ask("PUT", f"{page}/defects", kept).raise_for_status()
+    client.wait(two[0])
+    assert repaired() > before
+    assert hot + 300 < repaired() < hot + 340 + before
+    assert client.get(f"{page}/defects/{file}")["marks"] == [[7, 1, 1, 320]]
+    # The other campaign of the camera takes it too, until it has its own.
+    beside = client.get(f"{other}/exposures")["exposures"][0]["id"]
+    theirs = client.get(f"{other}/defects/{beside}")
+    assert (theirs["threshold"], theirs["own"]) == (20.0, False)
+    client.post(f"{page}/undo")
+    client.wait(two[0])
+    assert repaired() == before
+    for wrong in ({"threshold": 1, "marks": []}, {"threshold": 9, "marks": [[0, 1, 1, 1]]}):
+        assert client.ask("PUT", f"{page}/defects", wrong).status_code == 422

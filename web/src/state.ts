@@ -61,6 +61,8 @@ interface App {
   beside: number | null;
   /** The master over that one, rather than beside it. */
   ratio: boolean;
+  /** The threshold from which pixels are marked on the plate as defects; null: none are. */
+  hot: number | null;
   playing: boolean;
   benchFolded: boolean;
   progress: Progress | null;
@@ -98,6 +100,7 @@ export const useApp = create<App>()((set) => ({
   master: null,
   beside: null,
   ratio: false,
+  hot: null,
   playing: false,
   benchFolded: false,
   progress: null,

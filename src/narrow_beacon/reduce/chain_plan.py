@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from narrow_beacon.core.correct.defects import USUAL_DEFECTS, DefectRule
 from narrow_beacon.core.correct.masters import MasterFacts, group_calibration
 from narrow_beacon.core.correct.match import (
     Choice,
@@ -50,6 +51,7 @@ class ChainPlan:
     """Words on picked masters that are no longer there."""
     overscan: bool = False
     """Whether every row's own level is taken off first."""
+    defects: DefectRule = USUAL_DEFECTS
 
     @property
     def steps(self) -> tuple[tuple[str, int], ...]:

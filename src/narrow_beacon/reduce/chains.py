@@ -6,13 +6,15 @@ from collections import defaultdict
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import TypeVar
 
 import numpy as np
+from numpy.typing import NDArray
 
 from narrow_beacon.core.arrays import Flags, Plane
 from narrow_beacon.core.correct.apply import make_chain
 from narrow_beacon.core.correct.dark_scale import fit_dark_scale
-from narrow_beacon.core.correct.defects import find_defects
+from narrow_beacon.core.correct.defects import USUAL_DEFECTS, DefectRule, find_defects
 from narrow_beacon.core.correct.local_median import local_median
 from narrow_beacon.core.correct.masters import Master, MasterFacts, read_master
 from narrow_beacon.core.correct.match import EXPOSURE_TOLERANCE, Choice
@@ -29,6 +31,7 @@ from narrow_beacon.reduce.masters import MasterFile
 from narrow_beacon.reduce.names import chain_name, fingerprint
 from narrow_beacon.reduce.workers import Pool
 
+S = TypeVar("S", np.float32, np.uint8)
 _SCALE_FRAMES = 5
 _MOST_SCALE_UNCERTAINTY = 0.1
 _CHAIN_EXAMPLES = 5
@@ -108,6 +111,7 @@ def build_chains(
     picks: Mapping[str, Mapping[str, str]],
     workers: Pool,
     done: Callable[[ChainReport], None] = lambda _: None,
+    defects: DefectRule = USUAL_DEFECTS,
 ) -> BuiltChains:
     """The chain of every kind of exposure; its planes lie below ``folder`` under the name of what
     they were made of, and stay where they are there already. ``picks`` are the observer's by the
@@ -122,12 +126,12 @@ def build_chains(
         reach = _CHAIN_EXAMPLES // 2
         middle = len(frames) // 2
         examples = frames[max(0, middle - reach) : middle + reach + 1]
-        plan = plan_chain(name, frames[0], facts, picks.get(name))
+        plan = replace(plan_chain(name, frames[0], facts, picks.get(name)), defects=defects)
         # Exposures go into the planes only where a dark's scale is found from them.
         seen = [f.sha256 + f.part for f in examples] if plan.scaled_dark.index is not None else []
         first = frames[0]
         sites = (first.source.first, first.source.step) if first.channel else first.shape
-        prints[name] = fingerprint("planes", inputs_of(plan, masters), sites, seen)
+        prints[name] = fingerprint("planes", inputs_of(plan, masters), sites, seen, defects)
         calls.append((plan, masters, examples, folder / prints[name][:16]))
     reports = workers.map(build_chain, calls, done)
     return BuiltChains({report.name: report for report in reports}, prints)
@@ -219,8 +223,9 @@ def _planes_of(
             offset = base + np.float32(factor) * (scaled.plane - base)
     pattern = dark or (scaled if base is not None else None)
     defects = find_defects(
-        pattern.plane if pattern else None, flat.plane if flat else None, examples[0].shape
-    )
+        pattern.plane if pattern else None, flat.plane if flat else None, examples[0].shape,
+        plan.defects.threshold,
+    ) | _marked(plan.defects, examples[0])  # fmt: skip
     save_chain(make_chain(offset, flat.plane if flat else None, defects), folder)
     noise = replace(
         _offset_noise(dark, bias, scaled, factor),
@@ -233,16 +238,30 @@ def _planes_of(
     return _Planes(scale, rate, noise, int(defects.sum()), _overscan_words(examples))
 
 
-def _own_pixels(master: Master, frame: Frame) -> Master:
-    """A master's pixels of the frame's colour; a flat then relative to these alone."""
+def _marked(rule: DefectRule, frame: Frame) -> Flags:
+    """What the observer marked, among the frame's own pixels."""
+    light = frame.source.light
+    first = (light.x, light.y) if light else (0, 0) if frame.channel else frame.source.first
+    return _of_colour(rule.mask(frame.sensor_shape, first), frame)
+
+
+def _of_colour(plane: NDArray[S], frame: Frame) -> NDArray[S]:
+    """The pixels of a plane that are of the frame's colour; all where it has none."""
     if not frame.channel:
-        return master
+        return plane
     light = frame.source.light
     x, y = frame.source.first
     x, y = (x - light.x, y - light.y) if light else (x, y)
     height, width = frame.shape
     step = frame.source.step
-    plane = np.ascontiguousarray(master.plane[y::step, x::step][:height, :width])
+    return np.ascontiguousarray(plane[y::step, x::step][:height, :width])
+
+
+def _own_pixels(master: Master, frame: Frame) -> Master:
+    """A master's pixels of the frame's colour; a flat then relative to these alone."""
+    if not frame.channel:
+        return master
+    plane = _of_colour(master.plane, frame)
     if master.facts.kind == "flat":
         plane /= np.float32(np.nanmedian(plane))
     return replace(master, plane=plane)

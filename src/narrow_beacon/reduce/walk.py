@@ -187,7 +187,7 @@ class Walk:
         self.progress.start("preparing corrections", kinds)
         chains = build_chains(
             exposures, masters, self.keeper.folder("chains"), self.keeper.picks(), self.pool,
-            lambda _: self.progress.advance(),
+            lambda _: self.progress.advance(), self.plan.defects,
         )  # fmt: skip
         self.keeper.keep_chains(chains)
         self._remark_on(chains)

@@ -218,7 +218,7 @@ def _after(session: Session, campaign: Campaign, entry: LogEntry, fields: set[st
     changed_after_measuring(session, campaign, changed)
     if "folders" in fields:
         queue_job(session, campaign, "sort")
-    if "picks" in fields:
+    if fields & {"picks", "defects"}:
         queue_job(session, campaign, "masters")
     campaign.revision += 1
     entry.revision = campaign.revision

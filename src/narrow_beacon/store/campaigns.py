@@ -12,6 +12,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from narrow_beacon.core.correct.defects import USUAL_DEFECTS, DefectRule
 from narrow_beacon.core.curve.time import Site as Place
 from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.plan import Plan, RadiusRule
@@ -26,6 +27,7 @@ from narrow_beacon.store.models import (
     ChainRecord,
     Job,
     Kit,
+    NightFile,
     Site,
 )
 
@@ -61,6 +63,8 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     campaign.epoch_yr = plan.epoch_yr
     campaign.bands = dict(plan.bands)
     campaign.pattern = plan.pattern
+    if plan.defects != USUAL_DEFECTS:
+        campaign.defects = defects_to_json(plan.defects)
     campaign.measuring = measuring_of(plan)
     campaign.wanted_comparison = list(plan.comparison)
     campaign.wanted_check = plan.check
@@ -133,6 +137,7 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         target_sure=campaign.target_sure,
         bands=campaign.bands or {},
         pattern=campaign.pattern,
+        defects=defects_of(session, campaign),
         radius=RadiusRule(measuring["radius_px"], measuring["radius_fwhm"]),
         annulus=(measuring["annulus"][0], measuring["annulus"][1]),
         annulus_in_pixels=measuring["annulus_in_pixels"],
@@ -162,6 +167,35 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
             clock_offset_s=kit.clock_offset_s,
         )
     return plan
+
+
+def defects_to_json(rule: DefectRule) -> dict[str, Any]:
+    """A rule on defects, as a campaign keeps it."""
+    return {"threshold": rule.threshold, "marks": [list(mark) for mark in rule.marks]}
+
+
+def defects_of(session: Session, campaign: Campaign) -> DefectRule:
+    """What counts as a defect: the campaign's own rule, else the newest of a campaign of the same
+    kit, since defects are the camera's; else the usual.
+    """
+    kept = campaign.defects
+    if kept is None:
+        own = select(NightFile.kit).where(
+            NightFile.campaign_id == campaign.id, NightFile.part == "exposure"
+        )
+        like = select(NightFile.campaign_id).where(
+            NightFile.part == "exposure", NightFile.kit.in_(own)
+        )
+        others = session.scalars(
+            select(Campaign)
+            .where(Campaign.id.in_(like), Campaign.id != campaign.id)
+            .order_by(Campaign.id.desc())
+        )
+        kept = next((other.defects for other in others if other.defects), None)
+    if not kept:
+        return USUAL_DEFECTS
+    marks = tuple((int(x), int(y), int(w), int(h)) for x, y, w, h in kept["marks"])
+    return DefectRule(float(kept["threshold"]), marks)
 
 
 def library_of(campaign: Campaign) -> Path | None:

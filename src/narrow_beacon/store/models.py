@@ -126,6 +126,9 @@ class Campaign(Record):
     cameras: Mapped[dict[str, Any] | None]
     """The camera's constants by chain, as the census was made with."""
     archived: Mapped[bool] = mapped_column(default=False, server_default="0")
+    defects: Mapped[dict[str, Any] | None]
+    """What counts as a defect of its camera: threshold, and marks as [x, y, width, height]; None
+    where it is as with the camera's other campaigns."""
     shelf: Mapped[bool] = mapped_column(default=False, server_default="0")
     """Whether bias and darks of other campaigns serve it too."""
     watching: Mapped[bool] = mapped_column(default=False, server_default="0")

@@ -41,6 +41,8 @@ export const correctFiles = (ids: number[], values: Record<string, string>) =>
   doHere("POST", "corrections", { ids, ...values });
 export const pickMaster = (chain: string, step: string, key: string) =>
   doHere("POST", "masters/pick", { chain, step, key });
+export const keepDefects = (threshold: number, marks: number[][]) =>
+  doHere("PUT", "defects", { threshold, marks });
 export const correctByNames = (ids: number[], pattern: string) =>
   doHere("POST", "corrections/names", { ids, pattern });
 

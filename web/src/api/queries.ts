@@ -14,6 +14,7 @@ import type {
   Catalogue,
   Correct,
   Curve,
+  Defects,
   Exposure,
   Exposures,
   Figures,
@@ -103,6 +104,15 @@ export const useOver = (master: number, other: number) =>
     queryKey: ["over", master, other],
     queryFn: () => get<FlatVerdict>(`/api/masters/${master}/over/${other}`),
     staleTime: Infinity,
+    retry: false,
+  });
+/** The pixels of an exposure's dark that depart from their neighbours, and the rule on them. */
+export const useDefects = (id: number | null, file: number | null) =>
+  useQuery({
+    queryKey: of(id, "defects", file),
+    queryFn: () => get<Defects>(`/api/campaigns/${id}/defects/${file}`),
+    enabled: id !== null && file !== null,
+    placeholderData: keepPreviousData,
     retry: false,
   });
 /** What correction does to an exposure, in numbers. */

@@ -24,6 +24,7 @@ export type MasterOption = S["CorrectOut.OptionOut"];
 export type Master = S["CorrectOut.MasterOut"];
 export type ShelfPage = S["ShelfOut"];
 export type ShelfMaster = S["ShelfOut.ShelfMaster"];
+export type Defects = S["DefectsOut"];
 export type FlatVerdict = S["FlatOut"];
 export type Figures = S["FiguresOut"];
 export type ImageInfo = S["ImageInfo"];

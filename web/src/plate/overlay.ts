@@ -11,6 +11,8 @@ export interface Overlay {
   hovered: number | null;
   residuals: boolean;
   stars: boolean;
+  /** Places of pixels that count as defects, in pixels of the image. */
+  defects: { x: readonly number[]; y: readonly number[]; count: number } | null;
 }
 
 const MOST_STARS = 140;
@@ -61,6 +63,32 @@ export function drawRole(
   ctx.fillText(label, x + size * 1.35 + 3, y - size * 0.7);
 }
 
+/** Pixels that count as defects: their own outline when close, else a small cross. */
+function drawDefects(
+  ctx: CanvasRenderingContext2D,
+  { x, y, count }: NonNullable<Overlay["defects"]>,
+  pixelToScreen: Affine,
+  screenPerPixel: number,
+): void {
+  const half = Math.max(screenPerPixel / 2, 1.5);
+  ctx.strokeStyle = colour("--plate-beam");
+  ctx.lineWidth = 1;
+  ctx.globalAlpha = screenPerPixel > NEAR ? 0.9 : 0.55;
+  ctx.beginPath();
+  for (let i = 0; i < count; i++) {
+    const p = apply(pixelToScreen, { x: x[i]!, y: y[i]! });
+    if (screenPerPixel > NEAR) ctx.rect(p.x - half, p.y - half, 2 * half, 2 * half);
+    else {
+      ctx.moveTo(p.x - half, p.y);
+      ctx.lineTo(p.x + half, p.y);
+      ctx.moveTo(p.x, p.y - half);
+      ctx.lineTo(p.x, p.y + half);
+    }
+  }
+  ctx.stroke();
+  ctx.globalAlpha = 1;
+}
+
 /** The stars of the catalogue, the cast, and how far each measured star sits from its place. */
 export function drawOverlay(
   ctx: CanvasRenderingContext2D,
@@ -71,6 +99,7 @@ export function drawOverlay(
   image: { width: number; height: number },
 ): void {
   const { catalogue, cast, measured } = overlay;
+  if (overlay.defects) drawDefects(ctx, overlay.defects, pixelToScreen, screenPerPixel);
   if (!catalogue) return;
   const toPixel = invert(pixelToScreen);
   const inImage = (p: Point) => {

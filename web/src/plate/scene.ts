@@ -1,5 +1,13 @@
 import { useMemo } from "react";
-import { useCampaign, useCatalogue, useCorrect, useExposures, useMeasured } from "../api/queries";
+import {
+  useCampaign,
+  useCatalogue,
+  useCorrect,
+  useDefects,
+  useExposures,
+  useMeasured,
+} from "../api/queries";
+import { beyond } from "../stages/correct/defects";
 import { useApp } from "../state";
 import { rawOf, type Shown } from "./images";
 import type { Scene, Stretch } from "./painter";
@@ -19,6 +27,7 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
   // One that was built anew under another number is let go of.
   const masterId = correct && !master ? null : s.master;
   const beside = correct?.masters.find((m) => m.id === s.beside && m.id !== s.master);
+  const { data: defects } = useDefects(s.hot === null ? null : s.campaign, s.beam);
   const band = exposure?.filter ?? campaign?.filters[0] ?? "";
 
   const scene = useMemo<Scene>(() => {
@@ -73,10 +82,14 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
         hovered,
         residuals: s.stage === "place" && s.overlay,
         stars: s.overlay && (s.stage === "place" || s.stage === "cast"),
+        defects:
+          defects && s.hot !== null
+            ? { x: defects.x_px, y: defects.y_px, count: beyond(defects, s.hot) }
+            : null,
       },
     };
   }, [
-    s.off, s.ratio, masterId, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay,
+    s.off, s.ratio, s.hot, defects, masterId, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay,
     exposures, exposure, master, beside, reference, catalogue, campaign, measured, band, stretch, divider, hovered,
   ]); // prettier-ignore
   const unit = masterId !== null && master?.kind === "flat" ? "" : "ADU";

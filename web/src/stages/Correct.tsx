@@ -4,6 +4,7 @@ import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Section } from "../ui/parts";
 import { ChainSection } from "./correct/ChainSection";
+import { DefectsSection } from "./correct/DefectsSection";
 import { FiguresSection } from "./correct/FiguresSection";
 import { MasterRow } from "./correct/MasterRow";
 import { Picks } from "./correct/Picks";
@@ -48,6 +49,14 @@ export function CorrectBench() {
       {chain && <ChainSection chain={chain} masters={data.masters} />}
       {chain && exposure && <FiguresSection file={exposure.id} />}
       {chain && <Picks chain={chain} />}
+      {chain && exposure && (
+        <DefectsSection
+          key={exposure.chain}
+          file={exposure.id}
+          width={exposure.width}
+          height={exposure.height}
+        />
+      )}
       <Section title="Masters" aside={String(data.masters.length)}>
         {data.masters.map((master) => (
           <MasterRow key={master.id} master={master} all={data.masters} />

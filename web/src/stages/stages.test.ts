@@ -1,3 +1,4 @@
+import { beyond, markOf, markWords, touched } from "./correct/defects";
 import { describe, expect, it } from "vitest";
 import type { Exposure, FilterCurve } from "../api/types";
 import { inside, phaseOf } from "../charts/marks";
@@ -144,5 +145,30 @@ describe("numbers in words", () => {
     expect(fixed(-1.256, 2, "mag")).toBe("−1.26 mag");
     expect(fixed(null, 2)).toBe("–");
     expect(oneIn(-433.2)).toBe("1 in 10⁴³³");
+  });
+});
+
+describe("defects", () => {
+  const defects = {
+    threshold: 80, own: false, marks: [], more: false,
+    x_px: [1, 2, 3, 4], y_px: [1, 2, 3, 4], deviation: [300, 90, 40, 8], stars: [0, 12, 95],
+  }; // prettier-ignore
+
+  it("are counted beyond a threshold, and so are the stars that a repair touches", () => {
+    expect([5, 40, 80, 500].map((z) => beyond(defects, z))).toEqual([4, 2, 2, 0]);
+    expect([5, 80, 100].map((z) => touched(defects, z))).toEqual([2, 1, 0]);
+  });
+
+  it("are marked by columns, rows, parts of them and boxes", () => {
+    const mark = (text: string) => markOf(text, 640, 480);
+    expect(mark("512")).toEqual([512, 1, 1, 480]);
+    expect(mark("512, 100-400")).toEqual([512, 100, 1, 301]);
+    expect(mark("row 40")).toEqual([1, 40, 640, 1]);
+    expect(mark("row 40: 7–9")).toEqual([7, 40, 3, 1]);
+    expect(mark("10 20 5 6")).toEqual([10, 20, 5, 6]);
+    expect([mark("a column"), mark("5, 9-3"), mark("0")]).toEqual([null, null, null]);
+    expect(markWords([512, 100, 1, 301])).toBe("column 512, rows 100–400");
+    expect(markWords([7, 40, 3, 1])).toBe("row 40, columns 7–9");
+    expect(markWords([10, 20, 5, 6])).toBe("5 × 6 pixels from 10, 20");
   });
 });

@@ -163,6 +163,7 @@ const overlay = (values: Partial<Overlay> = {}): Overlay => ({
   star: null,
   hovered: null,
   residuals: false,
+  defects: null,
   stars: false,
   ...values,
 });

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from narrow_beacon.core.arrays import Flags, Plane
@@ -19,6 +21,44 @@ _MEDIAN_SCATTER = 1.2533
 """The scatter of the median of many normal values, over that of their mean: sqrt(pi / 2)."""
 
 
+Mark = tuple[int, int, int, int]
+"""Column and row of the first pixel, counted from 0 in the file, width and height."""
+
+
+@dataclass(frozen=True)
+class DefectRule:
+    """What counts as a defect of a camera: hot and cold pixels beyond ``threshold`` robust standard
+    deviations of the master dark, and parts of columns and rows that the observer marked.
+    """
+
+    threshold: float = HOT_Z
+    marks: tuple[Mark, ...] = ()
+
+    def mask(self, shape: tuple[int, int], first: tuple[int, int] = (0, 0)) -> Flags:
+        """The marked pixels of an image (height, width) that begins at a column and row of the
+        file.
+        """
+        marked = np.zeros(shape, np.uint8)
+        for x, y, width, height in self.marks:
+            left, low = x - first[0], y - first[1]
+            rows = slice(max(low, 0), max(low + height, 0))
+            marked[rows, max(left, 0) : max(left + width, 0)] = DEFECT
+        return marked
+
+
+USUAL_DEFECTS = DefectRule()
+
+
+def deviations(dark: Plane) -> Plane:
+    """By how many robust standard deviations each pixel of a master dark departs from the local
+    median.
+    """
+    whole = np.where(np.isfinite(dark), dark, np.float32(np.nanmedian(dark)))
+    excess = whole - local_median(whole)
+    scatter = max(1.4826 * float(np.median(np.abs(excess[::3, ::3]))), 1e-3)
+    return np.asarray(excess / np.float32(scatter))
+
+
 def find_defects(
     dark: Plane | None, flat: Plane | None, shape: tuple[int, int], hot_z: float = HOT_Z
 ) -> Flags:
@@ -31,9 +71,7 @@ def find_defects(
     defects = np.zeros(shape, np.uint8)
     if dark is not None:
         dark = _whole(dark, defects)
-        excess = dark - local_median(dark)
-        scatter = max(1.4826 * float(np.median(np.abs(excess[::3, ::3]))), 1e-3)
-        defects[np.abs(excess) > hot_z * scatter] = DEFECT
+        defects[np.abs(deviations(dark)) > hot_z] = DEFECT
         defects[:, _odd_columns(dark)] = DEFECT
         defects[_odd_columns(dark.T), :] = DEFECT
     if flat is not None:

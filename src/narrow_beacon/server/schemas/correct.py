@@ -92,6 +92,31 @@ class FiguresOut(BaseModel):
     figures: list[FigureOut]
 
 
+class DefectsOut(BaseModel):
+    """What counts as a defect of the camera of an exposure, and what another threshold would."""
+
+    threshold: float
+    marks: list[list[int]]
+    """[x, y, width, height] each, x and y counted from 1."""
+    own: bool
+    """Whether it is this campaign's own rule, and not that of the camera's others."""
+    x_px: list[int]
+    y_px: list[int]
+    deviation: list[float]
+    """The pixels that depart most from their neighbours on the master dark, the farthest first."""
+    more: bool
+    """Whether there are more of them than are listed."""
+    stars: list[float]
+    """For each measured star of the exposure the largest deviation in its aperture."""
+
+
+class DefectsIn(Asked):
+    """A threshold in robust standard deviations, and marked pixels counted from 1."""
+
+    threshold: float = Field(ge=3, le=1e6)
+    marks: list[Annotated[list[int], Field(min_length=4, max_length=4)]] = Field(max_length=2000)
+
+
 class ShelfMaster(BaseModel):
     """A master of some night and campaign."""
 

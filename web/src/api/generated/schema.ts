@@ -1619,6 +1619,69 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/defects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Keep another rule; the chains are made anew with it, and the camera's other campaigns that
+         * @description have none of their own take it too.
+         */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["DefectsIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/exposures": {
         parameters: {
             query?: never;
@@ -2066,6 +2129,57 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/defects/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The rule in force, the pixels of the exposure's dark that depart, and the stars that a repair
+         * @description would touch.
+         */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                    file: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DefectsOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3544,6 +3658,16 @@ export interface components {
             /** Masters */
             masters: components["schemas"]["CorrectOut.MasterOut"][];
         };
+        /**
+         * DefectsIn
+         * @description A threshold in robust standard deviations, and marked pixels counted from 1.
+         */
+        DefectsIn: {
+            /** Threshold */
+            threshold: number;
+            /** Marks */
+            marks: number[][];
+        };
         /** Exposure */
         "Exposures.Exposure": {
             /** Id */
@@ -3776,6 +3900,28 @@ export interface components {
             ids: number[];
             /** Pattern */
             pattern: string;
+        };
+        /**
+         * DefectsOut
+         * @description What counts as a defect of the camera of an exposure, and what another threshold would.
+         */
+        DefectsOut: {
+            /** Threshold */
+            threshold: number;
+            /** Marks */
+            marks: number[][];
+            /** Own */
+            own: boolean;
+            /** X Px */
+            x_px: number[];
+            /** Y Px */
+            y_px: number[];
+            /** Deviation */
+            deviation: number[];
+            /** More */
+            more: boolean;
+            /** Stars */
+            stars: number[];
         };
         /**
          * Change
