@@ -40,7 +40,7 @@ from narrow_beacon.server.state import file_of, shared
 from narrow_beacon.store.models import ChainRecord, MasterRecord
 
 blueprint = APIBlueprint("images", __name__)
-RAW = "offset,flat,repair"
+RAW = "overscan,offset,flat,repair"
 """The stations that are off where an exposure is shown raw."""
 _KEPT_BYTES = 320_000_000
 _NO_LIMIT = 1e9

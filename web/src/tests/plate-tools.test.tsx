@@ -249,7 +249,7 @@ describe("the painter", () => {
 
   it("shows the raw image while that is held, and both where the plate is split", () => {
     painter.show(scene({ rawHeld: true }));
-    expect(painter.current()!.shown.off).toBe("offset,flat,repair");
+    expect(painter.current()!.shown.off).toBe("overscan,offset,flat,repair");
     painter.show(scene({ compare: { kind: "files", id: 1, off: "flat", version: "" } }));
     drawn.length = 0;
     painter.draw();

@@ -146,7 +146,7 @@ describe("an image of the server", () => {
     expect(images.of(SHOWN)).toBe(first);
     for (let id = 200; id < 216; id++) images.of({ ...SHOWN, id });
     expect(images.of(SHOWN)).not.toBe(first);
-    expect(rawOf(SHOWN).off).toBe("offset,flat,repair");
+    expect(rawOf(SHOWN).off).toBe("overscan,offset,flat,repair");
     await first.ready;
   });
 });
