@@ -57,7 +57,9 @@ def constants_of(
     plan: Plan, site: Site | None, night: SortedNight, chains: Mapping[str, ChainReport]
 ) -> Constants:
     """The constants of every chain of a night with at least one exposure."""
-    cameras = Counter(_camera_of(frame) for frame in night.exposures)
+    # A colour sensor's exposure counts once, whatever it is taken apart into.
+    files = dict.fromkeys((_camera_of(f), f.file) for f in night.exposures)
+    cameras = Counter(camera for camera, _ in files)
     main = cameras.most_common(1)[0][0]
     words: dict[str, str] = {}
     remarks: list[Remark] = []

@@ -19,6 +19,7 @@ from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED
 from narrow_beacon.core.curve.time import Times, exposure_times
 from narrow_beacon.core.errors import NotMeasurableError
+from narrow_beacon.core.frames.colour import STEP
 from narrow_beacon.core.place.solution import Solution, project
 from narrow_beacon.reduce.curves import (
     DEFAULT_STEP,
@@ -69,6 +70,7 @@ class ExposureRow(Protocol):
     aside_reason: str
     proposal: str
     measured_with: str
+    parent_id: int | None
 
 
 class SortedRow(Protocol):
@@ -80,6 +82,12 @@ class SortedRow(Protocol):
     filter: str
     group_name: str
     mid_utc: datetime | None
+
+
+def width_px(file: ExposureRow | NightFile) -> float | None:
+    """The star width in pixels of the file; those of a colour are every second one of them."""
+    width = (file.quality or {}).get("fwhm_px")
+    return width * STEP if width and file.parent_id is not None else width
 
 
 _sorted: OrderedDict[str, Sequence[SortedRow]] = OrderedDict()

@@ -13,7 +13,7 @@ from narrow_beacon.core.frames.sort import RawFile
 from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.reduce.codec import load
-from narrow_beacon.server.night import curves_now, ring_px, step_of
+from narrow_beacon.server.night import curves_now, ring_px, step_of, width_px
 from narrow_beacon.server.place import solution_in_words
 from narrow_beacon.server.schemas.curve import OriginBlock, OriginFact, OriginOut
 from narrow_beacon.server.state import campaign_of, file_of, shared
@@ -111,7 +111,6 @@ def _measured(session: Session, campaign: Campaign, file: NightFile) -> Facts:
     recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
     step = step_of(recipe, file.filter)
     inner, outer = ring_px(session, file)
-    quality = file.quality or {}
     constants = campaign.constants.items()
     version = f", settings version {recipe.version}" if recipe else ""
     return [
@@ -121,7 +120,7 @@ def _measured(session: Session, campaign: Campaign, file: NightFile) -> Facts:
             f"{census.radii_px[step]:.3f} px, {RADII_FWHM[step]:g} star widths{version}",
         ),
         ("sky ring", f"{inner:.2f} to {outer:.2f} px"),
-        ("star width", f"{quality['fwhm_px']:.2f} px" if quality.get("fwhm_px") else ""),
+        ("star width", f"{width:.2f} px" if (width := width_px(file)) else ""),
         ("constants", ", ".join(f"{_CONSTANTS.get(k, k)} {v}" for k, v in constants)),
         ("fingerprint", file.measured_with),
     ]

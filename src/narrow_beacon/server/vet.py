@@ -23,6 +23,7 @@ from narrow_beacon.server.night import (
     target_position,
     times_of,
     view_position,
+    width_px,
 )
 from narrow_beacon.server.schemas.common import Done, Ids
 from narrow_beacon.server.schemas.night import Exposure, Exposures, SetAside, SkyNight, SkyOut
@@ -79,7 +80,7 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
                 jd_utc=float(times.jd_utc[index]), mid_utc=file.mid_utc,
                 exposure_s=file.exposure_s or 0.0, chain=file.chain,
                 version=image_version(file.sha256, chains.get(file.chain, "")),
-                airmass=finite(times.airmass[index]), fwhm_px=q.get("fwhm_px"),
+                airmass=finite(times.airmass[index]), fwhm_px=width_px(file),
                 elongation=q.get("elongation"), stars=q.get("stars"),
                 sky_adu_per_px=q.get("sky_adu_per_px"), transparency=finite(light.get(file.id)),
                 zero_point=finite(zero.get(file.id)), drift_arcsec=drift,

@@ -31,7 +31,7 @@ export function StageList() {
             onClick={() => set({ stage: key, master: null })}
           >
             {STAGE_NAMES[key]}
-            {state && state.state !== "look" && state.remarks > 0 && (
+            {state && ["done", "todo", "waiting"].includes(state.state) && state.remarks > 0 && (
               <span className="num ml-auto text-beam">{state.remarks}</span>
             )}
             <Sign stage={state} />
@@ -45,7 +45,9 @@ export function StageList() {
 /** Done: a tick. To look at: the number. To do: a ring. At work: a turning arc. */
 function Sign({ stage }: { stage: Stage | undefined }) {
   if (!stage) return null;
-  const frame = stage.state !== "look" && stage.remarks ? "shrink-0" : "ml-auto shrink-0";
+  // The number of remarks stands before a sign, but for the arc: both do not fit.
+  const counted = !["look", "working"].includes(stage.state) && stage.remarks > 0;
+  const frame = counted ? "shrink-0" : "ml-auto shrink-0";
   switch (stage.state) {
     case "done":
       return (

@@ -28,7 +28,7 @@ export function DefectsSection({ file, width, height }: Props) {
   const mark = line ? markOf(line, width, height) : null;
   const show = (value: number | null) => set({ hot: value });
   return (
-    <Section title="Defects" aside={data.own ? "of this campaign" : "as the camera's others"}>
+    <Section title="Defects" aside={data.own ? "your rule" : "the camera’s usual rule"}>
       <label className="flex items-center gap-2">
         <span className="shrink-0 text-quiet">hot or cold beyond</span>
         <input

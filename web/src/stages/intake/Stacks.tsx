@@ -21,7 +21,7 @@ export function Stacks({ stacks, missing }: { stacks: Stack[]; missing: string[]
           ))}
         </ul>
       )}
-      <div className="grid grid-cols-2 gap-x-8 gap-y-2">
+      <div className={`grid gap-x-8 gap-y-2 ${nights.length > 1 ? "grid-cols-2" : ""}`}>
         {nights.map((night) => (
           <table key={night} className="w-full self-start">
             <caption className="pb-1 text-left font-semibold">
