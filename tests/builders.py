@@ -12,8 +12,9 @@ from astropy.io import fits
 
 from narrow_beacon.core.catalogue.table import Band, StarTable
 from narrow_beacon.core.frames.fits_file import FitsImage, PixelSource
+from narrow_beacon.core.frames.frame import Frame, RawFile, TimeRule
 from narrow_beacon.core.frames.header import FrameFacts, interpret
-from narrow_beacon.core.frames.sort import Frame, RawFile, TimeRule, inspect_file
+from narrow_beacon.core.frames.sort import inspect_file
 from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.noise import POGSON

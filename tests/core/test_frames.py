@@ -22,19 +22,11 @@ from narrow_beacon.core.frames.entries import list_entries
 from narrow_beacon.core.frames.file_name import NamePattern, NamePatternError, NameValues
 from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.fits_file import read_image, read_pixels
+from narrow_beacon.core.frames.frame import Frame, LeftOut, RawFile, TimeRule
 from narrow_beacon.core.frames.header import interpret, kind_of
 from narrow_beacon.core.frames.header_values import sexagesimal_deg
 from narrow_beacon.core.frames.levels import levels_of
-from narrow_beacon.core.frames.sort import (
-    Frame,
-    LeftOut,
-    RawFile,
-    TimeRule,
-    inspect_file,
-    night_of,
-    read_raw,
-    sort_night,
-)
+from narrow_beacon.core.frames.sort import inspect_file, night_of, read_raw, sort_night
 from narrow_beacon.core.gate import Gate
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.sorting import sort_raw_files

@@ -10,10 +10,11 @@ import pytest
 
 from builders import EVENING, facts_of, raw_of, write_simple
 from narrow_beacon.core.frames.fits_file import overscan_of, read_pixels
+from narrow_beacon.core.frames.frame import Correction, LeftOut, TimeRule
 from narrow_beacon.core.frames.header import keyword_table
 from narrow_beacon.core.frames.overscan import measure_overscan
 from narrow_beacon.core.frames.sections import Section, Sections, section_of, sections_of
-from narrow_beacon.core.frames.sort import Correction, LeftOut, TimeRule, read_raw, settle
+from narrow_beacon.core.frames.sort import read_raw, settle
 
 EXPOSURE_S = 60.0
 

@@ -11,7 +11,8 @@ from astropy.io import fits
 
 from builders import EVENING, write_simple
 from narrow_beacon.core.frames.fits_file import read_pixels
-from narrow_beacon.core.frames.sort import RawFile, read_raws
+from narrow_beacon.core.frames.frame import RawFile
+from narrow_beacon.core.frames.sort import read_raws
 from narrow_beacon.core.frames.strangers import what_is
 
 ADU = np.arange(24 * 32, dtype=np.uint16).reshape(24, 32)

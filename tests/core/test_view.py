@@ -16,6 +16,7 @@ from narrow_beacon.core.curve.cast import Cast, rank_candidates, settle_cast
 from narrow_beacon.core.curve.light_curve import star_curve
 from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.errors import NotMeasurableError
+from narrow_beacon.core.frames.frame import Correction, Frame, LeftOut, TimeRule
 from narrow_beacon.core.frames.pyramid import (
     TILE_PX,
     halve,
@@ -23,15 +24,7 @@ from narrow_beacon.core.frames.pyramid import (
     measure_brightness,
     to_words,
 )
-from narrow_beacon.core.frames.sort import (
-    Correction,
-    Frame,
-    LeftOut,
-    TimeRule,
-    read_raw,
-    settle,
-    sort_night,
-)
+from narrow_beacon.core.frames.sort import read_raw, settle, sort_night
 from narrow_beacon.core.measure.noise import (
     CameraConstants,
     Exposed,

@@ -18,13 +18,8 @@ from narrow_beacon.bench.compare import numbers
 from narrow_beacon.cli import main
 from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.frames.colour import sites_of
-from narrow_beacon.core.frames.sort import (
-    Frame,
-    LeftOut,
-    TimeRule,
-    channels_of,
-    inspect_file,
-)
+from narrow_beacon.core.frames.frame import Frame, LeftOut, TimeRule
+from narrow_beacon.core.frames.sort import channels_of, inspect_file
 from narrow_beacon.core.measure.overlap import pixel_overlap
 from narrow_beacon.core.measure.sampling import sampling_scatter
 from narrow_beacon.core.measure.spread import Spread

@@ -18,7 +18,7 @@ from narrow_beacon.bench.fields import FieldResult, solve_field
 from narrow_beacon.bench.pulls import worst_overlap_error
 from narrow_beacon.cli import main
 from narrow_beacon.core.curve.time import exposure_times
-from narrow_beacon.core.frames.sort import LeftOut, SortedNight
+from narrow_beacon.core.frames.frame import LeftOut, SortedNight
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce import Outcome

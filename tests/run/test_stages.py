@@ -17,7 +17,8 @@ from narrow_beacon.core.correct.clipping import clipping_level, converter_range,
 from narrow_beacon.core.correct.masters import MasterFacts
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.errors import CatalogueError
-from narrow_beacon.core.frames.sort import Frame, LeftOut, SortedNight, TimeRule, settle
+from narrow_beacon.core.frames.frame import Frame, LeftOut, SortedNight, TimeRule
+from narrow_beacon.core.frames.sort import settle
 from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.remarks import Remark, gathered
 from narrow_beacon.plan import Plan, RadiusRule

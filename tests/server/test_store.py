@@ -20,7 +20,7 @@ from sqlalchemy import create_engine, text
 from sqlalchemy.orm import Session
 
 from builders import frame, noise, star_table
-from narrow_beacon.core.frames.sort import RawFile
+from narrow_beacon.core.frames.frame import RawFile
 from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.measure.noise import CameraConstants
 from narrow_beacon.core.place.solution import Solution

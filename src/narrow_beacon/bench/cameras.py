@@ -20,7 +20,8 @@ from narrow_beacon.core.correct.defects import find_defects
 from narrow_beacon.core.correct.flat_verdict import judge_flats
 from narrow_beacon.core.correct.local_median import local_median
 from narrow_beacon.core.correct.photon_transfer import measure_camera_noise
-from narrow_beacon.core.frames.sort import Frame, TimeRule, inspect_file
+from narrow_beacon.core.frames.frame import Frame, TimeRule
+from narrow_beacon.core.frames.sort import inspect_file
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.context import load_chain
 from narrow_beacon.reduce.keeper import Keeper

@@ -12,7 +12,7 @@ from pathlib import Path
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from narrow_beacon.core.frames.sort import Correction, RawFile
+from narrow_beacon.core.frames.frame import Correction, RawFile
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.jobs.census_files import write_groups
 from narrow_beacon.jobs.proposals import propose

@@ -19,7 +19,7 @@ from narrow_beacon.core.correct.match import (
     picked_master,
     same_pixels,
 )
-from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.reduce.names import chain_name
 
 STEPS = {"bias": ("bias", "flat dark", "dark"), "dark": ("dark", "flat dark"), "flat": ("flat",)}

@@ -20,7 +20,7 @@ from narrow_beacon.core.correct.masters import Master, MasterFacts, read_master
 from narrow_beacon.core.correct.match import EXPOSURE_TOLERANCE, Choice
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import overscan_of, read_pixels
-from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.measure.noise import MastersNoise
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.reduce.chain_plan import ChainPlan, Option, missing_of, plan_chain

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from narrow_beacon.core.arrays import Ints
 from narrow_beacon.core.catalogue.table import Band, StarTable
 from narrow_beacon.core.correct.apply import Chain
-from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.measure.noise import CameraConstants
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.place.solve import Solver

@@ -18,7 +18,7 @@ from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.correct.apply import Workspace, correct
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.frames.fits_file import HeaderValue, PixelSource, read_images
-from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import ChainReport

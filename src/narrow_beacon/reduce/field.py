@@ -12,7 +12,7 @@ from narrow_beacon.core.catalogue.sky_index import SkyIndex
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.frames.filters import filter_name
-from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan, PlanError, cast_mistakes
 from narrow_beacon.reduce.cone import search_cone

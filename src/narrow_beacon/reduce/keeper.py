@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
-from narrow_beacon.core.frames.sort import Correction, Frame, RawFile
+from narrow_beacon.core.frames.frame import Correction, Frame, RawFile
 from narrow_beacon.core.gate import OPEN, Gate
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan

@@ -23,8 +23,8 @@ from narrow_beacon.core.correct.photon_transfer import CameraNoise, measure_came
 from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import PixelSource, read_stored
+from narrow_beacon.core.frames.frame import Frame, SortedNight
 from narrow_beacon.core.frames.header import FrameFacts
-from narrow_beacon.core.frames.sort import Frame, SortedNight
 from narrow_beacon.core.measure.noise import CameraConstants, scintillation
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan

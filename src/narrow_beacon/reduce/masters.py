@@ -19,7 +19,7 @@ from narrow_beacon.core.correct.masters import (
 from narrow_beacon.core.correct.match import choose_bias, choose_dark
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import read_pixels
-from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.reduce.faults import words_of
 from narrow_beacon.reduce.names import fingerprint

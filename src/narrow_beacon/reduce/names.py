@@ -8,7 +8,7 @@ import numpy as np
 
 from narrow_beacon import __version__
 from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.frames.frame import Frame
 
 
 def fingerprint(*parts: object) -> str:

@@ -9,7 +9,7 @@ import numpy as np
 
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.time import Times
-from narrow_beacon.core.frames.sort import SortedNight
+from narrow_beacon.core.frames.frame import SortedNight
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import ChainReport

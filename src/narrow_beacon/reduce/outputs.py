@@ -12,7 +12,7 @@ from narrow_beacon import __version__
 from narrow_beacon.core.curve.light_curve import DOUBTFUL, GOOD
 from narrow_beacon.core.frames.colour import CHANNELS
 from narrow_beacon.core.frames.fits_file import file_sha256
-from narrow_beacon.core.frames.sort import Frame, LeftOut
+from narrow_beacon.core.frames.frame import Frame, LeftOut
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.report.census import MeasuredExposure, write_census
 from narrow_beacon.core.report.exposures import ExposureRow, write_exposures

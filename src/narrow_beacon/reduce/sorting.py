@@ -9,16 +9,15 @@ import numpy as np
 
 from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.frames.fits_file import FULL_ADU, shares_scaled
-from narrow_beacon.core.frames.sort import (
+from narrow_beacon.core.frames.frame import (
     Correction,
     Frame,
     LeftOut,
     RawFile,
     SortedNight,
     TimeRule,
-    settle,
-    sort_night,
 )
+from narrow_beacon.core.frames.sort import settle, sort_night
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan
 

@@ -15,9 +15,10 @@ from narrow_beacon.core.correct.apply import SPIKE, Workspace, correct
 from narrow_beacon.core.correct.flat_verdict import plane_and_radial
 from narrow_beacon.core.errors import BeaconError, NotPlacedError, UnreadableFileError
 from narrow_beacon.core.frames.fits_file import image_of, read_stored
+from narrow_beacon.core.frames.frame import Frame, RawFile
 from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.levels import levels_of
-from narrow_beacon.core.frames.sort import Frame, RawFile, read_raws
+from narrow_beacon.core.frames.sort import read_raws
 from narrow_beacon.core.measure.census import (
     Apertures,
     ExposureCensus,

@@ -14,7 +14,8 @@ from typing import Any, Protocol
 from narrow_beacon.core.errors import BeaconError, UnreadableFileError
 from narrow_beacon.core.frames.entries import Entries, list_entries
 from narrow_beacon.core.frames.fits_file import pixels_print
-from narrow_beacon.core.frames.sort import RawFile, twins
+from narrow_beacon.core.frames.frame import RawFile
+from narrow_beacon.core.frames.sort import twins
 from narrow_beacon.core.gate import Gate
 from narrow_beacon.core.remarks import Remark, gathered
 from narrow_beacon.plan import Plan

@@ -22,6 +22,7 @@ from narrow_beacon.core.correct.apply import Chain, Workspace, correct
 from narrow_beacon.core.correct.masters import read_master
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import read_pixels
+from narrow_beacon.core.frames.frame import RawFile
 from narrow_beacon.core.frames.pyramid import (
     TILE_PX,
     halve,
@@ -29,7 +30,6 @@ from narrow_beacon.core.frames.pyramid import (
     measure_brightness,
     to_words,
 )
-from narrow_beacon.core.frames.sort import RawFile
 from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.codec import load
 from narrow_beacon.reduce.context import load_chain

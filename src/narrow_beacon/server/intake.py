@@ -19,9 +19,9 @@ from werkzeug.datastructures import FileStorage
 from werkzeug.utils import secure_filename
 
 from narrow_beacon.core.frames.file_name import NamePattern, NamePatternError, NameValues
+from narrow_beacon.core.frames.frame import Correction, RawFile
 from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.header_values import Reading
-from narrow_beacon.core.frames.sort import Correction, RawFile
 from narrow_beacon.core.frames.words import WORDS, read_word
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.chain_plan import wanting

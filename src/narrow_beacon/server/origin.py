@@ -9,7 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from narrow_beacon import __version__
-from narrow_beacon.core.frames.sort import RawFile
+from narrow_beacon.core.frames.frame import RawFile
 from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.reduce.codec import load

@@ -14,7 +14,7 @@ from uuid import uuid4
 from sqlalchemy import select
 from sqlalchemy.orm import Session, undefer
 
-from narrow_beacon.core.frames.sort import Correction, Frame, RawFile, SortedNight
+from narrow_beacon.core.frames.frame import Correction, Frame, RawFile, SortedNight
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.codec import dump, load
 from narrow_beacon.reduce.names import chain_name, group_name

@@ -18,8 +18,8 @@ from narrow_beacon.core.correct.combine import Combined, combine
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.fits_file import read_pixels
+from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.frames.levels import levels_of
-from narrow_beacon.core.frames.sort import Frame
 
 MASTER_KIND = "NBMASTER"
 _TEMPERATURE_STEP_C = 1.0

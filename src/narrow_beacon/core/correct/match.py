@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date
 
 from narrow_beacon.core.correct.masters import MasterFacts
-from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.frames.frame import Frame
 
 EXPOSURE_TOLERANCE = 0.02
 _TEMPERATURE_TOLERANCE_C = 1.5

@@ -13,7 +13,7 @@ import numpy as np
 
 from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.frames.fits_file import read_pixels
-from narrow_beacon.core.frames.sort import Frame
+from narrow_beacon.core.frames.frame import Frame
 
 _PATCH = 64
 _REACH = 256
