@@ -35,6 +35,7 @@ _LOOK_S = 0.6
 _QUIET_S = 1.0
 _PATIENCE_S = 60.0
 _FIRST_LOOK_S = 10.0
+_AWAY_S = 3.0
 _SLOW_FOLDER = 8.0
 """Looks last at most this fraction of the time: a slow network folder is looked at more seldom."""
 
@@ -88,7 +89,9 @@ class FolderWatch:
                 self._look()
                 self._looked.set()
             except SQLAlchemyError as error:
-                log.info("folders are not looked at: %s", str(error).splitlines()[0])
+                # Whoever asks is told by the database's own watch.
+                log.debug("folders are not looked at: %s", str(error).splitlines()[0])
+                self._stopped.wait(_AWAY_S)
             took = time.monotonic() - began
             self._stopped.wait(max(_LOOK_S, _SLOW_FOLDER * took))
 

@@ -46,6 +46,7 @@ const KINDS: Record<string, string> = {
   census: "measure all stars",
   settle: "look again what to set aside",
   reduce: "reduce all of it",
+  live: "take in what came",
 };
 const STATES: Record<string, { words: string; tone: string }> = {
   waiting: { words: "waits", tone: "text-quiet" },
