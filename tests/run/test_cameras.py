@@ -19,10 +19,12 @@ from narrow_beacon.cli import main
 from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.frames.colour import sites_of
 from narrow_beacon.core.frames.frame import Frame, LeftOut, TimeRule
-from narrow_beacon.core.frames.sort import channels_of, inspect_file
+from narrow_beacon.core.frames.sort import channels_of, inspect_file, read_raw
 from narrow_beacon.core.measure.overlap import pixel_overlap
 from narrow_beacon.core.measure.sampling import sampling_scatter
 from narrow_beacon.core.measure.spread import Spread
+from narrow_beacon.plan import Plan
+from narrow_beacon.reduce.sorting import inspected
 from narrow_beacon.simulate.camera import Camera
 from narrow_beacon.simulate.plain import write_plain_night
 from narrow_beacon.simulate.render import MOFFAT_BETA, add_stars, moffat_alpha
@@ -258,3 +260,19 @@ def test_stray_light_in_the_flats_shows_in_the_corners(
         assert words in said[0].words
         left = float(said[0].words.split("%")[0].split()[-1])
         assert 2.0 < left < 7.0
+
+
+def test_a_pattern_as_given_is_that_of_the_cameras_that_have_one(tmp_path: Path) -> None:
+    raws = [
+        read_raw(
+            write_simple(tmp_path / f"{camera}.fits", np.ones((32, 32), np.uint16) * n, **cards,
+                         INSTRUME=camera), camera,
+        )
+        for n, (camera, cards) in enumerate(
+            (("Fulmar 20", {"BAYERPAT": "RGGB"}), ("Kittiwake 800", {}))
+        )
+    ]  # fmt: skip
+    plan = Plan(tmp_path / "plan", "", (tmp_path,), pattern="BGGR")
+    assert [f.mosaic for f in inspected(plan, raws, {}) if isinstance(f, Frame)] == ["BGGR", None]
+    alone = inspected(plan, raws[1:], {})
+    assert [f.mosaic for f in alone if isinstance(f, Frame)] == ["BGGR"]

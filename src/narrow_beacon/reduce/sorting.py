@@ -111,8 +111,22 @@ def inspected(
 ) -> list[Frame | LeftOut]:
     """What every file is by itself, before it is held against the others."""
     longitude = plan.site.longitude_deg if plan.site else _longitude_of(raws)
-    rule = TimeRule(plan.timestamp, plan.clock_offset_s, longitude, pattern=plan.pattern)
-    return [settle(raw, plan.default_filter, rule, words.get(raw.name)) for raw in raws]
+    rule = TimeRule(plan.timestamp, plan.clock_offset_s, longitude)
+    coloured = replace(rule, pattern=plan.pattern)
+    sensors = {_camera_of(raw) for raw in raws if raw.facts and raw.facts.mosaic}
+    # A pattern as given is that of the cameras whose headers have one, however wrong; of all where
+    # none has.
+    return [
+        settle(
+            raw, plan.default_filter,
+            coloured if not sensors or _camera_of(raw) in sensors else rule, words.get(raw.name),
+        )
+        for raw in raws
+    ]  # fmt: skip
+
+
+def _camera_of(raw: RawFile) -> str | None:
+    return raw.facts.camera.value if raw.facts and raw.facts.camera else None
 
 
 def changed_words(before: Frame | LeftOut, after: Frame | LeftOut) -> list[str]:
