@@ -250,6 +250,17 @@ def test_a_correction_is_sorted_at_once_and_taken_back(session: Session, tmp_pat
     assert len(sort_files(session, campaign).night.exposures) == 3
 
 
+def test_colours_are_taken_apart_in_campaigns_from_before_they_were(
+    session: Session, tmp_path: Path
+) -> None:
+    campaign, whole = campaign_with_files(session, tmp_path)
+    campaign.pattern = "RGGB"  # as if the headers had said so all along, and no one had sorted
+    nights = sort_files(session, campaign)
+    assert len(nights.night.exposures) == 9
+    assert len({nights.ids[frame.name] for frame in nights.night.exposures} - set(whole)) == 9
+    assert sort_files(session, campaign).ids == nights.ids
+
+
 def test_casts_are_followed_never_edited(session: Session, tmp_path: Path) -> None:
     campaign, _ = campaign_with_files(session, tmp_path)
     first = new_cast(session, campaign, 1, [2, 3], 4, {"2": "like the target"})

@@ -94,8 +94,12 @@ def known_files(session: Session, campaign: Campaign) -> KnownFiles:
 def sort_files(session: Session, campaign: Campaign) -> CampaignNights:
     """Sort the files by their headers and the observer's corrections."""
     known = known_files(session, campaign)
-    plan = plan_of(session, campaign)
-    return CampaignNights(sort_raw_files(plan, known.raws, known.words).night, known.ids)
+    night = sort_raw_files(plan_of(session, campaign), known.raws, known.words).night
+    if any(frame.name not in known.ids for frame in night.exposures):
+        # Written down before colours were taken apart.
+        night = refresh_files(session, campaign).night
+        known = known_files(session, campaign)
+    return CampaignNights(night, known.ids)
 
 
 def correction_of(file: NightFile) -> Correction | None:

@@ -14,6 +14,11 @@ STEP = 2
 """Pixels from one of a colour to the next."""
 
 
+def is_pattern(text: str) -> bool:
+    """Whether text can be the colours of 2 × 2 pixels, two green ones among them, row by row."""
+    return sorted(text) == ["B", "G", "G", "R"] and "GG" not in (text[:2], text[2:])
+
+
 def sites_of(
     pattern: str, origin: tuple[int, int], channel: str, first: tuple[int, int] = (0, 0)
 ) -> tuple[tuple[int, int], ...]:

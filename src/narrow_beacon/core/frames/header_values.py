@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Generic, TypeVar
 
+from narrow_beacon.core.frames.colour import is_pattern
 from narrow_beacon.core.frames.fits_file import HeaderValue
 
 T = TypeVar("T")
@@ -144,7 +145,7 @@ def longitude_deg(value: HeaderValue) -> float:
 def colour_pattern(value: HeaderValue) -> str:
     """The colours of 2 × 2 pixels, row by row from the first."""
     text = re.sub(r"[^A-Za-z]", "", str(value)).upper().removeprefix("BAYER")
-    if sorted(text) != ["B", "G", "G", "R"] or text in ("RBGG", "BRGG", "GGRB", "GGBR"):
+    if not is_pattern(text):
         raise UnusableValueError
     return text
 

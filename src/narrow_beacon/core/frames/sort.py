@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from narrow_beacon.core.errors import UnreadableFileError
-from narrow_beacon.core.frames.colour import CHANNELS, channel_source, sites_of
+from narrow_beacon.core.frames.colour import CHANNELS, channel_source, is_pattern, sites_of
 from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.fits_file import (
     file_sha256,
@@ -91,7 +91,7 @@ def settle(
     said = facts.filter.value if facts.filter else default_filter
     name = None if said is None else filter_name(said)
     mosaic = rule.pattern or (facts.mosaic.value if facts.mosaic else None)
-    if facts.binning and facts.binning.value != (1, 1):
+    if (facts.binning and facts.binning.value != (1, 1)) or not is_pattern(mosaic or ""):
         mosaic = None  # colours are added up when pixels are
     if mosaic and kind in ("exposure", "flat") and name is None:
         name = ""
