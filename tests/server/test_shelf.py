@@ -115,7 +115,7 @@ def test_other_masters_are_not_found(client: Client) -> None:
 
 
 def test_defects_are_tried_out_kept_for_the_camera_and_taken_back(
-    client: Client, two: tuple[int, int]
+    client: Client, running: Running, two: tuple[int, int]
 ) -> None:
     page, other = (f"campaigns/{number}" for number in two)
     file = client.get(f"{page}/exposures")["exposures"][0]["id"]
@@ -136,10 +136,15 @@ def test_defects_are_tried_out_kept_for_the_camera_and_taken_back(
     assert repaired() > before
     assert hot + 300 < repaired() < hot + 340 + before
     assert client.get(f"{page}/defects/{file}")["marks"] == [[7, 1, 1, 320]]
-    # The other campaign of the camera takes it too, until it has its own.
-    beside = client.get(f"{other}/exposures")["exposures"][0]["id"]
-    theirs = client.get(f"{other}/defects/{beside}")
-    assert (theirs["threshold"], theirs["own"]) == (20.0, False)
+    # A campaign whose chains are made keeps its own; a new one of the camera begins with this.
+    folder = running.nights / "with flats alone"
+    new = client.post("campaigns", {"name": "later", "folders": [str(folder)]})["id"]
+    client.wait(new)
+    for one, threshold in ((other, 80.0), (f"campaigns/{new}", 20.0)):
+        beside = client.get(f"{one}/exposures")["exposures"][0]["id"]
+        theirs = client.get(f"{one}/defects/{beside}")
+        assert (theirs["threshold"], theirs["own"]) == (threshold, False)
+    client.ask("DELETE", f"campaigns/{new}").raise_for_status()
     client.post(f"{page}/undo")
     client.wait(two[0])
     assert repaired() == before

@@ -30,7 +30,13 @@ from narrow_beacon.reduce.settle import Settled, Wanted
 from narrow_beacon.reduce.solutions import solution_to_json
 from narrow_beacon.reduce.sorting import SortedFiles
 from narrow_beacon.reduce.tasks import WRONG_KIND, ExposureResult
-from narrow_beacon.store.campaigns import calibration_print, changed_after_measuring, plan_of
+from narrow_beacon.store.campaigns import (
+    calibration_print,
+    changed_after_measuring,
+    defects_of,
+    defects_to_json,
+    plan_of,
+)
 from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.files import (
     add_raw_files,
@@ -162,6 +168,9 @@ class RecordKeeper(Keeper):
                 session.flush()
                 path = str(Path(report.folder) / "defects.npy")
                 session.add(DefectMap(chain_id=record.id, path=path, count=report.defects))
+            if campaign.defects is None:
+                # From now on it stays, whatever is said in the camera's other campaigns.
+                campaign.defects = defects_to_json(defects_of(session, campaign), taken=True)
             changed_after_measuring(session, campaign, ["masters"] if others else [])
             campaign.masters_with = calibration_print(campaign, files_of(session, campaign))
             campaign.revision += 1

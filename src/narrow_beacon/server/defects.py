@@ -40,7 +40,8 @@ def defects(number: int, file: int) -> DefectsOut:
     with shared().store.session() as session:
         campaign = campaign_of(session, number)
         exposure = file_of(session, file)
-        rule, own = defects_of(session, campaign), campaign.defects is not None
+        rule = defects_of(session, campaign)
+        own = bool(campaign.defects) and not (campaign.defects or {}).get("taken")
         plane = _dark(session, campaign, chains_of(session, campaign).get(exposure.chain or ""))
         stars = _stars(session, campaign, exposure)
     z = np.abs(deviations(plane)) if plane is not None else np.zeros((1, 1), np.float32)
@@ -99,8 +100,8 @@ def _touched(z: Plane, x: Floats, y: Floats, radius: float) -> list[float]:
 @blueprint.input(DefectsIn, arg_name="body")
 @blueprint.output(Done)
 def change(number: int, body: DefectsIn) -> Done:
-    """Keep another rule; the chains are made anew with it, and the camera's other campaigns that
-    have none of their own take it too.
+    """Keep another rule; the chains are made anew with it, and new campaigns of the camera begin
+    with it.
     """
     for x, y, width, height in body.marks:
         if min(x, y, width, height) < 1:

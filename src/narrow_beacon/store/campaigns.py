@@ -169,14 +169,17 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
     return plan
 
 
-def defects_to_json(rule: DefectRule) -> dict[str, Any]:
-    """A rule on defects, as a campaign keeps it."""
-    return {"threshold": rule.threshold, "marks": [list(mark) for mark in rule.marks]}
+def defects_to_json(rule: DefectRule, *, taken: bool = False) -> dict[str, Any]:
+    """A rule on defects, as a campaign keeps it; ``taken`` where it is what the camera's newest
+    campaign had when this one's chains were first made.
+    """
+    marks = [list(mark) for mark in rule.marks]
+    return {"threshold": rule.threshold, "marks": marks, "taken": taken}
 
 
 def defects_of(session: Session, campaign: Campaign) -> DefectRule:
-    """What counts as a defect: the campaign's own rule, else the newest of a campaign of the same
-    kit, since defects are the camera's; else the usual.
+    """What counts as a defect: the campaign's rule; before its chains are first made the newest
+    that was given for a campaign of the same kit, since defects are the camera's; else the usual.
     """
     kept = campaign.defects
     if kept is None:
@@ -191,7 +194,8 @@ def defects_of(session: Session, campaign: Campaign) -> DefectRule:
             .where(Campaign.id.in_(like), Campaign.id != campaign.id)
             .order_by(Campaign.id.desc())
         )
-        kept = next((other.defects for other in others if other.defects), None)
+        given = (other.defects for other in others)
+        kept = next((rule for rule in given if rule and not rule.get("taken")), None)
     if not kept:
         return USUAL_DEFECTS
     marks = tuple((int(x), int(y), int(w), int(h)) for x, y, w, h in kept["marks"])
