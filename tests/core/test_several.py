@@ -111,7 +111,7 @@ def test_a_cube_that_does_not_tell_is_a_question(
         ("a.cr3", bytes(4) + b"ftypcrx " + bytes(9), "a raw file of a photo camera"),
         ("a.mp4", bytes(4) + b"ftypisom" + bytes(9), "a video (.mp4)"),
         ("a.avi", b"RIFF" + bytes(4) + b"AVI LIST", "a video (.avi)"),
-        ("a.ser", b"LUCAM-RECORDER" + bytes(9), "a video (.ser)"),
+        ("a.ser", bytes.fromhex("4c5543414d2d5245434f52444552") + bytes(9), "a video (.ser)"),
         ("a.h5", b"\x89HDF\r\n\x1a\n", "an astronomical image in another container (.h5)"),
         ("a.zip", b"PK\x03\x04" + bytes(9), "an archive (.zip): unpack it"),
         ("a.tar", bytes(257) + b"ustar\0", "an archive (.tar)"),
