@@ -25,9 +25,11 @@ _HINTS = {
 _BEGINS: tuple[tuple[bytes, str], ...] = (
     (b"\xff\xd8\xff", _PICTURE), (b"\x89PNG\r\n", _PICTURE), (b"GIF8", _PICTURE),
     (b"BM", _PICTURE), (b"8BPS", _PICTURE),
-    (bytes.fromhex("46554a4946494c4d4343442d524157"), _RAW), (b"IIRO", _RAW), (b"IIRS", _RAW), (b"MMOR", _RAW),
+    (bytes.fromhex("46554a4946494c4d4343442d524157"), _RAW), (b"IIRO", _RAW), (b"IIRS", _RAW),
+    (b"MMOR", _RAW),
     (b"IIU\0", _RAW), (b"FOVb", _RAW),
-    (b"\x1aE\xdf\xa3", _VIDEO), (bytes.fromhex("4c5543414d2d5245434f52444552"), _VIDEO), (b"\0\0\x01\xba", _VIDEO),
+    (b"\x1aE\xdf\xa3", _VIDEO), (bytes.fromhex("4c5543414d2d5245434f52444552"), _VIDEO),
+    (b"\0\0\x01\xba", _VIDEO),
     (bytes.fromhex("5849534630313030"), _OTHER), (b"\x89HDF\r\n", _OTHER), (b"#ASDF", _OTHER),
     (b"PK\x03\x04", _ARCHIVE), (b"7z\xbc\xaf'\x1c", _ARCHIVE), (b"Rar!\x1a", _ARCHIVE),
     (b"BZh", _ARCHIVE), (b"\xfd7zXZ\0", _ARCHIVE), (b"(\xb5/\xfd", _ARCHIVE),
