@@ -1628,8 +1628,8 @@ export interface paths {
         };
         get?: never;
         /**
-         * Keep another rule; the chains are made anew with it, and the camera's other campaigns that
-         * @description have none of their own take it too.
+         * Keep another rule; the chains are made anew with it, and new campaigns of the camera begin
+         * @description with it.
          */
         put: {
             parameters: {
