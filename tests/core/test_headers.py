@@ -15,6 +15,8 @@ from narrow_beacon.core.frames.header import keyword_table
 from narrow_beacon.core.frames.overscan import measure_overscan
 from narrow_beacon.core.frames.sections import Section, Sections, section_of, sections_of
 from narrow_beacon.core.frames.sort import read_raw, settle
+from narrow_beacon.plan import Plan
+from narrow_beacon.reduce.sorting import sort_raw_files
 
 EXPOSURE_S = 60.0
 
@@ -166,6 +168,11 @@ def test_sections_that_cannot_be_are_words(cards: dict[str, str]) -> None:
     facts = facts_of(cards)
     assert facts.sections is None
     assert "contradict" in facts.conflicts["sections"]
+    (remark,) = (
+        r for r in sort_raw_files(Plan(Path("plan"), "", ()), [raw_of(facts)], {}).remarks
+        if "sections" in r.words
+    )  # fmt: skip
+    assert "no overscan is used" in remark.words
 
 
 @pytest.mark.parametrize("text", ["", "1:8,1:48", "[0:8,1:4]", "[a:b,c:d]", "[1:8]"])

@@ -89,6 +89,7 @@ def _assumed(raws: Sequence[RawFile], items: Sequence[Frame | LeftOut]) -> list[
                 remedy="let the capture program write whole numbers",
             )
         )
+    remarks += _doubted(raws)
     short = [
         item
         for item in items
@@ -103,6 +104,34 @@ def _assumed(raws: Sequence[RawFile], items: Sequence[Frame | LeftOut]) -> list[
                 remedy="give their exposure time in Intake",
             )
         )  # fmt: skip
+    return remarks
+
+
+_DOUBTS = {
+    "sections": (
+        "the whole image is taken to see light, and no overscan is used",
+        "rows whose level wanders stay in it; the strip counts as sky",
+        "let the capture program write its sections right",
+    ),
+    "planes": (
+        "the planes of a cube are taken to follow one another without a pause",
+        "times are off by the pauses, the more so the later in the cube",
+        "write CADENCE or DATE-END into its header, or files of one exposure each",
+    ),
+}
+"""What is made of facts that headers leave in doubt, what that may cost, what can be done."""
+
+
+def _doubted(raws: Sequence[RawFile]) -> list[Remark]:
+    """Words on what headers contradict or leave out, where files take part all the same."""
+    remarks = []
+    for name, (made, matters, remedy) in _DOUBTS.items():
+        said = [
+            raw.facts.conflicts[name] for raw in raws if raw.facts and name in raw.facts.conflicts
+        ]
+        if said:
+            words = f"{len(said)} images: {said[0]}; {made}"
+            remarks.append(Remark("intake", words, matters=matters, remedy=remedy))
     return remarks
 
 

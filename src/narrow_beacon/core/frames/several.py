@@ -19,6 +19,7 @@ _COMPANIONS = (
     "IVAR", "UNCERT", "UNCERTAINTY", "THUMB", "THUMBNAIL", "PREVIEW", "BACKGROUND",
 )  # fmt: skip
 _CADENCE_KEYWORDS = ("CADENCE", "FRAMETIM", "CYCLETIM", "FRAMEINT", "TIMEDEL")
+_CADENCE = tuple((key, seconds) for key in _CADENCE_KEYWORDS)
 _COLOURS = 3
 _ALIKE = 0.02
 
@@ -81,6 +82,8 @@ def _planes(image: FitsImage, facts: FrameFacts, part: str) -> list[Exposed] | s
     found = []
     # An end is that of the last plane.
     conflicts = {name: words for name, words in facts.conflicts.items() if name != "time_utc"}
+    if not (first_of(image.cards, _CADENCE) or facts.span_s):
+        conflicts["planes"] = "their header does not say how long it is from one plane to the next"
     facts = replace(facts, conflicts=conflicts)
     for number in range(count):
         own = facts
@@ -105,7 +108,7 @@ def _timing(
     if facts.exposure_s is None:
         return None, None, ""
     stated_s = facts.exposure_s.value
-    cadence = first_of(cards, tuple((key, seconds) for key in _CADENCE_KEYWORDS))
+    cadence = first_of(cards, _CADENCE)
     whole = facts.span_s
     if cadence is not None and cadence.value >= stated_s * (1 - _ALIKE):
         return stated_s, float(cadence.value), ""
