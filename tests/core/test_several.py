@@ -11,8 +11,8 @@ from astropy.io import fits
 
 from builders import EVENING, write_simple
 from narrow_beacon.core.frames.fits_file import read_pixels
-from narrow_beacon.core.frames.frame import RawFile
-from narrow_beacon.core.frames.sort import read_raws
+from narrow_beacon.core.frames.frame import Frame, RawFile, TimeRule
+from narrow_beacon.core.frames.sort import read_raws, settle
 from narrow_beacon.core.frames.strangers import what_is
 
 ADU = np.arange(24 * 32, dtype=np.uint16).reshape(24, 32)
@@ -82,8 +82,9 @@ def test_planes_are_exposures_one_after_the_other(
         start = raw.facts.time_utc.value - EVENING  # type: ignore[union-attr]
         assert start.total_seconds() == pytest.approx(n * cadence_s, abs=1e-5)
         assert np.array_equal(read_pixels(raw.source), CUBE[n])  # type: ignore[arg-type]
-        # What is assumed of the pauses is kept, to be said.
+        # What is assumed of the pauses is kept, to be said; it is no question.
         assert set(raw.facts.conflicts) == ({"planes"} if len(cards) == 1 else set())  # type: ignore[union-attr]
+        assert isinstance(settle(raw, None, TimeRule()), Frame)
 
 
 @pytest.mark.parametrize(

@@ -173,8 +173,10 @@ def _contradiction(facts: FrameFacts, kind: str) -> str | None:
     """What a header says twice, unlike, where it matters and the observer has not said."""
     matters = {"kind": True, "exposure_s": kind != "bias", "time_utc": kind == "exposure"}
     for name, words in facts.conflicts.items():
+        if not matters.get(name, False):  # what is only taken for something is a remark
+            continue
         reading = getattr(facts, name)
-        if matters.get(name, False) and not (reading and reading.keyword == OBSERVER):
+        if not (reading and reading.keyword == OBSERVER):
             return f"{words}; say in Intake what holds"
     return None
 
