@@ -2,28 +2,26 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 import tomllib
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.correct.defects import USUAL_DEFECTS, DefectRule, Mark
+from narrow_beacon.core.correct.defect_file import read_marks
 from narrow_beacon.core.curve.time import Site
-from narrow_beacon.core.errors import BeaconError, CatalogueError
-from narrow_beacon.core.frames.colour import CHANNELS
+from narrow_beacon.core.errors import BeaconError, CatalogueError, UnreadableFileError
 from narrow_beacon.core.frames.filters import filter_name
-from narrow_beacon.core.frames.header_values import colour_pattern, sexagesimal_deg
 from narrow_beacon.core.gate import OPEN, Gate, OutsideError
+from narrow_beacon.core.kits import NO_WORDS, OF_ALL, Kits, KitWord, kit_name
 from narrow_beacon.core.report.layout import LayoutError, read_layout
+from narrow_beacon.plan_keys import KEYS, RULE_KEYS, RadiusRule, kit_word, like, text_of
 
-_MOST_LETTERS = 1000
 _MOST_BYTES = 1_000_000
-_MOST_MARKS = 2000
 
 
 class PlanError(BeaconError):
@@ -35,14 +33,6 @@ class PlanError(BeaconError):
 
 
 @dataclass(frozen=True)
-class RadiusRule:
-    """How the aperture is chosen: by the data, fixed in pixels, or in units of the star width."""
-
-    pixels: float | None = None
-    widths: float | None = None
-
-
-@dataclass(frozen=True)
 class Plan:
     """What to reduce and how. Absent values are None; see docs/formats.md."""
 
@@ -51,6 +41,8 @@ class Plan:
     folders: tuple[Path, ...]
     library: Path | None = None
     default_filter: str | None = None
+    leave_out: tuple[str, ...] = ()
+    """Names of files that take no part, as the plan's folder sees them; * and ? stand for any."""
     catalogue_file: Path | None = None
     cone_url: str | None = None
     epoch_yr: float | None = None
@@ -69,7 +61,8 @@ class Plan:
     """False where name and position are only what the headers say the telescope pointed at."""
     bands: Mapping[str, str] = field(default_factory=dict)
     """The catalogue's band by the filter's name, where the observer says so."""
-    defects: DefectRule = USUAL_DEFECTS
+    kits: Kits = NO_WORDS
+    """Rules of all kits, and what is said of single ones."""
     pattern: str | None = None
     """The colour pattern of the sensor, in place of the headers'."""
     comparison: tuple[str, ...] = ()
@@ -94,147 +87,9 @@ class Plan:
         return _line_of(self.text, section, key)
 
 
-def _text(value: Any) -> str:
-    if not isinstance(value, str) or not value.strip():
-        raise ValueError("must be text in quotes")
-    if len(value) > _MOST_LETTERS or not value.strip().isprintable():
-        raise ValueError(f"must be text of one line, of {_MOST_LETTERS} letters at most")
-    return value.strip()
-
-
-def _truth(value: Any) -> bool:
-    if not isinstance(value, bool):
-        raise ValueError("must be true or false")
-    return value
-
-
-def _texts(value: Any) -> tuple[str, ...]:
-    values = value if isinstance(value, list) else [value]
-    if not values:
-        raise ValueError("must not be empty; leave it out instead")
-    return tuple(_text(item) for item in values)
-
-
-def _number(low: float, high: float) -> Callable[[Any], float]:
-    def parse(value: Any) -> float:
-        if isinstance(value, bool) or not isinstance(value, int | float):
-            raise ValueError("must be a number")
-        if not low <= value <= high:
-            raise ValueError(f"is {value:g}, must be from {low:g} to {high:g}")
-        return float(value)
-
-    return parse
-
-
-def _angle(low: float, high: float, *, hours: bool) -> Callable[[Any], float]:
-    def parse(value: Any) -> float:
-        if isinstance(value, bool) or not isinstance(value, int | float | str):
-            raise ValueError('must be degrees or text such as "19 41 02.6"')
-        angle = sexagesimal_deg(str(value), hours=hours)
-        if not low <= angle <= high:
-            raise ValueError(f"is {angle:g}°, must be from {low:g}° to {high:g}°")
-        return angle
-
-    return parse
-
-
-def _choice(*words: str) -> Callable[[Any], str]:
-    def parse(value: Any) -> str:
-        if value not in words:
-            raise ValueError(
-                f"is {str(value)[:40]!r}, must be " + " or ".join(f'"{w}"' for w in words)
-            )
-        return str(value)
-
-    return parse
-
-
-def radius_rule(value: Any) -> RadiusRule:
-    """The rule that "auto", a number of pixels or "1.6 fwhm" stands for. Raises ValueError."""
-    if value == "auto":
-        return RadiusRule()
-    if isinstance(value, int | float) and not isinstance(value, bool):
-        return RadiusRule(pixels=_number(0.5, 100)(value))
-    if isinstance(value, str) and re.fullmatch(r"\s*[\d.]+\s*", value):
-        return RadiusRule(pixels=_number(0.5, 100)(float(value)))
-    match = re.fullmatch(r"\s*([\d.]+)\s*fwhm\s*", str(value))
-    if match:
-        return RadiusRule(widths=_number(0.2, 10)(float(match.group(1))))
-    raise ValueError('must be "auto", a number of pixels, or text such as "1.6 fwhm"')
-
-
-def annulus_radii(value: Any) -> tuple[float, float]:
-    """Inner and outer radius of a sky ring. Raises ValueError."""
-    if not isinstance(value, list) or len(value) != 2:
-        raise ValueError("must be two numbers, inner and outer radius: [3.5, 5.5]")
-    inner, outer = (_number(0.5, 500)(item) for item in value)
-    if outer <= inner:
-        raise ValueError(f"its outer radius {outer:g} must be beyond the inner {inner:g}")
-    return inner, outer
-
-
-def _marks(value: Any) -> tuple[Mark, ...]:
-    """Rectangles of pixels, counted from 1: [x, y, width, height] each."""
-    wanted = "must be a list of [x, y, width, height], in whole pixels counted from 1"
-    if not isinstance(value, list) or len(value) > _MOST_MARKS:
-        raise ValueError(wanted)
-    marks = []
-    for one in value:
-        whole = isinstance(one, list) and len(one) == 4
-        if not whole or not all(type(n) is int and 1 <= n <= 100_000 for n in one):
-            raise ValueError(wanted)
-        marks.append((one[0] - 1, one[1] - 1, one[2], one[3]))
-    return tuple(marks)
-
-
-def _colours(value: Any) -> str:
-    try:
-        return colour_pattern(value)
-    except ValueError as error:
-        raise ValueError(
-            'must be the colours of 2 × 2 pixels, row by row: "RGGB", "BGGR", "GRBG" or "GBRG"'
-        ) from error
-
-
-def _channels(value: Any) -> dict[str, str]:
-    if not isinstance(value, dict) or not value or not set(value) <= set(CHANNELS):
-        raise ValueError('must give bands to channels: { red = "R", green = "V", blue = "B" }')
-    return {channel: _text(band) for channel, band in value.items()}
-
-
-_KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
-    "frames": {"folder": _texts, "library": _text, "filter": _text},
-    "catalogue": {"file": _text, "cone": _text, "epoch": _number(1800, 2200)},
-    "site": {
-        "latitude_deg": _angle(-90, 90, hours=False),
-        "longitude_deg": _angle(-180, 360, hours=False),
-        "elevation_m": _number(-500, 9000),
-    },
-    "kit": {
-        "gain_e_per_adu": _number(1e-3, 1e3),
-        "read_noise_e": _number(0, 1e3),
-        "linear_limit_adu": _number(1, 1e9),
-        "aperture_m": _number(0.01, 50),
-        "scale_arcsec_per_px": _number(0.01, 300),
-        "timestamp": _choice("start", "middle"),
-        "clock_offset_s": _number(-1e6, 1e6),
-    },
-    "target": {
-        "name": _text,
-        "ra": _angle(0, 360, hours=True),
-        "dec": _angle(-90, 90, hours=False),
-    },
-    "bands": {},
-    "defects": {"threshold": _number(3, 1e6), "marks": _marks},
-    "colour_sensor": {"pattern": _colours, "channels": _channels},
-    "cast": {"comparison": _texts, "check": _text},
-    "measure": {"radius": radius_rule, "annulus": annulus_radii, "unit": _choice("px", "fwhm")},
-    "output": {"folder": _text, "layout": _text, "doubtful": _truth},
-}
-
-
 _PATHS = (
     ("frames", "folder"), ("frames", "library"), ("catalogue", "file"), ("output", "layout"),
+    ("defects", "map"),
 )  # fmt: skip
 
 
@@ -308,16 +163,18 @@ def read_plan(path: Path, gate: Gate = OPEN) -> Plan:
 def _parse(document: dict[str, Any], notes: _Notes) -> dict[tuple[str, str], Any]:
     values: dict[tuple[str, str], Any] = {}
     for section, content in document.items():
-        if section not in _KEYS:
-            notes.add(section, "", f"no such section{_like(section, _KEYS)}")
+        if section not in KEYS:
+            notes.add(section, "", f"no such section{like(section, KEYS)}")
             continue
         if not isinstance(content, dict):
             notes.add(section, "", "must be a section of its own, [" + section + "]")
             continue
         for key, value in content.items():
-            parse = _text if section == "bands" else _KEYS[section].get(key)
+            parse = text_of if section == "bands" else KEYS[section].get(key)
+            if section == "kits":
+                parse = partial(kit_word, key)
             if parse is None:
-                notes.add(section, key, f"no such key{_like(key, _KEYS[section])}")
+                notes.add(section, key, f"no such key{like(key, KEYS[section])}")
                 continue
             try:
                 values[section, key] = parse(value)
@@ -337,12 +194,6 @@ def _keep_inside(base: Path, values: dict[tuple[str, str], Any], notes: _Notes, 
             except OutsideError as error:
                 notes.add(*place, str(error))
                 values[place] = None
-
-
-def _like(word: str, known: dict[str, Any]) -> str:
-    close = [key for key in known if key.startswith(word) or word.startswith(key)]
-    close = close or difflib.get_close_matches(word, known, n=1, cutoff=0.5)
-    return f"; did you mean {close[0]}?" if close else f"; there are {', '.join(known)}"
 
 
 def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: _Notes) -> Plan:
@@ -378,12 +229,19 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
     except LayoutError as error:
         notes.add("output", "layout", str(error))
     file = get("catalogue", "file")
+    marks = get("defects", "marks")
+    if get("defects", "map"):
+        try:
+            marks = (*(marks or ()), *read_marks(base / get("defects", "map")))
+        except (UnreadableFileError, OSError) as error:
+            notes.add("defects", "map", str(error))
     return Plan(
         path=path,
         text=text,
         folders=folders,
         library=library,
         default_filter=get("frames", "filter"),
+        leave_out=get("frames", "leave_out", ()),
         catalogue_file=base / file if file else None,
         cone_url=get("catalogue", "cone"),
         epoch_yr=get("catalogue", "epoch"),
@@ -406,10 +264,21 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
                 if section == "bands" and value
             },
         },
-        pattern=get("colour_sensor", "pattern"),
-        defects=DefectRule(
-            get("defects", "threshold", USUAL_DEFECTS.threshold), get("defects", "marks", ())
+        kits=Kits(
+            {
+                OF_ALL: KitWord(
+                    **{key: get("kit", key) for key in RULE_KEYS},
+                    defect_threshold=get("defects", "threshold"),
+                    marks=marks,
+                ),
+                **{
+                    kit_name(key): value
+                    for (section, key), value in values.items()
+                    if section == "kits" and value
+                },
+            }
         ),
+        pattern=get("colour_sensor", "pattern"),
         comparison=get("cast", "comparison", ()),
         check=get("cast", "check"),
         radius=get("measure", "radius", RadiusRule()),

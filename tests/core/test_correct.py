@@ -18,7 +18,9 @@ from narrow_beacon.core.correct.apply import (
 )
 from narrow_beacon.core.correct.combine import combine
 from narrow_beacon.core.correct.dark_scale import fit_dark_scale
-from narrow_beacon.core.correct.defects import find_defects
+from narrow_beacon.core.correct.defect_file import marks_of_mask, read_marks, write_marks
+from narrow_beacon.core.correct.defects import DefectRule, find_defects
+from narrow_beacon.core.correct.fit import fit_of, grade_of, what_differs
 from narrow_beacon.core.correct.flat_check import compare_flats
 from narrow_beacon.core.correct.masters import (
     MasterFacts,
@@ -34,8 +36,10 @@ from narrow_beacon.core.correct.match import (
     choose_flat,
     picked_master,
 )
-from narrow_beacon.core.correct.photon_transfer import measure_camera_noise
+from narrow_beacon.core.correct.photon_transfer import measure_camera_noise, photon_transfer
+from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import read_image
+from narrow_beacon.core.kits import USUAL_RULES, Rules
 from narrow_beacon.simulate.camera import Camera, Dust
 
 SHAPE = (96, 128)
@@ -200,6 +204,59 @@ def test_gain_and_read_noise_are_measured_from_pairs(tmp_path: Path) -> None:
     assert found.read_noise_e == pytest.approx(9.0, rel=0.03)
 
 
+@pytest.mark.parametrize("full", [None, 30000.0])
+def test_flats_of_all_levels_show_gain_read_noise_and_where_the_sensor_bends(
+    tmp_path: Path, full: float | None
+) -> None:
+    rng = np.random.default_rng(8)
+    gain, noise_e, shape = 1.7, 9.0, (256, 256)
+
+    def read(electrons: float) -> np.ndarray:
+        light = rng.poisson(electrons, shape) + rng.normal(0.0, noise_e, shape)
+        if full:  # beyond it charge spills to the neighbours, which smooths the noise away
+            spilled = 0.5 * light + 0.25 * (np.roll(light, 1, 0) + np.roll(light, -1, 0))
+            light = np.where(electrons > full * gain, spilled, light)
+        return np.rint(light / gain + 500.0).astype(np.uint16)
+
+    bias = [frame(tmp_path, read(0.0), "bias") for _ in range(4)]
+    levels = (4e3, 9e3, 15e3, 22e3, 28e3, 36e3)
+    flats = [frame(tmp_path, read(level * gain), "flat", exposure_s=2.0)
+             for level in levels for _ in range(2)]  # fmt: skip
+    found = photon_transfer(flats, bias)
+    assert found is not None
+    assert [p.level_adu for p in found.points] == pytest.approx(levels, rel=0.01)
+    assert found.noise.gain_e_per_adu == pytest.approx(gain, rel=0.03)
+    assert found.noise.read_noise_e == pytest.approx(noise_e, rel=0.05)
+    assert found.bends == (full is not None)
+    assert found.linear_to_adu == pytest.approx(500.0 + (28e3 if full else 36e3), rel=0.01)
+    assert photon_transfer(flats[:1], bias) is None
+    assert photon_transfer(flats, bias[:1]) is None
+
+
+def test_a_defect_map_goes_into_a_file_and_comes_back(tmp_path: Path) -> None:
+    marks = ((3, 0, 1, 40), (0, 7, 60, 1), (20, 10, 4, 5), (50, 30, 1, 1))
+    (tmp_path / "map.csv").write_text(write_marks(marks))
+    assert read_marks(tmp_path / "map.csv") == marks
+    mask = DefectRule(8.0, marks).mask((40, 60)) != 0
+    write_simple(tmp_path / "map.fits", mask.astype(np.uint16))
+    again = read_marks(tmp_path / "map.fits")
+    assert np.array_equal(DefectRule(8.0, again).mask((40, 60)) != 0, mask)
+    assert marks_of_mask(np.zeros((4, 4), bool)) == ()
+    # A whole sensor is one rectangle, whatever its size.
+    assert marks_of_mask(np.ones((300, 400), bool)) == ((0, 0, 400, 300),)
+    for text, words in (
+        ("1,2\n", "its first line must be x, y, width, height"),
+        ("x,y\n1,two\n", "line 2: “1, two” is not x, y, width, height"),
+        ("x,y\n0,4\n", "line 2: pixels count from 1"),
+    ):
+        (tmp_path / "wrong.csv").write_text(text)
+        with pytest.raises(UnreadableFileError, match=r"wrong\.csv") as caught:
+            read_marks(tmp_path / "wrong.csv")
+        assert words in str(caught.value)
+    with pytest.raises(UnreadableFileError, match="leave hot pixels to the threshold"):
+        marks_of_mask(np.indices((400, 400)).sum(axis=0) % 2 == 0)
+
+
 def test_a_master_comes_back_from_its_file_as_it_was(tmp_path: Path) -> None:
     group = [frame(tmp_path, noise(SHAPE, 500, 5, n).astype(np.uint16), "dark") for n in range(6)]
     master = build_master(group, tmp_path)
@@ -277,6 +334,76 @@ def test_a_picked_master_says_all_that_does_not_fit(tmp_path: Path) -> None:
         "only 1 frame in",
         flat.remarks[1],
     ]
-    assert "a flat in B, the exposure in V" in flat.remarks[1]
+    assert flat.remarks[1] == "flat B of 2026-10-12: filter B for V"
     dark = picked_master(exposure, masters, 1)
-    assert [words.split(" has ")[1].split()[0] for words in dark.remarks] == ["gain", "offset"]
+    assert [words.split(": ")[1] for words in dark.remarks] == ["gain 7 for 100", "offset 9 for 30"]
+
+
+@pytest.mark.parametrize(
+    ("changes", "grade", "differs"),
+    [
+        ({}, "exact", ""),
+        ({"temperature_c": -9.0, "exposure_s": 60.9}, "exact", ""),
+        ({"exposure_s": 120.0}, "scaled", "120 s for 60 s"),
+        ({"temperature_c": -4.0}, "scaled", "−4.0 °C for −10.0 °C"),
+        ({"gain_setting": 7.0}, "poor", "gain 7 for 100"),
+        ({"gain_setting": None, "offset_setting": None}, "exact", ""),
+        ({"camera": "Fulmar 20"}, "poor", "camera Fulmar 20 for Tern 9"),
+        ({"night": "2026-05-01"}, "poor", "164 days apart, more than the 60 that it lasts"),
+        ({"shape": (9, 9)}, "poor", "pixels 9 × 9 for 60 × 40"),
+    ],
+)
+def test_how_well_a_dark_fits_is_told_aspect_by_aspect(
+    tmp_path: Path, changes: dict[str, object], grade: str, differs: str
+) -> None:
+    exposure = frame(tmp_path, np.full((40, 60), 500, np.uint16), INSTRUME="Tern 9")
+    aspects = fit_of(exposure, master_facts("dark", **{"shape": (40, 60), **changes}), USUAL_RULES)
+    assert (grade_of(aspects), what_differs(aspects)) == (grade, differs)
+    # A kit's own rules: what was too old or too warm fits, and what was near enough does not.
+    lax = Rules(0.5, 20.0, 400)
+    assert grade_of(fit_of(exposure, master_facts("dark", shape=(40, 60), temperature_c=-4.0,
+                                                  night="2026-05-01"), lax)) == "exact"  # fmt: skip
+    strict = Rules(0.001, 0.1)
+    near = master_facts("dark", shape=(40, 60), temperature_c=-9.0, exposure_s=60.9)
+    assert grade_of(fit_of(exposure, near, strict)) == "scaled"
+    assert choose_dark(exposure, [near]).index == 0
+    assert choose_dark(exposure, [near], strict).index is None
+
+
+def test_the_nearest_that_was_not_taken_is_named_with_why(tmp_path: Path) -> None:
+    exposure = frame(tmp_path, np.full(SHAPE, 500, np.uint16))
+    masters = [
+        master_facts("bias", gain_setting=7.0, offset_setting=9.0),
+        master_facts("bias", gain_setting=7.0, night="2026-10-01"),
+        master_facts("flat", filter="B"),
+    ]
+    bias = choose_bias(exposure, masters)
+    assert bias.index is None
+    assert bias.reason == (
+        "no bias that fits; nearest, not taken: 15 bias frames at −10 °C (gain 7 for 100)"
+    )
+    assert (
+        "nearest, not taken: 15 flats in B (filter B for V)"
+        in choose_flat(exposure, masters).reason
+    )
+    assert choose_flat(exposure, masters[:2]).reason == "no flat in V that fits"
+
+
+def test_a_flat_belongs_to_the_angle_of_its_rotator(tmp_path: Path) -> None:
+    exposure = frame(tmp_path, np.full(SHAPE, 500, np.uint16), ROTATANG=40.0, FOCUSPOS=1200)
+    turned = master_facts("flat", rotator_deg=75.0)
+    straight = master_facts("flat", rotator_deg=40.2, night="2026-10-10", focus_position=1300.0)
+    assert choose_flat(exposure, [turned, straight]).index == 1
+    only = choose_flat(exposure, [turned])
+    assert only.index == 0
+    assert any("camera turned by 35.0° against it" in words for words in only.remarks)
+    # After a meridian flip some headers say so, and dust stays where it was.
+    flipped = master_facts("flat", rotator_deg=220.0)
+    assert grade_of(fit_of(exposure, flipped, USUAL_RULES)) == "exact"
+    told = [aspect.words for aspect in fit_of(exposure, straight, USUAL_RULES)]
+    assert "focuser at 1300 for 1200" in told
+    flats = [
+        frame(tmp_path, noise(SHAPE, 9000, 80, n).astype(np.uint16), "flat", ROTATANG=angle)
+        for n, angle in enumerate((40.0, 40.1, 75.0))
+    ]
+    assert sorted(len(group) for group in group_calibration(flats)) == [1, 2]

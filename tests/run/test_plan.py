@@ -7,7 +7,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from narrow_beacon.plan import _KEYS, PlanError, RadiusRule, read_plan
+from narrow_beacon.core.correct.defects import DefectRule, defects_said
+from narrow_beacon.core.kits import Rules
+from narrow_beacon.plan import PlanError, read_plan
+from narrow_beacon.plan_keys import KEYS, RadiusRule
 from narrow_beacon.simulate.sky import make_sky
 
 GOOD = """[frames]
@@ -54,6 +57,38 @@ def test_a_good_plan_is_read(folder: Path) -> None:
     assert plan.annulus_in_pixels
     assert plan.stars is not None
     assert plan.output == folder / "out"
+
+
+def test_kits_have_rules_constants_and_defects_of_their_own(folder: Path) -> None:
+    (folder / "bad.csv").write_text("x,y,width,height\n512,1,1,900\n7,9\n")
+    kits = """
+[kit]
+gain_e_per_adu = 1.1
+lasts_days = 30
+[kits."Fulmar 20, 900 x 700"]
+combine = "median"
+lasts_days = 90
+[kits."Fulmar 20, 900 × 700, gain 120"]
+gain_e_per_adu = 0.8
+marks = [[3, 4, 1, 10]]
+[defects]
+threshold = 40
+map = "bad.csv"
+"""
+    (folder / "plan.toml").write_text(GOOD + kits)
+    plan = read_plan(folder / "plan.toml")
+    assert plan.gain_e_per_adu == 1.1
+    anyone = plan.kits.word("Tern 9, 1024 × 768")
+    assert anyone.rules == Rules(lasts_days=30.0)
+    assert anyone.gain_e_per_adu is None
+    assert defects_said(anyone) == DefectRule(40.0, ((511, 0, 1, 900), (6, 8, 1, 1)))
+    fulmar = plan.kits.word("Fulmar 20, 900 × 700, gain 120", "Fulmar 20, 900 × 700")
+    assert (fulmar.rules.combine, fulmar.rules.lasts_days) == ("median", 90.0)
+    assert fulmar.gain_e_per_adu == 0.8
+    assert defects_said(fulmar) == DefectRule(40.0, ((2, 3, 1, 10),))
+    mistakes = mistakes_of(folder, GOOD + '[kits."Tern 9"]\ncombine = "best"\n[kits.x]\ngian = 2\n')
+    assert any('combine is \'best\', must be "clipped" or "mean"' in words for words in mistakes)
+    assert any("gian: no such key" in words for words in mistakes)
 
 
 def test_all_mistakes_come_at_once_with_their_lines(folder: Path) -> None:
@@ -128,7 +163,7 @@ def test_nonsense_in_any_key_is_a_mistake_or_a_plan_and_nothing_else(
 ) -> None:
     refused = []
     path = folder / "plan.toml"
-    for section, keys in _KEYS.items():
+    for section, keys in KEYS.items():
         for key in keys or ["V"]:
             lines = {"frames": {"folder": '"raw"'}, "catalogue": {"file": '"field.vot"'}}
             lines.setdefault(section, {})[key] = value

@@ -14,14 +14,16 @@ import pytest
 from builders import EVENING, filter_census, frame, noise, star_image, star_table, write_simple
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.correct.clipping import clipping_level, converter_range, look_at_top
-from narrow_beacon.core.correct.masters import MasterFacts
+from narrow_beacon.core.correct.masters import MasterFacts, read_master
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.errors import CatalogueError
 from narrow_beacon.core.frames.frame import Frame, LeftOut, SortedNight, TimeRule
 from narrow_beacon.core.frames.sort import settle
+from narrow_beacon.core.kits import Kits, KitWord
 from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.remarks import Remark, gathered
-from narrow_beacon.plan import Plan, RadiusRule
+from narrow_beacon.plan import Plan
+from narrow_beacon.plan_keys import RadiusRule
 from narrow_beacon.processes import WorkerError
 from narrow_beacon.reduce.chain_plan import LEFT_OUT, plan_chain, wanting
 from narrow_beacon.reduce.chains import build_chain, build_chains, inputs_of
@@ -249,12 +251,63 @@ def test_moved_dust_is_told_between_nights_only(tmp_path: Path) -> None:
     assert flat_remarks(masters[:1]) == []
 
 
-def test_a_library_tells_what_is_no_master_of_ours(tmp_path: Path) -> None:
-    write_simple(tmp_path / "stranger.fits", np.full(SHAPE, 5, np.uint16))
-    masters, problems = library_masters(tmp_path)
-    assert masters == []
-    assert "stranger.fits: is not a master of this program" in problems[0].words
-    assert library_masters(None) == ([], [])
+def test_a_library_takes_masters_of_elsewhere_and_tells_what_is_none(tmp_path: Path) -> None:
+    library, imports = tmp_path / "library", tmp_path / "imports"
+    library.mkdir()
+    imports.mkdir()
+    adu = np.random.default_rng(1).normal(30000.0, 50.0, SHAPE)
+    write_simple(library / "single.fits", np.full(SHAPE, 5, np.uint16), "dark")
+    write_simple(library / "odd.fits", np.full(SHAPE, 5, np.uint16), NCOMBINE=9)
+    write_simple(library / "V.fits", adu.astype(np.uint16), IMAGETYP="Master Flat", NCOMBINE=12)
+    (library / "broken.fits").write_bytes(b"SIMPLE  = T")
+    masters, problems = library_masters(library, imports)
+    (flat,) = masters
+    facts = flat.facts
+    assert (facts.kind, facts.filter, facts.count) == ("flat", "V", 12)
+    assert facts.level_adu == pytest.approx(30000.0, rel=1e-3)
+    assert flat.path.parent == imports
+    plane = read_master(flat.path).plane
+    assert np.median(plane) == pytest.approx(1.0, abs=1e-4)
+    assert plane.std() == pytest.approx(50.0 / 30000.0, rel=0.05)
+    said = " ".join(problem.words for problem in problems)
+    assert "single.fits: a single dark by its header and name; name its folder in Intake" in said
+    assert "odd.fits: neither header nor name say whether it is a bias, a dark or a flat" in said
+    assert "broken.fits" in said
+    assert library_masters(None, imports) == ([], [])
+
+
+@pytest.mark.parametrize(
+    ("way", "clipped", "variance"),
+    [
+        # Of nine normal values: the mean's variance, and the median's (1.49 times as much).
+        ("clipped", True, 1.0), ("mean", False, 1.0), ("median", False, 1.49),
+    ],
+)  # fmt: skip
+def test_frames_are_combined_as_the_kits_rules_say(
+    tmp_path: Path, way: str, clipped: bool, variance: float
+) -> None:
+    rng = np.random.default_rng(4)
+    stack = rng.normal(1000.0, 20.0, (9, *SHAPE))
+    stack[2, 30:40, 50:60] += 5000.0
+    darks = [frame(tmp_path, image.astype(np.uint16), "dark") for image in stack]
+    kits = Kits({darks[0].kit: KitWord(combine=way)})
+    with Workers(1) as pool:
+        (usual,), _ = build_masters(darks, tmp_path, tmp_path, pool)
+        (master,), _ = build_masters(darks, tmp_path, tmp_path, pool, kits=kits)
+    assert (master.path == usual.path) == (way == "clipped")
+    assert master.facts.combined == way
+    plane = read_master(master.path).plane
+    struck = plane[30:40, 50:60] - 1000.0
+    plane[30:40, 50:60] = 1000.0
+    assert plane.std() == pytest.approx(20.0 / 3.0 * np.sqrt(variance), rel=0.04)
+    # The mean keeps a ninth of a trail; clipped mean and median do without it.
+    kept = 5000.0 / 9.0 if way == "mean" else 2.0
+    assert struck.mean() == pytest.approx(kept, abs=5.0)
+    assert (master.facts.clipped_share > 0.5 * 100 / (9 * plane.size)) == clipped
+    print_of = inputs_of(plan_chain("x", darks[0], [master.facts]), [master])
+    assert (print_of == inputs_of(plan_chain("x", darks[0], [usual.facts]), [usual])) == (
+        way == "clipped"
+    )
 
 
 def test_a_dark_with_stars_on_it_is_left_out_and_a_true_one_is_not(tmp_path: Path) -> None:

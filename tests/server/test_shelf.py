@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import io
+from pathlib import Path
 
+import numpy as np
 import pytest
 from astropy.io import fits
 
@@ -72,6 +74,7 @@ def test_a_campaign_takes_lasting_masters_from_the_shelf_where_it_is_told_to(
     client.post(f"campaigns/{bare}/jobs", {"kind": "masters"})
     client.wait(bare)
     assert not any("dark off" in words for words in stations())
+    client.ask("PATCH", f"shelf/{dark['id']}", {"retired": False}).raise_for_status()
     client.post(f"campaigns/{bare}/undo")
     client.wait(bare)
     assert not client.get(f"campaigns/{bare}")["shelf"]
@@ -130,7 +133,7 @@ def test_defects_are_tried_out_kept_for_the_camera_and_taken_back(
     before, hot = repaired(), sum(z > 20 for z in seen["deviation"])
     touched = sum(z > 20 for z in seen["stars"])
     assert 0 < touched < len(seen["stars"])
-    kept = {"threshold": 20, "marks": [[7, 1, 1, 320]]}
+    kept = {"file": file, "threshold": 20, "marks": [[7, 1, 1, 320]]}
     client.ask("PUT", f"{page}/defects", kept).raise_for_status()
     client.wait(two[0])
     assert repaired() > before
@@ -149,4 +152,175 @@ def test_defects_are_tried_out_kept_for_the_camera_and_taken_back(
     client.wait(two[0])
     assert repaired() == before
     for wrong in ({"threshold": 1, "marks": []}, {"threshold": 9, "marks": [[0, 1, 1, 1]]}):
-        assert client.ask("PUT", f"{page}/defects", wrong).status_code == 422
+        answer = client.ask("PUT", f"{page}/defects", {"file": file, **wrong})
+        assert answer.status_code == 422
+    # What was said and taken back is no version, and nothing that a new campaign begins with.
+    assert client.get(f"{page}/defects/{file}")["versions"] == []
+
+
+def test_what_a_repair_takes_away_is_seen_before_it_is_kept(
+    client: Client, two: tuple[int, int]
+) -> None:
+    page = f"campaigns/{two[0]}"
+    file = client.get(f"{page}/exposures")["exposures"][0]["id"]
+    shares = []
+    for threshold in (400, 40, 6):
+        path = f"images/files/{file}/0/0/0?off=residual{threshold}"
+        words = np.frombuffer(client.ask("GET", path).content, "<u2")
+        zero = np.bincount(words).argmax()  # all that is not repaired
+        shares.append(np.mean(words != zero))
+        hot = sum(z > threshold for z in client.get(f"{page}/defects/{file}")["deviation"])
+        if threshold > 6:
+            # Hot pixels, and the few that the flat calls dead.
+            assert shares[-1] * words.size == pytest.approx(hot, abs=0.05 * hot + 30)
+    assert shares == sorted(shares)
+
+
+def test_a_defect_map_is_saved_and_taken_over(
+    client: Client, running: Running, two: tuple[int, int]
+) -> None:
+    page = f"campaigns/{two[0]}"
+    file = client.get(f"{page}/exposures")["exposures"][0]["id"]
+    path = running.nights / "map.csv"
+    path.write_text("x,y,width,height\n12,1,1,320\n")
+    client.post(f"{page}/defects/map", {"file": file, "path": str(path)})
+    client.wait(two[0])
+    seen = client.get(f"{page}/defects/{file}")
+    assert seen["marks"] == [[12, 1, 1, 320]]
+    assert [v["marks"] for v in seen["versions"]] == [[[12, 1, 1, 320]]]
+    saved = client.ask("GET", f"{page}/defects/{file}/map?form=csv").text
+    assert saved == path.read_text()
+    answer = client.ask("GET", f"{page}/defects/{file}/map?form=fits")
+    with fits.open(io.BytesIO(answer.content)) as hdus:
+        assert hdus[0].data.shape == (320, 320)
+        assert hdus[0].data[:, 11].all()
+        (chain,) = client.get(f"{page}/correct")["chains"]
+        assert hdus[0].data.sum() == chain["defects"]
+    (running.nights / "none.csv").write_text("no,marks\n")
+    refused = client.ask(
+        "POST", f"{page}/defects/map", {"file": file, "path": str(running.nights / "none.csv")}
+    )
+    assert refused.status_code == 422
+    assert "its first line must be" in refused.json()["detail"]
+    client.post(f"{page}/undo")
+    client.wait(two[0])
+
+
+def test_a_kits_rules_are_the_observatorys(
+    client: Client, running: Running, two: tuple[int, int]
+) -> None:
+    page = f"campaigns/{two[0]}"
+    (kit,) = client.get(f"{page}/kits")["kits"]
+    assert kit["exposures"] == 3
+    assert kit["rules"]["lasts_days"] == 60
+    assert "e⁻/ADU" in kit["constants"]["gain_e_per_adu"]
+    said = {**kit["said"], "combine": "mean", "gain_e_per_adu": 1.25}
+    client.ask("PUT", f"{page}/kits", {"name": kit["name"], "said": said}).raise_for_status()
+    client.wait(two[0])
+    masters = client.get(f"{page}/correct")["masters"]
+    assert all(m["combined"].startswith("mean, all frames weigh alike") for m in masters)
+    assert "kit" in client.get(f"campaigns/{two[0]}")["next"]["words"]
+    # A campaign whose chains are made keeps its own; a new one of the kit begins with these.
+    (beside,) = client.get(f"campaigns/{two[1]}/kits")["kits"]
+    assert beside["rules"]["combine"] == "clipped"
+    folder = running.nights / "with flats alone"
+    new = client.post("campaigns", {"name": "of the kit", "folders": [str(folder)]})["id"]
+    client.wait(new)
+    (later,) = client.get(f"campaigns/{new}/kits")["kits"]
+    assert (later["said"]["gain_e_per_adu"], later["rules"]["combine"]) == (1.25, "mean")
+    client.ask("DELETE", f"campaigns/{new}").raise_for_status()
+    transfer = client.get(f"{page}/kits/transfer?name={kit['name']}")
+    assert transfer["gain_e_per_adu"] == pytest.approx(1.3, rel=0.05)
+    assert "pairs of flats" in transfer["words"] or "1 pair" in transfer["words"]
+    wrong = {"name": "Nobody's camera", "said": said}
+    assert client.ask("PUT", f"{page}/kits", wrong).status_code == 404
+    client.post(f"{page}/undo")
+    client.wait(two[0])
+    assert client.get(f"{page}/kits")["kits"][0]["rules"]["combine"] == "clipped"
+
+
+def test_a_single_frame_is_held_against_its_master_and_set_aside(
+    client: Client, two: tuple[int, int]
+) -> None:
+    page = f"campaigns/{two[0]}"
+
+    def flat() -> dict:  # type: ignore[type-arg]
+        masters = client.get(f"{page}/correct")["masters"]
+        return next(m for m in masters if m["kind"] == "flat")
+
+    before = flat()
+    assert len(before["frames"]) == before["count"] == 5
+    frame = before["frames"][0]["id"]
+    verdict = client.get(f"files/{frame}/over/{before['id']}")
+    assert verdict["words"] == []
+    # Of five: the frame is a fifth of the master, so that a little of its noise is not left.
+    assert verdict["scatter"] / verdict["expected"] == pytest.approx((0.8 / 1.2) ** 0.5, rel=0.1)
+    info = client.get(f"images/files/{frame}?off=over{before['id']}")
+    assert info["sky"] == pytest.approx(1.0, abs=0.01)
+    preview = client.post(f"{page}/corrections/preview", {"ids": [frame], "aside": "a trail"})
+    assert preview["files"][0]["changes"][-1] == "left out nothing → set aside: a trail"
+    client.post(f"{page}/corrections", {"ids": [frame], "aside": "a trail"})
+    client.post(f"{page}/jobs", {"kind": "masters"})
+    client.wait(two[0])
+    assert flat()["count"] == 4
+    client.post(f"{page}/undo")
+    client.post(f"{page}/jobs", {"kind": "masters"})
+    client.wait(two[0])
+    assert flat()["count"] == 5
+
+
+def test_corrected_exposures_are_written_from_the_page(
+    client: Client, two: tuple[int, int]
+) -> None:
+    page = f"campaigns/{two[0]}"
+    client.post(f"{page}/jobs", {"kind": "export", "pedestal_adu": 100})
+    job = client.wait(two[0])
+    assert (job["state"], job["failures"]) == ("done", [])
+    count, _, folder = job["words"].partition(" corrected exposures below ")
+    assert count == "3"
+    written = sorted(Path(folder).rglob("*-corrected.fits"))
+    assert len(written) == 3
+    with fits.open(written[0]) as hdus:
+        header = hdus[0].header
+        assert (header["BITPIX"], header["PEDESTAL"], header["CTYPE1"][:8]) == (
+            -32,
+            100.0,
+            "RA---TAN",
+        )
+
+
+def test_masters_come_onto_the_shelf_and_stay_there(
+    client: Client, running: Running, two: tuple[int, int]
+) -> None:
+    dark = next(
+        m for m in client.get("shelf")["masters"]
+        if m["kind"] == "dark" and m["campaign"] == "with all"
+    )  # fmt: skip
+    content = client.ask("GET", f"shelf/{dark['id']}/file").content
+    with fits.open(io.BytesIO(content)) as hdus:
+        plane, header = hdus[0].data, hdus[0].header
+        del header["NBMASTER"]
+        header["IMAGETYP"], header["NCOMBINE"] = "MASTER DARK", 33
+        header["INSTRUME"] = "Kittiwake 800"
+        fits.PrimaryHDU(plane, header).writeto(running.nights / "elsewhere.fits")
+    taken = client.post("shelf", {"path": str(running.nights / "elsewhere.fits")})
+    assert taken["words"] == "Taken over: dark 60 s −10 °C."
+    again = client.post("shelf", {"path": str(running.nights / "elsewhere.fits")})
+    assert "on the shelf already" in again["words"]
+    own = next(m for m in client.get("shelf")["masters"] if m["own"])
+    assert (own["campaign"], own["count"], own["kind"]) == ("elsewhere.fits", 33, "dark")
+    assert own["level_adu"] == pytest.approx(dark["level_adu"], rel=1e-4)
+    # Masters outlive their campaign: one that took them goes on.
+    bare = two[1]
+    client.ask("PATCH", f"campaigns/{bare}", {"shelf": True}).raise_for_status()
+    client.wait(bare)
+    words = client.ask("DELETE", f"campaigns/{two[0]}").json()["words"]
+    assert "Its 3 masters stay on the shelf" in words
+    shelf = client.get("shelf")["masters"]
+    assert sorted(m["kind"] for m in shelf if m["campaign"] == "with all") == [
+        "bias", "dark", "flat"
+    ]  # fmt: skip
+    client.post(f"campaigns/{bare}/jobs", {"kind": "masters"})
+    client.wait(bare)
+    (chain,) = client.get(f"campaigns/{bare}/correct")["chains"]
+    assert "dark off: 5 darks of 60 s" in " ".join(s["words"] for s in chain["stations"])

@@ -12,7 +12,8 @@ from pathlib import Path
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from narrow_beacon.core.frames.frame import Correction, RawFile
+from narrow_beacon.core.frames.frame import Correction, Frame, RawFile
+from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.jobs.census_files import write_groups
 from narrow_beacon.jobs.proposals import propose
@@ -33,8 +34,6 @@ from narrow_beacon.reduce.tasks import WRONG_KIND, ExposureResult
 from narrow_beacon.store.campaigns import (
     calibration_print,
     changed_after_measuring,
-    defects_of,
-    defects_to_json,
     plan_of,
 )
 from narrow_beacon.store.fields import save_catalogue
@@ -46,6 +45,7 @@ from narrow_beacon.store.files import (
     state_of,
     write_sorted,
 )
+from narrow_beacon.store.kits import kits_of, kits_to_json
 from narrow_beacon.store.measured import filter_table, filters_measured
 from narrow_beacon.store.models import (
     CastRecord,
@@ -168,9 +168,9 @@ class RecordKeeper(Keeper):
                 session.flush()
                 path = str(Path(report.folder) / "defects.npy")
                 session.add(DefectMap(chain_id=record.id, path=path, count=report.defects))
-            if campaign.defects is None:
-                # From now on it stays, whatever is said in the camera's other campaigns.
-                campaign.defects = defects_to_json(defects_of(session, campaign), taken=True)
+            if campaign.kits is None:
+                # From now on it stays, whatever is said in the kits' other campaigns.
+                campaign.kits = kits_to_json(kits_of(session, campaign), taken=True)
             changed_after_measuring(session, campaign, ["masters"] if others else [])
             campaign.masters_with = calibration_print(campaign, files_of(session, campaign))
             campaign.revision += 1
@@ -289,6 +289,21 @@ class RecordKeeper(Keeper):
                         )
                     )  # fmt: skip
         return sorted(found, key=lambda result: result.index)
+
+    def solutions(self, exposures: Sequence[Frame]) -> dict[int, Solution]:
+        with self._work.store.session() as session:
+            files = [file.id for file in files_of(session, self._work.campaign(session))]
+            placed = {
+                record.file_id: placement_of(record).solution
+                for record in session.scalars(
+                    select(PlacementRecord).where(PlacementRecord.file_id.in_(files))
+                )
+            }
+        return {
+            index: placed[self._ids[frame.name]]
+            for index, frame in enumerate(exposures)
+            if self._ids[frame.name] in placed
+        }
 
     def no_sky(self) -> set[str]:
         with self._work.store.session() as session:

@@ -19,6 +19,7 @@ from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 from narrow_beacon.core.disk import disk_words
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.gate import OPEN, Gate
+from narrow_beacon.core.words import counted
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
 from narrow_beacon.jobs.folder_watch import LIVE, FolderWatch
 from narrow_beacon.jobs.keeper import RecordKeeper
@@ -26,6 +27,7 @@ from narrow_beacon.jobs.progress import Events, Progress, Reporter
 from narrow_beacon.jobs.proposals import propose_by_looks
 from narrow_beacon.jobs.watch import DatabaseWatch
 from narrow_beacon.jobs.work import Work
+from narrow_beacon.reduce.corrected import corrected_files
 from narrow_beacon.reduce.walk import Walk
 from narrow_beacon.store.campaigns import now
 from narrow_beacon.store.database import Store, is_busy
@@ -68,6 +70,17 @@ def _reduce(walk: Walk, _: Work) -> None:
     walk.settle(accept=True)
 
 
+def _export(walk: Walk, work: Work) -> str:
+    """The exposures as corrected files; where they are."""
+    folder = work.folder("exports", "corrected")
+    written = corrected_files(walk, folder, float(work.wish.get("pedestal_adu", 0.0)))
+    for one in written:
+        if one.written is None:
+            work.reporter.fail(f"{one.file}: {one.steps[0]}")
+    done = sum(one.written is not None for one in written)
+    return f"{counted(done, 'corrected exposure')} below {folder}"
+
+
 def _live(walk: Walk, _: Work) -> None:
     walk.live = True
     walk.read()
@@ -76,13 +89,14 @@ def _live(walk: Walk, _: Work) -> None:
         walk.settle(accept=False)
 
 
-KINDS: dict[str, Callable[[Walk, Work], None]] = {
+KINDS: dict[str, Callable[[Walk, Work], str | None]] = {
     "sort": _sort,
     "masters": _masters,
     "place": _place,
     "census": _census,
     "settle": _settle,
     "reduce": _reduce,
+    "export": _export,
     LIVE: _live,
 }
 
@@ -189,9 +203,12 @@ class Runner:
         def holds(path: Path) -> bool:
             return self._folders.holds(job.campaign_id, path)
 
-        work = Work(self._store, pool, job.campaign_id, reporter, cancelled, self._gate, holds)
+        work = Work(
+            self._store, pool, job.campaign_id, reporter, cancelled, self._gate, holds,
+            job.wish or {},
+        )  # fmt: skip
         try:
-            KINDS[job.kind](Walk(RecordKeeper(work), pool, reporter), work)
+            words = KINDS[job.kind](Walk(RecordKeeper(work), pool, reporter), work)
         except CancelledError:
             if self._stopped.is_set():
                 return  # goes on at the next start
@@ -218,7 +235,7 @@ class Runner:
             )
             self._finish(job, progress, "failed", words, traceback.format_exc())
         else:
-            self._finish(job, progress, "done", "")
+            self._finish(job, progress, "done", words or "")
         finally:
             self._now = None
 

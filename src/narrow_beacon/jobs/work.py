@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from sqlalchemy.orm import Session
 
@@ -32,6 +33,8 @@ class Work:
     gate: Gate
     holds: Callable[[Path], bool] = lambda _: False
     """Whether a file is still being written."""
+    wish: Mapping[str, Any] = field(default_factory=dict)
+    """What the job is asked for beside its kind."""
 
     def folder(self, *parts: str) -> Path:
         """A folder of this campaign below the data folder."""

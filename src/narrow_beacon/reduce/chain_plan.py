@@ -6,9 +6,11 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from narrow_beacon.core.correct.defects import USUAL_DEFECTS, DefectRule
+from narrow_beacon.core.correct.fit import GRADES, fit_of, grade_of, what_differs
 from narrow_beacon.core.correct.masters import MasterFacts, group_calibration
 from narrow_beacon.core.correct.match import (
     Choice,
+    can_be_taken,
     choose_bias,
     choose_dark,
     choose_dark_to_scale,
@@ -20,6 +22,7 @@ from narrow_beacon.core.correct.match import (
     same_pixels,
 )
 from narrow_beacon.core.frames.frame import Frame
+from narrow_beacon.core.kits import NO_WORDS, USUAL_RULES, Kits, Rules
 from narrow_beacon.reduce.names import chain_name
 
 STEPS = {"bias": ("bias", "flat dark", "dark"), "dark": ("dark", "flat dark"), "flat": ("flat",)}
@@ -76,6 +79,12 @@ class Option:
     words: str
     remarks: tuple[str, ...]
     picked: bool
+    grade: str = ""
+    """How well it fits: one of GRADES."""
+    fit: tuple[str, ...] = ()
+    """In what it was compared, in words."""
+    differs: str = ""
+    """What does not fit exactly, in words."""
 
 
 def plan_chain(
@@ -83,21 +92,22 @@ def plan_chain(
     frame: Frame,
     masters: Sequence[MasterFacts],
     picks: Mapping[str, str] | None = None,
+    rules: Rules = USUAL_RULES,
 ) -> ChainPlan:
-    """Choose the masters for a kind of exposure.
+    """Choose the masters for a kind of exposure by its kit's ``rules``.
 
     ``picks`` are the observer's, by step: the key of a master, or LEFT_OUT.
     """
     picks = picks or {}
-    bias = _picked("bias", frame, masters, picks) or choose_bias(frame, masters)
+    bias = _picked("bias", frame, masters, picks, rules) or choose_bias(frame, masters, rules)
     if bias.index is None and frame.overscan:
         bias = Choice(None, f"{bias.reason}; the overscan stands in for it")
     elif bias.index is None and picks.get("bias") != LEFT_OUT:
-        bias = _stand_in_bias(frame, masters, bias)
+        bias = _stand_in_bias(frame, masters, bias, rules)
     level_known = bias.index is not None or frame.overscan
-    dark, scaled = _choose_darks(frame, masters, picks, level_known)
-    flat = _picked("flat", frame, masters, picks) or choose_flat(frame, masters)
-    options = _options(frame, masters, picks)
+    dark, scaled = _choose_darks(frame, masters, picks, level_known, rules)
+    flat = _picked("flat", frame, masters, picks, rules) or choose_flat(frame, masters, rules)
+    options = _options(frame, masters, picks, rules)
     left_out = tuple(step for step in STEPS if picks.get(step) == LEFT_OUT)
     there = {option.step for option in options if option.picked}
     lost = tuple(
@@ -109,18 +119,19 @@ def plan_chain(
 
 
 def _choose_darks(
-    frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str], level_known: bool
-) -> tuple[Choice, Choice]:
+    frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str], level_known: bool,
+    rules: Rules,
+) -> tuple[Choice, Choice]:  # fmt: skip
     """A dark that is taken off as it is, or else one that is scaled to the exposure."""
-    picked = _picked("dark", frame, masters, picks)
+    picked = _picked("dark", frame, masters, picks, rules)
     if picked is None:
-        dark = choose_dark(frame, masters)
+        dark = choose_dark(frame, masters, rules)
         if dark.index is not None:
             return dark, Choice(None, "not needed")
-        scaled = choose_dark_to_scale(frame, masters)
+        scaled = choose_dark_to_scale(frame, masters, rules)
     elif picked.index is None:
         return picked, picked
-    elif fits_unscaled(frame, masters[picked.index]):
+    elif fits_unscaled(frame, masters[picked.index], rules):
         return picked, Choice(None, "not needed")
     else:
         dark = Choice(None, f"{masters[picked.index].label} is of another length or temperature")
@@ -129,7 +140,7 @@ def _choose_darks(
         return dark, scaled
     # Without a bias there is nothing to scale by: the dark nearest in length does what it can.
     if picked is None:
-        scaled = choose_nearest_dark(frame, masters)
+        scaled = choose_nearest_dark(frame, masters, rules)
     assert scaled.index is not None
     master = masters[scaled.index]
     longer = frame.exposure_s - master.exposure_s
@@ -144,13 +155,14 @@ def _choose_darks(
 
 
 def _picked(
-    step: str, frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str]
-) -> Choice | None:
+    step: str, frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str],
+    rules: Rules,
+) -> Choice | None:  # fmt: skip
     """The observer's choice; None where there is none, or it is no longer there."""
     if picks.get(step) == LEFT_OUT:
         return Choice(None, f"left out by the observer: {step}")
     found = [i for i in _usable(step, frame, masters) if masters[i].key == picks.get(step)]
-    return picked_master(frame, masters, found[0]) if found else None
+    return picked_master(frame, masters, found[0], rules) if found else None
 
 
 def _usable(step: str, frame: Frame, masters: Sequence[MasterFacts]) -> list[int]:
@@ -158,25 +170,33 @@ def _usable(step: str, frame: Frame, masters: Sequence[MasterFacts]) -> list[int
         i
         for i, m in enumerate(masters)
         if m.kind in STEPS[step]
-        and same_pixels(frame, m)
+        and can_be_taken(frame, m)
         and (step != "bias" or m.kind == "bias" or _bias_like(frame, m))
     ]
 
 
 def _options(
-    frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str]
+    frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str], rules: Rules
 ) -> tuple[Option, ...]:
+    """What every step could use, the best fit first."""
     options = []
     for step in STEPS:
         for i in _usable(step, frame, masters):
-            choice = picked_master(frame, masters, i)
-            key, label = masters[i].key, masters[i].label
-            why = choice.reason.partition(": ")[2]
-            options.append(Option(step, key, label, why, choice.remarks, picks.get(step) == key))
-    return tuple(options)
+            choice = picked_master(frame, masters, i, rules)
+            aspects = fit_of(frame, masters[i], rules)
+            options.append(
+                Option(
+                    step, masters[i].key, masters[i].label, choice.reason.partition(": ")[2],
+                    choice.remarks, picks.get(step) == masters[i].key, grade_of(aspects),
+                    tuple(aspect.words for aspect in aspects), what_differs(aspects),
+                )
+            )  # fmt: skip
+    return tuple(sorted(options, key=lambda o: (list(STEPS).index(o.step), GRADES.index(o.grade))))
 
 
-def _stand_in_bias(frame: Frame, masters: Sequence[MasterFacts], nothing: Choice) -> Choice:
+def _stand_in_bias(
+    frame: Frame, masters: Sequence[MasterFacts], nothing: Choice, rules: Rules
+) -> Choice:
     short = [
         i
         for i, m in enumerate(masters)
@@ -185,7 +205,7 @@ def _stand_in_bias(frame: Frame, masters: Sequence[MasterFacts], nothing: Choice
     if short:
         best = min(short, key=lambda i: masters[i].exposure_s)
         return Choice(best, f"{masters[best].label} stands in for a bias")
-    if choose_dark(frame, masters).index is not None:
+    if choose_dark(frame, masters, rules).index is not None:
         return nothing
     # Two lengths of dark give both what grows with time and what does not.
     darks = [
@@ -220,7 +240,14 @@ def missing_of(plan: ChainPlan) -> list[str]:
     return missing
 
 
-def wanting(exposures: Sequence[Frame], calibration: Sequence[Frame]) -> list[str]:
+def rules_of(frame: Frame, kits: Kits) -> Rules:
+    """The rules in force for a frame's kit."""
+    return kits.word(*frame.known_as).rules
+
+
+def wanting(
+    exposures: Sequence[Frame], calibration: Sequence[Frame], kits: Kits = NO_WORDS
+) -> list[str]:
     """What calibration the exposures lack or have little of, as Correct will find it before
     anything is built: what that costs, and what can still be taken for it.
     """
@@ -228,7 +255,7 @@ def wanting(exposures: Sequence[Frame], calibration: Sequence[Frame]) -> list[st
     kinds = {chain_name(frame): frame for frame in exposures}
     words: dict[str, None] = {}
     for name, frame in kinds.items():
-        plan = plan_chain(name, frame, facts)
+        plan = plan_chain(name, frame, facts, None, rules_of(frame, kits))
         for lack in missing_of(plan):
             words[f"{lack[0].upper()}{lack[1:]}."] = None
         if plan.dark.index is None:

@@ -14,16 +14,17 @@ from numpy.typing import NDArray
 from narrow_beacon.core.arrays import Flags, Plane
 from narrow_beacon.core.correct.apply import make_chain
 from narrow_beacon.core.correct.dark_scale import fit_dark_scale
-from narrow_beacon.core.correct.defects import USUAL_DEFECTS, DefectRule, find_defects
+from narrow_beacon.core.correct.defects import DefectRule, defects_said, find_defects
 from narrow_beacon.core.correct.local_median import local_median
 from narrow_beacon.core.correct.masters import Master, MasterFacts, read_master
-from narrow_beacon.core.correct.match import EXPOSURE_TOLERANCE, Choice
+from narrow_beacon.core.correct.match import Choice
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import overscan_of, read_pixels
 from narrow_beacon.core.frames.frame import Frame
+from narrow_beacon.core.kits import CLIPPED, MEAN, NO_WORDS, USUAL_RULES, Kits, Rules
 from narrow_beacon.core.measure.noise import MastersNoise
 from narrow_beacon.core.remarks import Remark
-from narrow_beacon.reduce.chain_plan import ChainPlan, Option, missing_of, plan_chain
+from narrow_beacon.reduce.chain_plan import ChainPlan, Option, missing_of, plan_chain, rules_of
 from narrow_beacon.reduce.codec import dump, load
 from narrow_beacon.reduce.context import SECOND, save_chain
 from narrow_beacon.reduce.faults import words_of
@@ -88,7 +89,8 @@ def inputs_of(plan: ChainPlan, masters: Sequence[MasterFile]) -> tuple[object, .
 
 def _content(facts: MasterFacts) -> tuple[object, ...]:
     """What a master was made of; a file's name may change with the folders beside it."""
-    return facts.kind, facts.exposure_s, [sha256 for _, sha256 in facts.inputs]
+    way = Rules(combine=facts.combined, clip_sigma=facts.clip_sigma).combination
+    return facts.kind, facts.exposure_s, [sha256 for _, sha256 in facts.inputs], *way
 
 
 @dataclass(frozen=True)
@@ -111,7 +113,7 @@ def build_chains(
     picks: Mapping[str, Mapping[str, str]],
     workers: Pool,
     done: Callable[[ChainReport], None] = lambda _: None,
-    defects: DefectRule = USUAL_DEFECTS,
+    kits: Kits = NO_WORDS,
 ) -> BuiltChains:
     """The chain of every kind of exposure; its planes lie below ``folder`` under the name of what
     they were made of, and stay where they are there already. ``picks`` are the observer's by the
@@ -126,10 +128,12 @@ def build_chains(
         reach = _CHAIN_EXAMPLES // 2
         middle = len(frames) // 2
         examples = frames[max(0, middle - reach) : middle + reach + 1]
-        plan = replace(plan_chain(name, frames[0], facts, picks.get(name)), defects=defects)
+        first = frames[0]
+        plan = plan_chain(name, first, facts, picks.get(name), rules_of(first, kits))
+        defects = defects_said(kits.word(*first.known_as))
+        plan = replace(plan, defects=defects)
         # Exposures go into the planes only where a dark's scale is found from them.
         seen = [f.sha256 + f.part for f in examples] if plan.scaled_dark.index is not None else []
-        first = frames[0]
         sites = (first.source.first, first.source.step) if first.channel else first.shape
         prints[name] = fingerprint("planes", inputs_of(plan, masters), sites, seen, defects)
         calls.append((plan, masters, examples, folder / prints[name][:16]))
@@ -203,7 +207,7 @@ def _planes_of(
     def read(choice: Choice) -> Master | None:
         if choice.index is None:
             return None
-        return _own_pixels(read_master(masters[choice.index].path), examples[0])
+        return _own_master(read_master(masters[choice.index].path), examples[0])
 
     bias, dark, scaled, flat = (
         read(c) for c in (plan.bias, plan.dark, plan.scaled_dark, plan.flat)
@@ -225,7 +229,7 @@ def _planes_of(
     defects = find_defects(
         pattern.plane if pattern else None, flat.plane if flat else None, examples[0].shape,
         plan.defects.threshold,
-    ) | _marked(plan.defects, examples[0])  # fmt: skip
+    ) | pixels_marked(plan.defects, examples[0])  # fmt: skip
     save_chain(make_chain(offset, flat.plane if flat else None, defects), folder)
     noise = replace(
         _offset_noise(dark, bias, scaled, factor),
@@ -238,14 +242,14 @@ def _planes_of(
     return _Planes(scale, rate, noise, int(defects.sum()), _overscan_words(examples))
 
 
-def _marked(rule: DefectRule, frame: Frame) -> Flags:
+def pixels_marked(rule: DefectRule, frame: Frame) -> Flags:
     """What the observer marked, among the frame's own pixels."""
     light = frame.source.light
     first = (light.x, light.y) if light else (0, 0) if frame.channel else frame.source.first
-    return _of_colour(rule.mask(frame.sensor_shape, first), frame)
+    return own_pixels(rule.mask(frame.sensor_shape, first), frame)
 
 
-def _of_colour(plane: NDArray[S], frame: Frame) -> NDArray[S]:
+def own_pixels(plane: NDArray[S], frame: Frame) -> NDArray[S]:
     """The pixels of a plane that are of the frame's colour; all where it has none."""
     if not frame.channel:
         return plane
@@ -257,11 +261,11 @@ def _of_colour(plane: NDArray[S], frame: Frame) -> NDArray[S]:
     return np.ascontiguousarray(plane[y::step, x::step][:height, :width])
 
 
-def _own_pixels(master: Master, frame: Frame) -> Master:
+def _own_master(master: Master, frame: Frame) -> Master:
     """A master's pixels of the frame's colour; a flat then relative to these alone."""
     if not frame.channel:
         return master
-    plane = _of_colour(master.plane, frame)
+    plane = own_pixels(master.plane, frame)
     if master.facts.kind == "flat":
         plane /= np.float32(np.nanmedian(plane))
     return replace(master, plane=plane)
@@ -404,7 +408,11 @@ def _offset_noise(
 def _variance_share(master: Master) -> float:
     """Variance of a master over that of one of its frames: the mean's or, of few, the median's."""
     count = max(master.facts.count, 1)
-    return _MEDIAN_OF_FEW.get(count, 1.0) / count
+    if master.facts.combined == MEAN or (master.facts.combined == CLIPPED and count >= 5):
+        return 1.0 / count
+    # π/2 of the mean's for many; of an even number two are averaged. Within 2% from 5 on.
+    many = np.pi / 2.0 * (1.0 - (0.45 if count % 2 else 1.15) / count) if count > 4 else 1.0
+    return _MEDIAN_OF_FEW.get(count, many) / count
 
 
 def _left_over(dark: Master | None, defects: Flags, exposure_s: float) -> float:
@@ -414,7 +422,7 @@ def _left_over(dark: Master | None, defects: Flags, exposure_s: float) -> float:
     if dark is None or dark.facts.exposure_s <= 0:
         return 0.0
     wrong = abs(exposure_s / dark.facts.exposure_s - 1.0)
-    if wrong <= EXPOSURE_TOLERANCE:
+    if wrong <= USUAL_RULES.exposure_tolerance:
         return 0.0
     pattern = (dark.plane - local_median(dark.plane))[defects == 0]
     return wrong * float(np.std(np.clip(pattern, *np.percentile(pattern, [0.01, 99.99]))))

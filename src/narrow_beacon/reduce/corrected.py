@@ -73,19 +73,24 @@ def write_corrected(
         walk.read()
         if not walk.sorted.night.exposures:
             return []
-        chains = walk.chains.reports
         walk.place()
-        by_file: dict[str, list[tuple[Frame, Solution | None]]] = defaultdict(list)
-        for index, frame in enumerate(walk.sorted.night.exposures):
-            result = keeper.results.get(index)
-            placed = result.placement.solution if result and result.placement else None
-            by_file[frame.file].append((frame, placed))
-        walk.progress.start("writing corrected exposures", len(by_file))
-        calls = [
-            (parts, {chain_name(f): chains[chain_name(f)] for f, _ in parts}, folder, pedestal_adu)
-            for parts in by_file.values()
-        ]
-        return pool.map(_write, calls, lambda _: walk.progress.advance())
+        return corrected_files(walk, folder, pedestal_adu)
+
+
+def corrected_files(walk: Walk, folder: Path, pedestal_adu: float = 0.0) -> list[Written]:
+    """Write the exposures of a walk corrected, with the places that are known of them."""
+    chains = walk.chains.reports
+    exposures = walk.sorted.night.exposures
+    solutions = walk.keeper.solutions(exposures)
+    by_file: dict[str, list[tuple[Frame, Solution | None]]] = defaultdict(list)
+    for index, frame in enumerate(exposures):
+        by_file[frame.file].append((frame, solutions.get(index)))
+    walk.progress.start("writing corrected exposures", len(by_file))
+    calls = [
+        (parts, {chain_name(f): chains[chain_name(f)] for f, _ in parts}, folder, pedestal_adu)
+        for parts in by_file.values()
+    ]
+    return walk.pool.map(_write, calls, lambda _: walk.progress.advance())
 
 
 def _write(

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from narrow_beacon.core.frames.frame import Correction, Frame, RawFile
 from narrow_beacon.core.gate import OPEN, Gate
+from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains
@@ -117,6 +118,14 @@ class Keeper:
     def measured(self, ready: Prepared) -> Sequence[ExposureResult]:
         """The results of all exposures that take part, as measured, in order of time."""
         return [self.results[index] for index in sorted(self.results)]
+
+    def solutions(self, exposures: Sequence[Frame]) -> dict[int, Solution]:
+        """Where exposures are on the sky, by their place among all; of those that are placed."""
+        return {
+            index: result.placement.solution
+            for index, result in self.results.items()
+            if result.placement is not None
+        }
 
     def no_sky(self) -> set[str]:
         """Names of files that turned out to be no exposures of the sky."""

@@ -1,7 +1,8 @@
 """Constants of cameras and telescope: the plan's, the header's, measured ones, or stated guesses.
 
-Each kit (camera, size, binning) has its own in each of its settings (gain, offset, read-out mode);
-what the plan says of the camera holds for the one that has most exposures.
+Each kit (camera, size, binning) has its own in each of its settings (gain, offset, read-out mode):
+what is said of it by name; what the plan says of the camera without a name holds for the one that
+has most exposures.
 """
 
 from __future__ import annotations
@@ -25,6 +26,7 @@ from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import PixelSource, read_stored
 from narrow_beacon.core.frames.frame import Frame, SortedNight
 from narrow_beacon.core.frames.header import FrameFacts
+from narrow_beacon.core.kits import KitWord
 from narrow_beacon.core.measure.noise import CameraConstants, scintillation
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan
@@ -110,21 +112,26 @@ class _Kit:
         self._facts: FrameFacts = exposures[0].facts
         self.words: dict[str, str] = {}
         self.remarks: list[Remark] = []
-        own = plan if spoken_of else None
+        unnamed = KitWord(
+            plan.gain_e_per_adu, plan.read_noise_e, plan.linear_limit_adu,
+            plan.scale_arcsec_per_px,
+        )  # fmt: skip
+        own = plan.kits.word(*exposures[0].known_as)
+        own = own.over(unnamed) if spoken_of else own
         measured = _measured_noise(calibration)
         self._gain = self._constant(
-            "gain_e_per_adu", own.gain_e_per_adu if own else None, self._facts.gain_e_per_adu,
+            "gain_e_per_adu", own.gain_e_per_adu, self._facts.gain_e_per_adu,
             measured.gain_e_per_adu if measured else None, 1.0, "e⁻/ADU",
             "uncertainties scale with the root of it: twice the gain, 0.7 times the noise",
         )  # fmt: skip
         self._noise = self._constant(
-            "read_noise_e", own.read_noise_e if own else None, self._facts.read_noise_e,
+            "read_noise_e", own.read_noise_e, self._facts.read_noise_e,
             measured.read_noise_e if measured else None, 8.0, "e⁻",
             "the uncertainty of faint stars",
         )  # fmt: skip
         self._limit = self._linear_limit(own)
         self._aperture = self._telescope()
-        self._scale = own.scale_arcsec_per_px if own else None
+        self._scale = own.scale_arcsec_per_px
         self._remark_on_colours()
 
     def _remark_on_colours(self) -> None:
@@ -192,7 +199,7 @@ class _Kit:
         self._remark(f"{name} is unknown; {default:g} {unit} is assumed; set it in [kit]", matters)
         return default
 
-    def _linear_limit(self, own: Plan | None) -> float:
+    def _linear_limit(self, own: KitWord) -> float:
         """The raw level above which a pixel counts as saturated: what is said of it, unless the
         frames show that the camera stops before.
         """
@@ -231,9 +238,9 @@ class _Kit:
         self._say("linear_limit_adu", f"{limit:.0f} ADU assumed")
         return limit
 
-    def _said_limit(self, own: Plan | None, tops: Sequence[Top]) -> tuple[float | None, str]:
+    def _said_limit(self, own: KitWord, tops: Sequence[Top]) -> tuple[float | None, str]:
         """The linear limit as the plan or the header says it."""
-        if own and own.linear_limit_adu:
+        if own.linear_limit_adu:
             return own.linear_limit_adu, "from the plan" if self._plan.text else "as given"
         header = self._facts.linear_limit_adu
         if header is None:

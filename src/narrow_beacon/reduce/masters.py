@@ -12,14 +12,17 @@ from narrow_beacon.core.correct.masters import (
     MasterFacts,
     build_master,
     group_calibration,
+    is_master,
     read_facts,
     read_master,
     write_master,
 )
 from narrow_beacon.core.correct.match import choose_bias, choose_dark
+from narrow_beacon.core.correct.ready_made import read_ready_made
 from narrow_beacon.core.errors import UnreadableFileError
-from narrow_beacon.core.frames.fits_file import read_pixels
+from narrow_beacon.core.frames.fits_file import file_sha256, read_pixels
 from narrow_beacon.core.frames.frame import Frame
+from narrow_beacon.core.kits import NO_WORDS, Kits, Rules
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.reduce.faults import words_of
 from narrow_beacon.reduce.names import fingerprint
@@ -53,26 +56,31 @@ def build_masters(
     scratch: Path,
     workers: Pool,
     done: Callable[[BuiltMaster], None] = lambda _: None,
+    kits: Kits = NO_WORDS,
 ) -> tuple[list[MasterFile], list[Remark]]:
-    """Combine all calibration frames into masters under ``folder``; flats after the rest.
+    """Combine all calibration frames into masters under ``folder``; flats after the rest;
+    each by the rules of its kit.
 
     A master that is there already under its name was made of the same frames and stays. Frames
     and groups that fail are remarked on, and the rest goes on.
     """
     groups = group_calibration(frames)
     first = [group for group in groups if group[0].kind != "flat"]
-    built = workers.map(_build, [(group, folder, scratch, None) for group in first], done)
+    rules = {id(group): kits.word(*group[0].known_as).rules for group in groups}
+    built = workers.map(
+        _build, [(group, folder, scratch, None, rules[id(group)]) for group in first], done
+    )
     masters = [one.master for one in built if one.master]
     facts = [master.facts for master in masters]
     calls = []
     for group in groups:
         if group[0].kind != "flat":
             continue
-        choice = choose_dark(group[0], facts)
+        choice = choose_dark(group[0], facts, rules[id(group)])
         if choice.index is None:
-            choice = choose_bias(group[0], facts)
+            choice = choose_bias(group[0], facts, rules[id(group)])
         signal = None if choice.index is None else masters[choice.index].path
-        calls.append((group, folder, scratch, signal))
+        calls.append((group, folder, scratch, signal, rules[id(group)]))
     flats = workers.map(_build, calls, done)
     masters += [one.master for one in flats if one.master]
     remarks = [
@@ -87,22 +95,24 @@ def build_masters(
     return masters, remarks
 
 
-def _build(group: Sequence[Frame], folder: Path, scratch: Path, signal: Path | None) -> BuiltMaster:
-    path = folder / f"{_file_name(group, signal)}.fits"
+def _build(
+    group: Sequence[Frame], folder: Path, scratch: Path, signal: Path | None, rules: Rules
+) -> BuiltMaster:
+    path = folder / f"{_file_name(group, signal, rules)}.fits"
     if path.exists():
         try:
             return BuiltMaster(MasterFile(read_facts(path), path))
         except UnreadableFileError:
             path.unlink()
     try:
-        master = build_master(group, scratch, read_master(signal) if signal else None)
+        master = build_master(group, scratch, read_master(signal) if signal else None, rules)
     except Exception as error:
         good = [frame for frame in group if _readable(frame)]
         bad = [frame.name for frame in group if frame not in good]
         if not good or not bad:
             what = f"the master of {len(group)} {group[0].kind} frames"
             return BuiltMaster(None, (words_of(error, "building", what),))
-        rest = _build(good, folder, scratch, signal)
+        rest = _build(good, folder, scratch, signal, rules)
         words = f"{', '.join(bad)} could not be read, so it is not in its master: {error}"
         return BuiltMaster(rest.master, (words, *rest.problems))
     write_master(master, path)
@@ -117,7 +127,7 @@ def _readable(frame: Frame) -> bool:
     return True
 
 
-def _file_name(group: Sequence[Frame], signal: Path | None) -> str:
+def _file_name(group: Sequence[Frame], signal: Path | None, rules: Rules) -> str:
     """What the master is, and a name of all that goes into it."""
     frame = group[0]
     words = [frame.kind, frame.filter or ""]
@@ -127,16 +137,21 @@ def _file_name(group: Sequence[Frame], signal: Path | None) -> str:
         words.append(f"{frame.temperature_c:.0f}C".replace("-", "minus"))
     name = "-".join(word for word in [*words, frame.night] if word).replace(" ", "-")
     inputs = [(f.sha256 + f.part, f.kind, f.filter, f.exposure_s, f.night) for f in group]
-    content = fingerprint(inputs, signal.name if signal else "")
+    content = fingerprint(inputs, signal.name if signal else "", *rules.combination)
     return f"{re.sub(r'[^A-Za-z0-9.-]', '_', name)}-{content[:12]}"
 
 
-def library_masters(folder: Path | None) -> tuple[list[MasterFile], list[Remark]]:
-    """Masters of earlier nights, and remarks on files that are none."""
+def library_masters(
+    folder: Path | None, imports: Path, longitude_deg: float = 0.0
+) -> tuple[list[MasterFile], list[Remark]]:
+    """Masters of earlier nights, and remarks on files that are none. Those that were made elsewhere
+    are taken over below ``imports``; their nights are those of a longitude.
+    """
     found, problems = [], []
-    for path in sorted(folder.rglob("*.fits")) if folder else []:
+    for path in sorted(folder.rglob("*.fit*")) if folder else []:
         try:
-            found.append(MasterFile(read_facts(path), path))
+            own = path if is_master(path) else import_master(path, imports, longitude_deg)
+            found.append(MasterFile(read_facts(own), own))
         except UnreadableFileError as error:
             problems.append(
                 Remark(
@@ -145,6 +160,18 @@ def library_masters(folder: Path | None) -> tuple[list[MasterFile], list[Remark]
                 )
             )  # fmt: skip
     return found, problems
+
+
+def import_master(path: Path, folder: Path, longitude_deg: float = 0.0) -> Path:
+    """Take a ready-made master over into a folder, under a name of what it is. Raises
+    UnreadableFileError.
+    """
+    master = read_ready_made(path, longitude_deg)
+    name = re.sub(r"[^A-Za-z0-9.-]+", "-", master.facts.label.replace("−", "minus"))
+    own = folder / f"{name}-{fingerprint(file_sha256(path))[:12]}.fits"
+    if not own.exists():
+        write_master(master, own)
+    return own
 
 
 def flat_remarks(masters: Sequence[MasterFile]) -> list[Remark]:
@@ -196,4 +223,6 @@ def _dust(verdict: FlatVerdict, between: str) -> Remark:
 
 
 def _optics(facts: MasterFacts) -> tuple[object, ...]:
-    return facts.filter, facts.shape, facts.binning, facts.camera
+    return (
+        facts.filter, facts.shape, facts.binning, facts.camera, facts.telescope, facts.rotator_deg,
+    )  # fmt: skip

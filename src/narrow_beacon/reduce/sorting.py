@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, replace
+from fnmatch import fnmatch
 
 import numpy as np
 
@@ -136,9 +137,14 @@ def _doubted(raws: Sequence[RawFile]) -> list[Remark]:
 
 
 def inspected(
-    plan: Plan, raws: Sequence[RawFile], words: Mapping[str, Correction]
+    plan: Plan,
+    raws: Sequence[RawFile],
+    words: Mapping[str, Correction],
+    wanted: Container[str] | None = None,
 ) -> list[Frame | LeftOut]:
-    """What every file is by itself, before it is held against the others."""
+    """What every file is by itself, before it is held against the others; or those of the names
+    ``wanted``, among all of ``raws``.
+    """
     longitude = plan.site.longitude_deg if plan.site else _longitude_of(raws)
     rule = TimeRule(plan.timestamp, plan.clock_offset_s, longitude)
     coloured = replace(rule, pattern=plan.pattern)
@@ -148,10 +154,19 @@ def inspected(
     return [
         settle(
             raw, plan.default_filter,
-            coloured if not sensors or _camera_of(raw) in sensors else rule, words.get(raw.name),
+            coloured if not sensors or _camera_of(raw) in sensors else rule,
+            _said_of(plan, raw.name, words.get(raw.name)),
         )
         for raw in raws
+        if wanted is None or raw.name in wanted
     ]  # fmt: skip
+
+
+def _said_of(plan: Plan, name: str, word: Correction | None) -> Correction | None:
+    """The observer's word on a file, with what the plan leaves out."""
+    if not any(fnmatch(name, pattern) for pattern in plan.leave_out):
+        return word
+    return replace(word or Correction(), aside="left out in the plan")
 
 
 def _camera_of(raw: RawFile) -> str | None:

@@ -167,9 +167,12 @@ class Walk:
         self.progress.start("building masters", 0)
         made, remarks = build_masters(
             night.calibration, self.keeper.folder("masters"), self.keeper.folder("scratch"),
-            self.pool, lambda _: self.progress.advance(),
+            self.pool, lambda _: self.progress.advance(), self.plan.kits,
         )  # fmt: skip
-        kept, problems = library_masters(self.plan.library)
+        longitude = self.plan.site.longitude_deg if self.plan.site else 0.0
+        kept, problems = library_masters(
+            self.plan.library, self.keeper.folder("masters"), longitude
+        )
         kept += self.keeper.shelf()
         self.keeper.keep_masters([*made, *kept])
         self.keeper.keep_remarks("masters", [*remarks, *problems, *flat_remarks(made)])
@@ -188,7 +191,7 @@ class Walk:
         self.progress.start("preparing corrections", kinds)
         chains = build_chains(
             exposures, masters, self.keeper.folder("chains"), self.keeper.picks(), self.pool,
-            lambda _: self.progress.advance(), self.plan.defects,
+            lambda _: self.progress.advance(), self.plan.kits,
         )  # fmt: skip
         self.keeper.keep_chains(chains)
         self._remark_on(chains)

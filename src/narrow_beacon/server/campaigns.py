@@ -9,6 +9,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from narrow_beacon import __version__
+from narrow_beacon.core.words import counted
 from narrow_beacon.plan import PlanError, read_plan
 from narrow_beacon.reduce.field import band_of
 from narrow_beacon.server.next_step import next_step
@@ -59,6 +60,7 @@ from narrow_beacon.store.models import (
     Star,
 )
 from narrow_beacon.store.remarks import remarks_of
+from narrow_beacon.store.shelf import SHELF, leave_on_shelf
 
 blueprint = APIBlueprint("campaigns", __name__)
 PLAN_NAME = "plan.toml"
@@ -158,11 +160,14 @@ def remove(number: int) -> Done:
         busy = select(Job.id).where(Job.campaign_id == number, Job.state == "running")
         if session.scalars(busy).first() is not None:
             raise Problem(409, "It is at work", f"Stop the job of {name} first, then delete it.")
+        shelved = leave_on_shelf(session, campaign, state.store.folder(SHELF))
         delete_campaign(session, campaign)
     folder = state.store.folder(f"campaign-{number}")
     kept = remove_made_files(folder)
     state.events.publish("changed", campaign=number)
     words = f"Deleted {name}; no raw file was touched."
+    if shelved:
+        words += f" Its {counted(shelved, 'master')} stay on the shelf."
     return Done(words=f"{words} What was uploaded is still in {kept}." if kept else words)
 
 

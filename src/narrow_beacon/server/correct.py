@@ -9,13 +9,16 @@ from apiflask import APIBlueprint
 from sqlalchemy import func, select
 
 from narrow_beacon.core.correct.appearance import look_at
-from narrow_beacon.core.correct.flat_verdict import judge_flats
+from narrow_beacon.core.correct.combine import LEAST_TO_CLIP
+from narrow_beacon.core.correct.flat_verdict import FlatVerdict, judge_flats
 from narrow_beacon.core.correct.masters import MasterFacts, read_master
 from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.frame import RawFile
+from narrow_beacon.core.kits import MEAN, MEDIAN
 from narrow_beacon.reduce.chain_plan import LEFT_OUT
 from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.codec import load
-from narrow_beacon.server.images import RAW, view_of_file
+from narrow_beacon.server.images import RAW, flat_and_master, view_of_file
 from narrow_beacon.server.night import master_version
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
@@ -25,12 +28,13 @@ from narrow_beacon.server.schemas.correct import (
     FigureOut,
     FiguresOut,
     FlatOut,
+    FrameOf,
     MasterOut,
     MasterPick,
     OptionOut,
     StationOut,
 )
-from narrow_beacon.server.state import campaign_of, changing, shared
+from narrow_beacon.server.state import campaign_of, changing, file_of, shared
 from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import chains_of
 from narrow_beacon.store.models import Campaign, MasterRecord, NightFile
@@ -55,12 +59,20 @@ def correct(number: int) -> CorrectOut:
         masters = session.scalars(
             select(MasterRecord).where(MasterRecord.campaign_id == number).order_by(MasterRecord.id)
         ).all()
+        frames: dict[str, FrameOf] = {
+            file.sha256: FrameOf(id=file.id, name=file.name)
+            for file in session.scalars(
+                select(NightFile).where(
+                    NightFile.campaign_id == number, NightFile.part == "calibration"
+                )
+            )
+        }
     used = {key for chain in chains.values() for key in chain.masters}
     labels = {facts.key: facts.label for r in masters for facts in [load(MasterFacts, r.facts)]}
     ids = {load(MasterFacts, r.facts).key: r.id for r in masters}
     return CorrectOut(
         chains=[_chain(chain, counts.get(chain.name, 0), ids) for chain in chains.values()],
-        masters=[_master(record, used, labels) for record in masters],
+        masters=[_master(record, used, labels, frames) for record in masters],
     )
 
 
@@ -81,8 +93,9 @@ def _chain(chain: ChainReport, exposures: int, ids: dict[str, int]) -> ChainOut:
         ],
         missing=[words for words in chain.remarks if words not in said],
         defects=chain.defects,
+        masters=list(chain.masters),
         options=[
-            OptionOut(**vars(option) | {"remarks": list(option.remarks)})
+            OptionOut(**vars(option) | {"remarks": list(option.remarks), "fit": list(option.fit)})
             for option in chain.options
         ],
         left_out=list(chain.left_out),
@@ -100,7 +113,7 @@ def over(number: int, other: int) -> FlatOut:
         records = [record for record in found if record is not None]
         paths = [Path(record.path) for record in records]
         campaign = session.get_one(Campaign, records[0].campaign_id)
-        gains = [camera["gain_e_per_adu"] for camera in (campaign.cameras or {}).values()]
+        gain = _gain_of(campaign)
     try:
         first, second = (read_master(path) for path in paths)
     except UnreadableFileError as error:
@@ -108,10 +121,13 @@ def over(number: int, other: int) -> FlatOut:
     if first.facts.kind != "flat" or first.plane.shape != second.plane.shape:
         raise Problem(422, "Not to be compared", "Two flats of one size can be.")
     photons = None
-    if gains:
-        one, two = (m.facts.level_adu * m.facts.count * gains[0] for m in (first, second))
+    if gain and min(first.facts.level_adu, second.facts.level_adu) > 0:
+        one, two = (m.facts.level_adu * m.facts.count * gain for m in (first, second))
         photons = (one, two)
-    verdict = judge_flats(first.plane, second.plane, photons)
+    return _verdict(judge_flats(first.plane, second.plane, photons))
+
+
+def _verdict(verdict: FlatVerdict) -> FlatOut:
     worst = max([abs(c.change) for c in verdict.changes] + [verdict.slope / 2, abs(verdict.radial)])
     return FlatOut(
         words=list(verdict.words), scatter=verdict.scatter,
@@ -119,6 +135,30 @@ def over(number: int, other: int) -> FlatOut:
         slope=verdict.slope, slope_deg=verdict.slope_deg, radial=verdict.radial,
         cost_mmag=1086.0 * worst,
     )  # fmt: skip
+
+
+@blueprint.get("/api/files/<int:number>/over/<int:master>")
+@blueprint.output(FlatOut)
+def single_over(number: int, master: int) -> FlatOut:
+    """What a single flat divided by its master shows."""
+    with shared().store.session() as session:
+        file = file_of(session, number)
+        raw, campaign = load(RawFile, file.raw), campaign_of(session, file.campaign_id)
+        gain = _gain_of(campaign)
+    try:
+        plane, whole = flat_and_master(raw, master)
+    except (UnreadableFileError, OSError) as error:
+        raise Problem(409, "The flat cannot be read", str(error)) from error
+    if whole.facts.kind != "flat":
+        raise Problem(422, "Not to be compared", "A flat with its master flat can be.")
+    one = whole.facts.level_adu
+    photons = (one * gain, one * whole.facts.count * gain) if gain and one > 0 else None
+    return _verdict(judge_flats(plane, whole.plane, photons))
+
+
+def _gain_of(campaign: Campaign) -> float | None:
+    gains = [camera["gain_e_per_adu"] for camera in (campaign.cameras or {}).values()]
+    return float(gains[0]) if gains else None
 
 
 @blueprint.get("/api/files/<int:number>/figures")
@@ -164,12 +204,27 @@ def pick(number: int, body: MasterPick) -> Done:
         return Done(words=entry.words if entry else "Nothing to change.")
 
 
-def _master(record: MasterRecord, used: set[str], labels: dict[str, str]) -> MasterOut:
+def _master(
+    record: MasterRecord, used: set[str], labels: dict[str, str], frames: dict[str, FrameOf]
+) -> MasterOut:
     facts = load(MasterFacts, record.facts)
     return MasterOut(
         id=record.id, label=facts.label, kind=facts.kind, filter=facts.filter or "",
         exposure_s=facts.exposure_s, temperature_c=facts.temperature_c, night=facts.night,
         count=facts.count, level_adu=facts.level_adu, clipped_share=facts.clipped_share,
-        made_with=[labels.get(key, key) for key in facts.made_with], used=facts.key in used,
+        combined=_combined(facts), used=facts.key in used,
+        made_with=[labels.get(key, key) for key in facts.made_with],
+        frames=[frames[sha256] for _, sha256 in facts.inputs if sha256 in frames],
         camera=facts.camera or "", version=master_version(record),
     )  # fmt: skip
+
+
+def _combined(facts: MasterFacts) -> str:
+    if facts.combined == MEAN:
+        way = "mean"
+    elif facts.combined == MEDIAN or facts.count < LEAST_TO_CLIP:
+        way = "median"
+    else:
+        way = f"mean within {facts.clip_sigma:g} σ of the median"
+    scaled = "; each scaled to a median of 1" if facts.kind == "flat" else ""
+    return f"{way}, all frames weigh alike{scaled}"

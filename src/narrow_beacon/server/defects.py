@@ -2,28 +2,42 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+import io
+import re
+from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 from apiflask import APIBlueprint
-from sqlalchemy import select
+from astropy.io import fits
+from flask import Response
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.arrays import Floats, Plane
-from narrow_beacon.core.correct.defects import DefectRule, deviations
-from narrow_beacon.core.correct.masters import MasterFacts, read_master
+from narrow_beacon.core.correct.defect_file import MOST_MARKS, read_marks, write_marks
+from narrow_beacon.core.correct.defects import USUAL_DEFECTS, defects_said, deviations
 from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.kits import KitWord
 from narrow_beacon.core.words import counted
-from narrow_beacon.reduce.chains import ChainReport
-from narrow_beacon.reduce.codec import load
+from narrow_beacon.reduce.chains import own_pixels
+from narrow_beacon.reduce.context import load_chain
+from narrow_beacon.server.kit_defects import dark_of
+from narrow_beacon.server.kits import say
 from narrow_beacon.server.night import curves_now
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
-from narrow_beacon.server.schemas.correct import DefectsIn, DefectsOut
-from narrow_beacon.server.state import campaign_of, changing, file_of, shared
-from narrow_beacon.store.actions import Change, act
-from narrow_beacon.store.campaigns import chains_of, defects_of, defects_to_json
-from narrow_beacon.store.models import Campaign, MasterRecord, NightFile
+from narrow_beacon.server.schemas.correct import (
+    DefectsIn,
+    DefectsOut,
+    DefectVersion,
+    MapIn,
+    MapQuery,
+)
+from narrow_beacon.server.state import campaign_of, changing, file_of, files_in, shared
+from narrow_beacon.store.campaigns import chains_of
+from narrow_beacon.store.files import frame_of
+from narrow_beacon.store.kits import kits_of, versions_of
+from narrow_beacon.store.models import Campaign, NightFile
 
 blueprint = APIBlueprint("defects", __name__)
 _LISTED = 20_000
@@ -40,37 +54,40 @@ def defects(number: int, file: int) -> DefectsOut:
     with shared().store.session() as session:
         campaign = campaign_of(session, number)
         exposure = file_of(session, file)
-        rule = defects_of(session, campaign)
-        own = bool(campaign.defects) and not (campaign.defects or {}).get("taken")
-        plane = _dark(session, campaign, chains_of(session, campaign).get(exposure.chain or ""))
+        kit = exposure.kit or ""
+        rule = defects_said(kits_of(session, campaign).word(kit))
+        own = not (campaign.kits or {"taken": True}).get("taken")
+        versions = [
+            DefectVersion(
+                id=record.id, said=record.said.isoformat(timespec="seconds"),
+                campaign=record.campaign,
+                threshold=float(record.words.get("defect_threshold", USUAL_DEFECTS.threshold)),
+                marks=[_shown(mark) for mark in record.words.get("marks", [])],
+            )
+            for record in versions_of(session, kit)
+            if "defect_threshold" in record.words or "marks" in record.words
+        ]  # fmt: skip
+        plane = dark_of(session, campaign, chains_of(session, campaign).get(exposure.chain or ""))
+        frame = frame_of(session, campaign, exposure)
         stars = _stars(session, campaign, exposure)
+    if plane is not None and frame is not None:
+        plane = own_pixels(plane, frame)
     z = np.abs(deviations(plane)) if plane is not None else np.zeros((1, 1), np.float32)
     at = np.flatnonzero(z > _LEAST_DEVIATION)
     at = at[np.argsort(-z.ravel()[at], kind="stable")]
     y, x = np.divmod(at[:_LISTED], z.shape[1])
+    source = frame.source if frame else None
     return DefectsOut(
-        threshold=rule.threshold, own=own,
-        marks=[[m[0] + 1, m[1] + 1, m[2], m[3]] for m in rule.marks],
+        first=[n + 1 for n in source.first] if source else [1, 1],
+        step=source.step if source else 1,
+        kit=kit, threshold=rule.threshold, own=own, versions=versions,
+        marks=[_shown(mark) for mark in rule.marks],
         x_px=x.tolist(), y_px=y.tolist(),
         deviation=np.round(z[y, x].astype(float), 1).tolist(), more=at.size > _LISTED,
         stars=_touched(z, *stars) if plane is not None else [],
+        star_x_px=np.round(stars[0], 1).tolist(), star_y_px=np.round(stars[1], 1).tolist(),
+        radius_px=stars[2],
     )  # fmt: skip
-
-
-def _dark(session: Session, campaign: Campaign, chain: ChainReport | None) -> Plane | None:
-    """The master dark of a chain, whole; None where it has none."""
-    if chain is None:
-        return None
-    for record in session.scalars(
-        select(MasterRecord).where(MasterRecord.campaign_id == campaign.id)
-    ):
-        facts = load(MasterFacts, record.facts)
-        if facts.key in chain.masters and facts.kind in ("dark", "flat dark"):
-            try:
-                return read_master(Path(record.path)).plane
-            except UnreadableFileError as error:
-                raise Problem(409, "The master cannot be read", str(error)) from error
-    return None
 
 
 def _stars(
@@ -106,10 +123,79 @@ def change(number: int, body: DefectsIn) -> Done:
     for x, y, width, height in body.marks:
         if min(x, y, width, height) < 1:
             raise Problem(422, "Not a mark", "Give x, y, width and height in pixels from 1.")
-    rule = DefectRule(body.threshold, tuple((x - 1, y - 1, w, h) for x, y, w, h in body.marks))
+    marks = tuple((x - 1, y - 1, w, h) for x, y, w, h in body.marks)
     with changing(number) as (session, campaign):
-        marks = f", {counted(len(rule.marks), 'mark')}" if rule.marks else ""
-        words = f"changed defects: beyond {rule.threshold:g} σ{marks}"
-        after = defects_to_json(rule)
-        entry = act(session, campaign, words, [Change("campaign", campaign.id, "defects", after)])
-        return Done(words=entry.words if entry else "Nothing to change.")
+        kit = files_in(session, campaign, [body.file])[0].kit or ""
+        before = kits_of(session, campaign)
+        now = defects_said(before.word(kit))
+        if (now.threshold, now.marks) == (body.threshold, marks):
+            return Done(words="Nothing to change.")
+        word = replace(
+            before.said.get(kit, KitWord()), defect_threshold=body.threshold, marks=marks
+        )
+        told = f", {counted(len(marks), 'mark')}" if marks else ""
+        words = say(
+            session, campaign, kit, word, f"changed defects: beyond {body.threshold:g} σ{told}"
+        )
+    return Done(words=words)
+
+
+@blueprint.get("/api/campaigns/<int:number>/defects/<int:file>/map")
+@blueprint.input(MapQuery, location="query", arg_name="query")
+@blueprint.doc(hide=True)
+def save_map(number: int, file: int, query: MapQuery) -> Response:
+    """The defect map of an exposure's kit: as an image, 1 where a pixel is repaired; or what was
+    marked as a table.
+    """
+    with shared().store.session() as session:
+        campaign = campaign_of(session, number)
+        exposure = files_in(session, campaign, [file])[0]
+        rule = defects_said(kits_of(session, campaign).word(exposure.kit or ""))
+        chain = chains_of(session, campaign).get(exposure.chain or "")
+        camera = exposure.kit or "camera"
+    name = re.sub(r"[^A-Za-z0-9.-]+", "-", camera).strip("-")
+    if query.form == "csv":
+        content, kind = write_marks(rule.marks).encode(), "text/csv"
+    else:
+        if chain is None:
+            raise Problem(409, "No map yet", "Build the masters in Correct first.")
+        header = fits.Header()
+        header["IMAGETYP"] = ("defect map", "not 0 where a pixel is repaired")
+        header["THRESH"] = (rule.threshold, "robust sigmas of the master dark")
+        header["KIT"] = camera.replace("×", "x").encode("ascii", "replace").decode()[:60]
+        out = io.BytesIO()
+        flags = (load_chain(chain.folder).defects != 0).astype(np.uint8)
+        fits.PrimaryHDU(flags, header).writeto(out)
+        content, kind = out.getvalue(), "application/fits"
+    response = Response(content, content_type=kind)
+    response.headers["Content-Disposition"] = f"attachment; filename=defects-{name}.{query.form}"
+    return response
+
+
+@blueprint.post("/api/campaigns/<int:number>/defects/map")
+@blueprint.input(MapIn, arg_name="body")
+@blueprint.output(Done)
+def take_map(number: int, body: MapIn) -> Done:
+    """Add the marks of a file to those of an exposure's kit: a table, or an image of its size."""
+    path = shared().folders.check(body.path)
+    try:
+        marks = read_marks(path)
+    except (UnreadableFileError, OSError) as error:
+        raise Problem(422, "Not a defect map", str(error)) from error
+    if not marks:
+        raise Problem(422, "Nothing marked", f"{path.name} marks no pixel.")
+    with changing(number) as (session, campaign):
+        kit = files_in(session, campaign, [body.file])[0].kit or ""
+        kits = kits_of(session, campaign)
+        rule = defects_said(kits.word(kit))
+        kept = tuple(dict.fromkeys((*rule.marks, *marks)))
+        if len(kept) > MOST_MARKS:
+            raise Problem(422, "Too many marks", f"{len(kept):,}; {MOST_MARKS:,} at most.")
+        word = replace(kits.said.get(kit, KitWord()), defect_threshold=rule.threshold, marks=kept)
+        words = f"took over {counted(len(marks), 'mark')} of {path.name}"
+        return Done(words=say(session, campaign, kit, word, words))
+
+
+def _shown(mark: Sequence[int]) -> list[int]:
+    """A mark as the page has it: counted from 1."""
+    return [mark[0] + 1, mark[1] + 1, mark[2], mark[3]]

@@ -19,7 +19,7 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.correct.apply import Chain, Workspace, correct
-from narrow_beacon.core.correct.masters import read_master
+from narrow_beacon.core.correct.masters import Master, MasterFacts, read_master
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import read_pixels
 from narrow_beacon.core.frames.frame import RawFile
@@ -33,6 +33,7 @@ from narrow_beacon.core.frames.pyramid import (
 from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.codec import load
 from narrow_beacon.reduce.context import load_chain
+from narrow_beacon.server.kit_defects import tried_defects
 from narrow_beacon.server.night import image_version, master_version
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.correct import ImageInfo, ImageQuery
@@ -47,15 +48,18 @@ _NO_LIMIT = 1e9
 _EVEN_SIGMA = 6.0
 _LEAST_FLAT = 0.05
 _OVER = re.compile(r"over(\d+)")
+_RESIDUAL = re.compile(r"residual(\d+(?:\.\d+)?)")
 _A_DAY = "private, max-age=86400, immutable"
 
 
 class View:
     """An image with its pyramid, made level by level as it is asked for."""
 
-    def __init__(self, pixels: Plane, version: str, *, even: bool = False) -> None:
+    def __init__(
+        self, pixels: Plane, version: str, *, even: bool = False, noise: float | None = None
+    ) -> None:
         self.pixels, self.version = pixels, version
-        self.brightness = measure_brightness(pixels)
+        self.brightness = measure_brightness(pixels, noise)
         if even:
             # What departs to either side matters alike.
             b = self.brightness
@@ -121,11 +125,64 @@ def view_of_file(number: int, off: str = "") -> View:
     if raw.source is None:
         raise Problem(409, "Not an image", f"{path}: {raw.problem}")
     report = load(ChainReport, record.report) if record else None
+    over, tried, noise = _OVER.fullmatch(off), _RESIDUAL.fullmatch(off), None
     try:
-        pixels = _pixels(raw, report, frozenset(off.split(",")))
+        if over:
+            pixels = _flat_over(raw, int(over.group(1)))
+        elif tried:
+            pixels, noise = residual_of_repair(number, raw, report, float(tried.group(1)))
+        else:
+            pixels = _pixels(raw, report, frozenset(off.split(",")))
     except (UnreadableFileError, OSError) as error:
         raise Problem(409, "The image cannot be read", str(error)) from error
-    return _keep(key, View(pixels, version))
+    return _keep(key, View(pixels, version, even=bool(over or tried), noise=noise))
+
+
+def _flat_over(raw: RawFile, number: int) -> Plane:
+    """A single flat, less what was taken off before the master was made, over that master."""
+    plane, master = flat_and_master(raw, number)
+    return _over(plane, master.plane)
+
+
+def flat_and_master(raw: RawFile, number: int) -> tuple[Plane, Master]:
+    """A single flat as it goes into a master flat, relative to its own median, and that master."""
+    if raw.source is None:
+        raise Problem(409, "Not an image", raw.problem)
+    with shared().store.session() as session:
+        record = session.get(MasterRecord, number)
+        if record is None:
+            raise Problem(404, "No such master", "It was built anew; the list is reloaded.")
+        master = read_master(Path(record.path))
+        others = session.scalars(
+            select(MasterRecord).where(MasterRecord.campaign_id == record.campaign_id)
+        )
+        below = [r.path for r in others if load(MasterFacts, r.facts).key in master.facts.made_with]
+    pixels = read_pixels(raw.source)
+    for path in below:
+        pixels = pixels - read_master(Path(path)).plane
+    if pixels.shape != master.plane.shape:
+        raise Problem(422, "Of another size", "Only flats of one size can be divided.")
+    return (pixels / np.float32(np.nanmedian(pixels))).astype(np.float32), master
+
+
+def residual_of_repair(
+    number: int, raw: RawFile, report: ChainReport | None, threshold: float
+) -> tuple[Plane, float]:
+    """What a repair by another threshold would take away from an exposure, and the noise of its
+    sky: the corrected pixels less the repaired ones. Hot pixels are specks on it; a star that shows
+    was eaten.
+    """
+    if raw.source is None or report is None:
+        raise Problem(409, "No chain yet", "Build the masters in Correct first.")
+    chain = load_chain(report.folder)
+    flags = tried_defects(number, threshold, chain.offset_adu.shape)
+    bare = replace(chain, defects=flags, repairs=np.empty(0, np.int64))
+    mended = replace(bare, repairs=np.flatnonzero(flags).astype(np.int64))
+    height, width = chain.offset_adu.shape
+    space = Workspace.of_shape(height, width)
+    before = correct(raw.source, bare, _NO_LIMIT, space)[0].copy()
+    noise = measure_brightness(before).noise
+    return before - correct(raw.source, mended, _NO_LIMIT, space)[0], noise
 
 
 def _pixels(raw: RawFile, report: ChainReport | None, off: frozenset[str]) -> Plane:
@@ -172,8 +229,12 @@ def _ratio_or_master(path: str, version: str, other: tuple[str, str] | None) -> 
     below = read_master(Path(other[0])).plane
     if below.shape != plane.shape:
         raise Problem(422, "Of another size", "Only flats of one size can be divided.")
+    return View(_over(plane, below), version, even=True)
+
+
+def _over(plane: Plane, below: Plane) -> Plane:
     ratio = np.where(below > _LEAST_FLAT, plane / np.maximum(below, _LEAST_FLAT), np.nan)
-    return View(ratio.astype(np.float32), version, even=True)
+    return ratio.astype(np.float32)
 
 
 def _view(kind: str, number: int, off: str) -> View:

@@ -7,7 +7,6 @@ import os
 import tempfile
 from collections import defaultdict
 from collections.abc import Sequence
-from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -56,8 +55,10 @@ from narrow_beacon.store.files import (
     correction_from,
     correction_of,
     files_with_headers,
+    known_files,
     sort_files,
 )
+from narrow_beacon.store.kits import kits_of
 from narrow_beacon.store.models import Campaign, Night, NightFile
 
 blueprint = APIBlueprint("intake", __name__)
@@ -68,6 +69,8 @@ _PREVIEWED = 200
 _ENDS = {
     "catalogue": (".vot", ".votable", ".xml", ".ecsv", ".csv", ".fits", ".fit"),
     "layout": (".toml",),
+    "defects": (".csv", ".txt", ".fits", ".fit", ".fts"),
+    "masters": (".fits", ".fit", ".fts", ".fits.gz", ".fits.fz"),
 }
 _SHOWN_FACTS = (
     "kind", "filter", "exposure_s", "time_utc", "temperature_c", "gain_setting", "binning",
@@ -171,6 +174,7 @@ def intake(number: int) -> IntakeOut:
         }
         raws = [load(RawFile, record.raw) for record in records]
         nights = sort_files(session, campaign)
+        kits = kits_of(session, campaign)
         # What turned out to be no exposure of the sky needs no calibration.
         troubled = {r.id for r in records if r.trouble and r.trouble.startswith(WRONG_KIND)}
         exposures = [f for f in nights.night.exposures if nights.ids[f.name] not in troubled]
@@ -181,7 +185,7 @@ def intake(number: int) -> IntakeOut:
     ]
     stacks = _stacks(records, raws, evenings)
     return IntakeOut(
-        files=files, stacks=stacks, missing=wanting(exposures, nights.night.calibration)
+        files=files, stacks=stacks, missing=wanting(exposures, nights.night.calibration, kits)
     )
 
 
@@ -274,14 +278,18 @@ def preview(number: int, body: Corrections) -> PreviewOut:
         campaign = campaign_of(session, number)
         plan = plan_of(session, campaign)
         files = _own_files(session, campaign, body.ids)
-        raws = [replace(load(RawFile, file.raw), name=file.name) for file in files]
-        before = {file.name: correction_of(file) for file in files}
-        after = {file.name: correction_from({**file.correction, **values}) for file in files}
+        known = known_files(session, campaign)
+        names = {number: name for name, number in known.ids.items()}
+        wanted = {names[file.id]: file for file in files}
+        before = {name: correction_of(file) for name, file in wanted.items()}
+        after = {
+            name: correction_from({**file.correction, **values}) for name, file in wanted.items()
+        }
     changes = [
-        ChangeOut(id=file.id, name=file.name, changes=changed)
-        for file, old, new in zip(
-            files, inspected(plan, raws, _said(before)), inspected(plan, raws, _said(after)),
-            strict=True,
+        ChangeOut(id=wanted[old.name].id, name=wanted[old.name].name, changes=changed)
+        for old, new in zip(
+            inspected(plan, known.raws, _said(before), wanted),
+            inspected(plan, known.raws, _said(after), wanted), strict=True,
         )
         if (changed := changed_words(old, new))
     ]  # fmt: skip

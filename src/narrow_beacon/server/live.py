@@ -31,8 +31,9 @@ def events() -> Response:
 def start_job(number: int, body: NewJob) -> JobOut:
     """Begin long work; one that waits already is not begun twice."""
     state = shared()
+    wish = {"pedestal_adu": body.pedestal_adu} if body.kind == "export" else None
     with state.store.session() as session:
-        result = _job(queue_job(session, campaign_of(session, number), body.kind))
+        result = _job(queue_job(session, campaign_of(session, number), body.kind, wish))
     state.events.publish("job", job=result.id, campaign=number, job_kind=body.kind, state="waiting")
     state.runner.wake()
     return result

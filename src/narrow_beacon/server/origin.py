@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon import __version__
 from narrow_beacon.core.frames.frame import RawFile
+from narrow_beacon.core.frames.words import WORDS
 from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.reduce.codec import load
@@ -72,7 +73,7 @@ def _raw(file: NightFile) -> Facts:
             value = reading.value
             text = value.isoformat(" ") if isinstance(value, datetime) else f"{value}"
             facts.append((words, f"{text} ({reading.keyword})"))
-    said = ", ".join(f"{_FROM_HEADER[name]} {value}" for name, value in file.correction.items())
+    said = ", ".join(f"{WORDS[name][0]} {value}" for name, value in file.correction.items())
     return [*facts, ("the observer says", said)]
 
 

@@ -15,7 +15,7 @@ from narrow_beacon.core.errors import CatalogueError
 from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.frames.header_values import sexagesimal_deg
 from narrow_beacon.core.report.layout import read_layout
-from narrow_beacon.plan import annulus_radii, radius_rule
+from narrow_beacon.plan_keys import annulus_radii, radius_rule
 from narrow_beacon.reduce.field import find_target
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.campaigns import Settings

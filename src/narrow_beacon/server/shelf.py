@@ -9,17 +9,20 @@ from apiflask import APIBlueprint
 from flask import Response, send_file
 
 from narrow_beacon.core.correct.masters import MasterFacts
+from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.codec import load
 from narrow_beacon.server.night import master_version
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
-from narrow_beacon.server.schemas.correct import Retire, ShelfMaster, ShelfOut
+from narrow_beacon.server.schemas.correct import Import, Retire, ShelfMaster, ShelfOut
 from narrow_beacon.server.state import shared
 from narrow_beacon.store.campaigns import chains_of, now
 from narrow_beacon.store.models import Campaign, MasterRecord
-from narrow_beacon.store.shelf import on_shelf
+from narrow_beacon.store.shelf import SHELF, on_shelf, put_on_shelf
 
 blueprint = APIBlueprint("shelf", __name__)
+_MOST_IMPORTS = 500
 
 
 @blueprint.get("/api/shelf")
@@ -29,17 +32,50 @@ def shelf() -> ShelfOut:
     with shared().store.session() as session:
         records = on_shelf(session)
         campaigns = {c.id: c for c in session.query(Campaign)}
-        used = {
+        used: set[tuple[int | None, str]] = {
             (number, key)
             for number, campaign in campaigns.items()
             for chain in chains_of(session, campaign).values()
             for key in chain.masters
         }
-        found = [_of_shelf(record, campaigns[record.campaign_id].name, used) for record in records]
+        names: dict[int | None, str] = {number: c.name for number, c in campaigns.items()}
+        found = [
+            _of_shelf(record, names.get(record.campaign_id) or record.origin, used)
+            for record in records
+        ]
     return ShelfOut(masters=sorted(found, key=lambda m: m.night, reverse=True))
 
 
-def _of_shelf(record: MasterRecord, campaign: str, used: set[tuple[int, str]]) -> ShelfMaster:
+@blueprint.post("/api/shelf")
+@blueprint.input(Import, arg_name="body")
+@blueprint.output(Done)
+def take(body: Import) -> Done:
+    """Take ready-made masters over: a file, or all of a folder."""
+    state = shared()
+    given = state.folders.check(body.path)
+    paths = sorted(given.rglob("*.fit*"))[:_MOST_IMPORTS] if given.is_dir() else [given]
+    if not paths:
+        raise Problem(422, "No masters there", f"There is no FITS file below {given}.")
+    folder = state.store.folder(SHELF)
+    taken, troubles = [], []
+    for path in paths:
+        try:
+            with state.store.session() as session:
+                record, new = put_on_shelf(session, path, folder)
+                taken += [record.label] if new else []
+        except (UnreadableFileError, OSError) as error:
+            troubles.append(str(error))
+    if troubles and not taken:
+        raise Problem(422, "Not taken over", " ".join(troubles[:3]))
+    words = f"Taken over: {', '.join(taken)}." if taken else "All of it is on the shelf already."
+    if troubles:
+        words += f" {counted(len(troubles), 'file')} could not be: {troubles[0]}"
+    return Done(words=words)
+
+
+def _of_shelf(
+    record: MasterRecord, campaign: str, used: set[tuple[int | None, str]]
+) -> ShelfMaster:
     facts = load(MasterFacts, record.facts)
     age = (now().date() - date.fromisoformat(facts.night)).days if facts.night else None
     height, width = facts.shape
@@ -54,8 +90,8 @@ def _of_shelf(record: MasterRecord, campaign: str, used: set[tuple[int, str]]) -
         label=facts.label, filter=facts.filter or "", exposure_s=facts.exposure_s,
         temperature_c=facts.temperature_c, night=facts.night, age_days=age, count=facts.count,
         level_adu=facts.level_adu, noise_adu=facts.noise_adu, clipped_share=facts.clipped_share,
-        retired=bool(record.retired), used=(record.campaign_id, facts.key) in used,
-        version=master_version(record),
+        retired=bool(record.retired), own=record.campaign_id is None,
+        used=(record.campaign_id, facts.key) in used, version=master_version(record),
     )  # fmt: skip
 
 

@@ -13,16 +13,20 @@ from sqlalchemy.orm import Session
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.store.campaigns import changed_after_measuring, now, queue_job
 from narrow_beacon.store.files import refresh_files
+from narrow_beacon.store.kits import what_changes
 from narrow_beacon.store.models import (
     Campaign,
     CastRecord,
+    KitWordRecord,
     LogEntry,
     NightFile,
     Recipe,
     Record,
 )
 
-_RECORDS: dict[str, type[Record]] = {"file": NightFile, "campaign": Campaign}
+_RECORDS: dict[str, type[Record]] = {
+    "file": NightFile, "campaign": Campaign, "kit_word": KitWordRecord,
+}  # fmt: skip
 _SORTING_FIELDS = {"correction", "kit_id", "site_id", "default_filter", "folders", "pattern"}
 _CENSUS_FIELDS = {
     "kit_id": "kit", "site_id": "site", "catalogue_id": "catalogue", "cone_url": "catalogue",
@@ -105,7 +109,7 @@ def act(
         page=sight.page,
     )  # fmt: skip
     session.add(entry)
-    _after(session, campaign, entry, {item["field"] for item in done})
+    _after(session, campaign, entry, done)
     return entry
 
 
@@ -143,7 +147,7 @@ def _back_and_forth(
     for item in changes if side == "after" else reversed(changes):
         setattr(session.get_one(_RECORDS[item["record"]], item["id"]), item["field"], item[side])
     entry.undone = side == "before"
-    _after(session, campaign, entry, {item["field"] for item in changes})
+    _after(session, campaign, entry, changes)
     return entry
 
 
@@ -211,14 +215,19 @@ def _overtaking(
     return None
 
 
-def _after(session: Session, campaign: Campaign, entry: LogEntry, fields: set[str]) -> None:
+def _after(
+    session: Session, campaign: Campaign, entry: LogEntry, changes: Sequence[dict[str, Any]]
+) -> None:
+    fields = {change["field"] for change in changes}
     if fields & _SORTING_FIELDS:
         refresh_files(session, campaign)
     changed = [words for field, words in _CENSUS_FIELDS.items() if field in fields]
     changed_after_measuring(session, campaign, changed)
     if "folders" in fields:
         queue_job(session, campaign, "sort")
-    if fields & {"picks", "defects"}:
+    kits = [what_changes(c["before"], c["after"]) for c in changes if c["field"] == "kits"]
+    changed_after_measuring(session, campaign, ["kit"] if any(c for c, _ in kits) else [])
+    if fields & {"picks", "defects"} or any(rules for _, rules in kits):
         queue_job(session, campaign, "masters")
     campaign.revision += 1
     entry.revision = campaign.revision

@@ -12,14 +12,16 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from narrow_beacon.core.correct.defects import USUAL_DEFECTS, DefectRule
 from narrow_beacon.core.curve.time import Site as Place
 from narrow_beacon.core.frames.fits_file import file_sha256
-from narrow_beacon.plan import Plan, RadiusRule
+from narrow_beacon.core.kits import KitWord
+from narrow_beacon.plan import Plan
+from narrow_beacon.plan_keys import RadiusRule
 from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.codec import load
 from narrow_beacon.reduce.names import fingerprint
 from narrow_beacon.store.fields import save_catalogue, star_table
+from narrow_beacon.store.kits import kits_of, kits_to_json
 from narrow_beacon.store.models import (
     Campaign,
     Catalogue,
@@ -27,7 +29,6 @@ from narrow_beacon.store.models import (
     ChainRecord,
     Job,
     Kit,
-    NightFile,
     Site,
 )
 
@@ -59,12 +60,13 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     campaign.target_ra_deg, campaign.target_dec_deg = plan.target_ra_deg, plan.target_dec_deg
     campaign.target_sure = bool(plan.target_name or plan.target_ra_deg is not None)
     campaign.default_filter = plan.default_filter
+    campaign.leave_out = list(plan.leave_out)
     campaign.library = str(plan.library.resolve()) if plan.library else None
     campaign.epoch_yr = plan.epoch_yr
     campaign.bands = dict(plan.bands)
     campaign.pattern = plan.pattern
-    if plan.defects != USUAL_DEFECTS:
-        campaign.defects = defects_to_json(plan.defects)
+    if any(word != KitWord() for word in plan.kits.said.values()):
+        campaign.kits = kits_to_json(plan.kits)
     campaign.measuring = measuring_of(plan)
     campaign.wanted_comparison = list(plan.comparison)
     campaign.wanted_check = plan.check
@@ -128,6 +130,7 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         folders=tuple(Path(folder) for folder in campaign.folders),
         library=library_of(campaign),
         default_filter=campaign.default_filter,
+        leave_out=tuple(campaign.leave_out or ()),
         epoch_yr=campaign.epoch_yr,
         cone_url=campaign.cone_url,
         site=place_of(session, campaign, of_headers=False),
@@ -137,7 +140,7 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         target_sure=campaign.target_sure,
         bands=campaign.bands or {},
         pattern=campaign.pattern,
-        defects=defects_of(session, campaign),
+        kits=kits_of(session, campaign),
         radius=RadiusRule(measuring["radius_px"], measuring["radius_fwhm"]),
         annulus=(measuring["annulus"][0], measuring["annulus"][1]),
         annulus_in_pixels=measuring["annulus_in_pixels"],
@@ -169,39 +172,6 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
     return plan
 
 
-def defects_to_json(rule: DefectRule, *, taken: bool = False) -> dict[str, Any]:
-    """A rule on defects, as a campaign keeps it; ``taken`` where it is what the camera's newest
-    campaign had when this one's chains were first made.
-    """
-    marks = [list(mark) for mark in rule.marks]
-    return {"threshold": rule.threshold, "marks": marks, "taken": taken}
-
-
-def defects_of(session: Session, campaign: Campaign) -> DefectRule:
-    """What counts as a defect: the campaign's rule; before its chains are first made the newest
-    that was given for a campaign of the same kit, since defects are the camera's; else the usual.
-    """
-    kept = campaign.defects
-    if kept is None:
-        own = select(NightFile.kit).where(
-            NightFile.campaign_id == campaign.id, NightFile.part == "exposure"
-        )
-        like = select(NightFile.campaign_id).where(
-            NightFile.part == "exposure", NightFile.kit.in_(own)
-        )
-        others = session.scalars(
-            select(Campaign)
-            .where(Campaign.id.in_(like), Campaign.id != campaign.id)
-            .order_by(Campaign.id.desc())
-        )
-        given = (other.defects for other in others)
-        kept = next((rule for rule in given if rule and not rule.get("taken")), None)
-    if not kept:
-        return USUAL_DEFECTS
-    marks = tuple((int(x), int(y), int(w), int(h)) for x, y, w, h in kept["marks"])
-    return DefectRule(float(kept["threshold"]), marks)
-
-
 def library_of(campaign: Campaign) -> Path | None:
     """The folder of masters of earlier nights, where it is there."""
     folder = Path(campaign.library) if campaign.library else None
@@ -220,7 +190,9 @@ def place_of(session: Session, campaign: Campaign, *, of_headers: bool = True) -
     return Place(site.latitude_deg, site.longitude_deg, site.elevation_m)
 
 
-def queue_job(session: Session, campaign: Campaign, kind: str) -> Job:
+def queue_job(
+    session: Session, campaign: Campaign, kind: str, wish: dict[str, Any] | None = None
+) -> Job:
     """Long work that is to be done; what waits already is not queued twice."""
     # Locked: a job that begins meanwhile would not see what this session changes.
     waiting = (
@@ -230,7 +202,7 @@ def queue_job(session: Session, campaign: Campaign, kind: str) -> Job:
     )
     job = session.scalars(waiting).first()
     if job is None:
-        job = Job(campaign_id=campaign.id, kind=kind, failures=[], created=now())
+        job = Job(campaign_id=campaign.id, kind=kind, failures=[], created=now(), wish=wish)
         session.add(job)
         session.flush()
         session.info["queued"] = True  # for whoever commits and then wakes the runner

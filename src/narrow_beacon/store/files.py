@@ -15,10 +15,11 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, undefer
 
 from narrow_beacon.core.frames.frame import Correction, Frame, RawFile, SortedNight
+from narrow_beacon.core.frames.sort import channels_of
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.codec import dump, load
 from narrow_beacon.reduce.names import chain_name, group_name
-from narrow_beacon.reduce.sorting import SortedFiles, sort_raw_files
+from narrow_beacon.reduce.sorting import SortedFiles, inspected, sort_raw_files
 from narrow_beacon.store.campaigns import OF_HEADERS, base_folder, plan_of
 from narrow_beacon.store.models import Campaign, Night, NightFile, Site
 
@@ -115,6 +116,17 @@ def correction_from(kept: Mapping[str, Any]) -> Correction | None:
     if values.get("time_utc"):
         values["time_utc"] = datetime.fromisoformat(values["time_utc"])
     return Correction(**values)
+
+
+def frame_of(session: Session, campaign: Campaign, file: NightFile) -> Frame | None:
+    """A file as a frame, of a colour that colour's; None where it is none now."""
+    own = session.get_one(NightFile, file.parent_id) if file.parent_id else file
+    raw, word = load(RawFile, own.raw), correction_of(own)
+    (item,) = inspected(plan_of(session, campaign), [raw], {raw.name: word} if word else {})
+    if not isinstance(item, Frame):
+        return None
+    parts = channels_of(item) if item.kind == "exposure" else [item]
+    return next((p for p in parts if not p.channel or p.channel == file.filter), None)
 
 
 def colours_of(session: Session, campaign: Campaign) -> Sequence[NightFile]:

@@ -127,8 +127,12 @@ class Campaign(Record):
     """The camera's constants by chain, as the census was made with."""
     archived: Mapped[bool] = mapped_column(default=False, server_default="0")
     defects: Mapped[dict[str, Any] | None]
-    """What counts as a defect of its camera: threshold, and marks as [x, y, width, height]; None
-    where it is as with the camera's other campaigns."""
+    """What counted as a defect, whatever the kit, before words on kits were kept."""
+    kits: Mapped[dict[str, Any] | None]
+    """What the observer says of its kits: "said", by the kit's name, and whether it was "taken"
+    from the observatory's when its chains were first made; None before."""
+    leave_out: Mapped[list[Any] | None]
+    """Names of files that a plan leaves out."""
     shelf: Mapped[bool] = mapped_column(default=False, server_default="0")
     """Whether bias and darks of other campaigns serve it too."""
     watching: Mapped[bool] = mapped_column(default=False, server_default="0")
@@ -201,16 +205,33 @@ class NightFile(Record):
 
 
 class MasterRecord(Record):
-    """A master that was built, and the file that holds it."""
+    """A master that was built or imported, and the file that holds it. One without a campaign is
+    the shelf's own; ``origin`` says where it came from.
+    """
 
     __tablename__ = "master"
-    campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
+    campaign_id: Mapped[int | None] = mapped_column(ForeignKey("campaign.id"))
+    origin: Mapped[str] = mapped_column(String(200), default="", server_default="")
     label: Mapped[str] = mapped_column(String(200))
     path: Mapped[str] = mapped_column(String(1000))
     facts: Mapped[str] = mapped_column(_LONG_TEXT)
     made: Mapped[datetime]
     retired: Mapped[bool] = mapped_column(default=False, server_default="0")
     """Whether other campaigns take it from the shelf no more."""
+
+
+class KitWordRecord(Record):
+    """What the observer said of a kit: rules, constants, defects. Never edited, only followed by
+    another; the newest that is not withdrawn is what a new campaign begins with.
+    """
+
+    __tablename__ = "kit_word"
+    kit: Mapped[str] = mapped_column(String(300), index=True)
+    said: Mapped[datetime]
+    words: Mapped[dict[str, Any]]
+    campaign: Mapped[str] = mapped_column(String(120), default="")
+    """In which campaign."""
+    withdrawn: Mapped[bool] = mapped_column(default=False, server_default="0")
 
 
 class ChainRecord(Record):
@@ -370,6 +391,8 @@ class Job(Record):
     failures: Mapped[list[Any]]
     log: Mapped[str] = mapped_column(Text, default="", server_default="")
     """The whole trace of an error of the program."""
+    wish: Mapped[dict[str, Any] | None]
+    """What it is asked for beside its kind: a pedestal, as an example."""
     created: Mapped[datetime]
     started: Mapped[datetime | None]
     finished: Mapped[datetime | None]

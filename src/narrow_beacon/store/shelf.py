@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Sequence
+from datetime import UTC, datetime
 from pathlib import Path
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from narrow_beacon.core.correct.masters import MasterFacts
-from narrow_beacon.reduce.codec import load
-from narrow_beacon.reduce.masters import MasterFile
+from narrow_beacon.core.correct.masters import MasterFacts, read_facts
+from narrow_beacon.reduce.codec import dump, load
+from narrow_beacon.reduce.masters import MasterFile, import_master
 from narrow_beacon.store.models import Campaign, MasterRecord
 
+SHELF = "shelf"
+"""The folder, below the data folder, of masters that belong to no campaign."""
 _LASTING = ("bias", "dark", "flat dark")
 """Kinds that serve other nights; a flat belongs to the set-up of its own."""
 
@@ -23,7 +27,10 @@ def on_shelf(session: Session) -> Sequence[MasterRecord]:
     return [
         record
         for record in found
-        if f"campaign-{record.campaign_id}" in Path(record.path).parts
+        if (
+            record.campaign_id is None
+            or f"campaign-{record.campaign_id}" in Path(record.path).parts
+        )
         and Path(record.path).exists()
     ]
 
@@ -39,3 +46,37 @@ def lasting_masters(session: Session, campaign: Campaign) -> list[MasterFile]:
         for facts in [load(MasterFacts, record.facts)]
         if facts.kind in _LASTING
     ]
+
+
+def leave_on_shelf(session: Session, campaign: Campaign, folder: Path) -> int:
+    """Copy a campaign's own masters to the shelf's folder before it is deleted, so that they
+    outlive it; returns how many.
+    """
+    own = [r for r in on_shelf(session) if r.campaign_id == campaign.id]
+    for record in own:
+        before, after = record.path, folder / Path(record.path).name
+        if not after.exists():
+            shutil.copy2(before, after)
+        for other in session.scalars(select(MasterRecord).where(MasterRecord.path == before)):
+            other.path = str(after)
+        record.campaign_id, record.origin = None, campaign.name
+    session.flush()
+    return len(own)
+
+
+def put_on_shelf(session: Session, path: Path, folder: Path) -> tuple[MasterRecord, bool]:
+    """Take a ready-made master over; its record, and whether it is new. Raises
+    UnreadableFileError.
+    """
+    own = import_master(path, folder)
+    known = session.scalars(select(MasterRecord).where(MasterRecord.path == str(own))).first()
+    if known is not None:
+        return known, False
+    facts = read_facts(own)
+    record = MasterRecord(
+        label=facts.label, path=str(own), facts=dump(facts), origin=path.name,
+        made=datetime.now(UTC).replace(tzinfo=None),
+    )  # fmt: skip
+    session.add(record)
+    session.flush()
+    return record, True

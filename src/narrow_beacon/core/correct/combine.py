@@ -1,5 +1,5 @@
-"""Combine calibration frames into one plane by a clipped mean, in blocks of rows, so that memory
-does not grow with the number of frames.
+"""Combine calibration frames into one plane by a clipped mean, a mean or a median, in blocks of
+rows, so that memory does not grow with the number of frames.
 """
 
 from __future__ import annotations
@@ -16,12 +16,13 @@ from numpy.typing import NDArray
 
 from narrow_beacon.core.arrays import Floats, Ints, Plane
 from narrow_beacon.core.frames.fits_file import PixelSource, overscan_of_words, read_pixels
+from narrow_beacon.core.kits import CLIPPED, COMBINATIONS, MEAN, MEDIAN, USUAL_RULES
 
-KAPPA = 4.0
 LEAST_TO_CLIP = 5
 _CHUNK = 256
 _BLOCK_BYTES = 4_000_000
 _QUANTISATION_FLOOR_ADU = 0.5
+_MEAN, _MEDIAN = COMBINATIONS.index(MEAN), COMBINATIONS.index(MEDIAN)
 
 
 @dataclass(frozen=True)
@@ -71,13 +72,17 @@ def combine(
     *,
     subtract: Plane | None = None,
     scales: Floats | None = None,
-    kappa: float = KAPPA,
+    method: str = CLIPPED,
+    kappa: float = USUAL_RULES.clip_sigma,
 ) -> Combined:
-    """Clipped mean of the frames, each (frame − ``subtract``) · scale first.
+    """Clipped mean, mean or median of the frames, each (frame − ``subtract``) · scale first.
 
-    Clips beyond ``kappa`` times the robust scatter about the median; below five frames it is the
-    median. ``scratch`` is a folder for spooled rows of compressed files.
+    ``method`` is one of COMBINATIONS. A clipped mean leaves out what is beyond ``kappa`` times the
+    robust scatter about the median; of fewer than five frames it is the median. ``scratch`` is a
+    folder for spooled rows of compressed files.
     """
+    if method not in COMBINATIONS:
+        raise ValueError(f"{method!r} is no way to combine frames")
     if not sources:
         raise ValueError("combine needs at least one frame, got none")
     height, width = sources[0].height, sources[0].width
@@ -85,7 +90,10 @@ def combine(
     count = len(readers)
     rows = max(1, min(height, _BLOCK_BYTES // (4 * width * count)))
     stack = np.empty((count, rows, width), np.float32)
-    exchanges = sorting_network(count)
+    if method == CLIPPED and count < LEAST_TO_CLIP:
+        method = MEDIAN
+    exchanges = sorting_network(count) if method != MEAN else np.empty((0, 2), np.int64)
+    way = COMBINATIONS.index(method)
     plane = np.empty((height, width), np.float32)
     factors = np.ones(count) if scales is None else np.asarray(scales, float)
     clipped = 0
@@ -99,7 +107,7 @@ def combine(
             if scales is not None:
                 block[index] *= np.float32(factors[index])
         floor = _QUANTISATION_FLOOR_ADU * float(factors.mean())
-        clipped += _clipped_mean(block, exchanges, kappa, floor, plane[first:last])
+        clipped += _combined(block, exchanges, way, kappa, floor, plane[first:last])
     return Combined(plane, count, clipped / (count * height * width))
 
 
@@ -125,7 +133,7 @@ def sorting_network(count: int) -> Ints:
 
 
 @njit(cache=True, nogil=True)
-def _clipped_mean(stack, exchanges, kappa, floor, out):  # type: ignore[no-untyped-def]
+def _combined(stack, exchanges, way, kappa, floor, out):  # type: ignore[no-untyped-def]
     count, rows, width = stack.shape
     values = np.empty((count, _CHUNK), np.float32)
     distances = np.empty((count, _CHUNK), np.float32)
@@ -144,9 +152,14 @@ def _clipped_mean(stack, exchanges, kappa, floor, out):  # type: ignore[no-untyp
                 line[size:] = 0.0
             target = out[y, start : start + size]
             if undefined:
-                _means_with_gaps(values, size, kappa, floor, target)
+                _means_with_gaps(values, size, way, kappa, floor, target)
+            elif way == _MEAN:
+                for x in range(size):
+                    target[x] = np.mean(values[:, x])
             else:
-                clipped += _chunk_means(values, distances, exchanges, size, kappa, floor, target)
+                clipped += _chunk_means(
+                    values, distances, exchanges, size, way, kappa, floor, target
+                )
     return clipped
 
 
@@ -161,13 +174,13 @@ def _sort_columns(values, exchanges):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _chunk_means(values, distances, exchanges, size, kappa, floor, out):  # type: ignore[no-untyped-def]
-    """Clipped means of the columns of ``values``; returns how many values were clipped."""
+def _chunk_means(values, distances, exchanges, size, way, kappa, floor, out):  # type: ignore[no-untyped-def]
+    """Clipped means or medians of the columns of ``values``; returns how many were clipped."""
     count = values.shape[0]
     half = np.float32(0.5)
     _sort_columns(values, exchanges)
     low, high = values[(count - 1) // 2], values[count // 2]
-    if count < LEAST_TO_CLIP:
+    if way == _MEDIAN:
         for x in range(size):
             out[x] = half * (low[x] + high[x])
         return 0
@@ -194,7 +207,7 @@ def _chunk_means(values, distances, exchanges, size, kappa, floor, out):  # type
 
 
 @njit(cache=True, nogil=True)
-def _means_with_gaps(values, size, kappa, floor, out):  # type: ignore[no-untyped-def]
+def _means_with_gaps(values, size, way, kappa, floor, out):  # type: ignore[no-untyped-def]
     """The same for columns that hold undefined pixels; those are left out."""
     for x in range(size):
         column = values[:, x]
@@ -202,7 +215,11 @@ def _means_with_gaps(values, size, kappa, floor, out):  # type: ignore[no-untype
         if good.size == 0:
             out[x] = np.nan
             continue
+        if way == _MEAN:
+            out[x] = np.mean(good)
+            continue
         median = np.median(good)
         away = np.abs(good - median)
         limit = kappa * max(1.4826 * np.median(away), floor)
-        out[x] = median if good.size < LEAST_TO_CLIP else np.mean(good[away <= limit])
+        few = way == _MEDIAN or good.size < LEAST_TO_CLIP
+        out[x] = median if few else np.mean(good[away <= limit])

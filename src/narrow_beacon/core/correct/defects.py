@@ -9,6 +9,7 @@ import numpy as np
 from narrow_beacon.core.arrays import Flags, Plane
 from narrow_beacon.core.correct.apply import DEFECT
 from narrow_beacon.core.correct.local_median import local_median
+from narrow_beacon.core.kits import KitWord
 
 HOT_Z = 80.0
 """Robust standard deviations of the master dark above the local median. A steady warm pixel is
@@ -47,6 +48,14 @@ class DefectRule:
 
 
 USUAL_DEFECTS = DefectRule()
+
+
+def defects_said(word: KitWord) -> DefectRule:
+    """What counts as a defect by what is said of a kit; as usual where nothing is."""
+    usual = USUAL_DEFECTS.threshold
+    return DefectRule(
+        usual if word.defect_threshold is None else word.defect_threshold, word.marks or ()
+    )
 
 
 def deviations(dark: Plane) -> Plane:

@@ -20,6 +20,7 @@ from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.fits_file import read_pixels
 from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.frames.levels import levels_of
+from narrow_beacon.core.kits import CLIPPED, USUAL_RULES, Rules
 
 MASTER_KIND = "NBMASTER"
 _TEMPERATURE_STEP_C = 1.0
@@ -56,6 +57,12 @@ class MasterFacts:
     """Of a flat, where its camera was on more than one."""
     noise_adu: float | None = None
     """Scatter of single pixels against their neighbours; of a flat relative to 1."""
+    combined: str = CLIPPED
+    """How: one of COMBINATIONS."""
+    clip_sigma: float = USUAL_RULES.clip_sigma
+    rotator_deg: float | None = None
+    """Of a flat: the rotator's angle, where stated."""
+    focus_position: float | None = None
 
     @property
     def label(self) -> str:
@@ -77,6 +84,7 @@ class MasterFacts:
             *((self.camera,) if self.camera else ()), *reversed(self.shape),
             *(self.origin or ()), *(("overscan off",) if self.overscan else ()),
             *((self.telescope,) if self.telescope else ()),
+            *((f"rotator {self.rotator_deg:.0f}°",) if self.rotator_deg is not None else ()),
         )  # fmt: skip
         return f"{self.label} ({', '.join(str(value) for value in settings)})"
 
@@ -106,6 +114,7 @@ def group_calibration(frames: Sequence[Frame]) -> list[list[Frame]]:
                 frame.night,
                 frame.kit if frame.kind == "flat" else frame.sensor,
                 frame.overscan,
+                _angle(frame),
             )
         ].append(frame)
     groups = []
@@ -129,20 +138,33 @@ def group_calibration(frames: Sequence[Frame]) -> list[list[Frame]]:
     return [sorted(group, key=lambda frame: frame.name) for group in groups]
 
 
-def build_master(group: Sequence[Frame], scratch: Path, signal: Master | None = None) -> Master:
-    """Combine a group. ``signal`` (a flat dark, dark or bias) is taken off flats first, and each
-    flat is scaled to a median of 1, so that a fading twilight does not weigh the frames.
+def _angle(frame: Frame) -> int | None:
+    """The rotator's angle in whole degrees: flats of two angles are of two set-ups."""
+    reading = frame.facts.rotator_deg
+    return round(reading.value) % 360 if frame.kind == "flat" and reading is not None else None
+
+
+def build_master(
+    group: Sequence[Frame],
+    scratch: Path,
+    signal: Master | None = None,
+    rules: Rules = USUAL_RULES,
+) -> Master:
+    """Combine a group by the kit's ``rules``. ``signal`` (a flat dark, dark or bias) is taken off
+    flats first, and each flat is scaled to a median of 1, so that a fading twilight does not weigh
+    the frames.
     """
     sources = [frame.source for frame in group]
+    way = {"method": rules.combine, "kappa": rules.clip_sigma}
     if group[0].kind == "flat":
         base = signal.plane if signal else None
         scales = np.array([1.0 / _flat_level(frame, base) for frame in group])
-        made = combine(sources, scratch, subtract=base, scales=scales)
+        made = combine(sources, scratch, subtract=base, scales=scales, **way)  # type: ignore[arg-type]
         centre = float(np.nanmedian(made.plane[::_SAMPLE_STEP, ::_SAMPLE_STEP]))
         made = Combined(made.plane / np.float32(centre), made.count, made.clipped_share)
         level = float(np.median(1.0 / scales))
     else:
-        made = combine(sources, scratch)
+        made = combine(sources, scratch, **way)  # type: ignore[arg-type]
         level = float(np.nanmedian(made.plane[::_SAMPLE_STEP, ::_SAMPLE_STEP]))
     temperatures = [f.temperature_c for f in group if f.temperature_c is not None]
     first = group[0]
@@ -166,12 +188,24 @@ def build_master(group: Sequence[Frame], scratch: Path, signal: Master | None = 
         origin=first.origin,
         overscan=first.overscan,
         telescope=first.telescope if first.kind == "flat" else None,
-        noise_adu=_single_pixels(made.plane),
+        noise_adu=scatter_of_single_pixels(made.plane),
+        combined=rules.combine,
+        clip_sigma=rules.clip_sigma,
+        rotator_deg=_middle_of(group, "rotator_deg"),
+        focus_position=_middle_of(group, "focus_position"),
     )
     return Master(facts, made.plane)
 
 
-def _single_pixels(plane: Plane) -> float:
+def _middle_of(group: Sequence[Frame], fact: str) -> float | None:
+    """The median of what flats' headers say of their set-up; None for other kinds."""
+    said = [getattr(frame.facts, fact) for frame in group if frame.kind == "flat"]
+    values = [reading.value for reading in said if reading is not None]
+    return float(np.median(values)) if values else None
+
+
+def scatter_of_single_pixels(plane: Plane) -> float:
+    """Robust scatter of single pixels against their neighbours."""
     apart = (plane[:, 1:] - plane[:, :-1])[::_SAMPLE_STEP, ::_SAMPLE_STEP]
     apart = apart[np.isfinite(apart)]
     return float(1.4826 * np.median(np.abs(apart - np.median(apart))) / np.sqrt(2.0))
@@ -195,6 +229,7 @@ def write_master(master: Master, path: Path) -> None:
     if master.facts.temperature_c is not None:
         header["CCD-TEMP"] = (master.facts.temperature_c, "[Celsius] of the sensor")
     header["NCOMBINE"] = (master.facts.count, "frames combined")
+    header["COMBINED"] = (master.facts.combined, "how the frames became one")
     header["BUNIT"] = "" if master.facts.kind == "flat" else "adu"
     text = json.dumps(asdict(master.facts))
     table = fits.BinTableHDU.from_columns(
@@ -203,6 +238,15 @@ def write_master(master: Master, path: Path) -> None:
     temporary = path.with_suffix(".part")
     fits.HDUList([fits.PrimaryHDU(master.plane, header), table]).writeto(temporary, overwrite=True)
     temporary.replace(path)
+
+
+def is_master(path: Path) -> bool:
+    """Whether a file is a master that ``write_master`` wrote. Raises UnreadableFileError."""
+    try:
+        with fits.open(path, memmap=False) as hdus:
+            return MASTER_KIND in hdus[0].header
+    except (OSError, ValueError) as error:
+        raise UnreadableFileError(f"{path.name}: unreadable ({error}).") from error
 
 
 def read_master(path: Path) -> Master:

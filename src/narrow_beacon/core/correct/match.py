@@ -2,19 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from datetime import date
 
+from narrow_beacon.core.correct.fit import (
+    Aspect,
+    days_apart,
+    fit_of,
+    grade_of,
+    near_in_temperature,
+    near_in_time,
+    what_differs,
+)
 from narrow_beacon.core.correct.masters import MasterFacts
 from narrow_beacon.core.frames.frame import Frame
+from narrow_beacon.core.kits import USUAL_RULES, Rules
 
-EXPOSURE_TOLERANCE = 0.02
-_TEMPERATURE_TOLERANCE_C = 1.5
-_OLD_DAYS = 60
 _FEW = 10
 _LEAST_FRAMES = 3
 _PICKED = "picked by the observer: "
+_SAID_OTHERWISE = ("age", "temperature", "exposure time")
+"""Aspects that have words of their own among a choice's remarks."""
 
 
 @dataclass(frozen=True)
@@ -27,13 +35,13 @@ class Choice:
     remarks: tuple[str, ...] = ()
 
 
-def choose_bias(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
+def choose_bias(frame: Frame, masters: Sequence[MasterFacts], rules: Rules = USUAL_RULES) -> Choice:
     """The bias for a frame: same settings, the nearest night."""
     fits = [i for i in _same_settings(frame, masters) if masters[i].kind == "bias"]
-    return _nearest(frame, masters, fits, "bias")
+    return _nearest(frame, masters, fits, "bias", ("bias",), rules)
 
 
-def choose_dark(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
+def choose_dark(frame: Frame, masters: Sequence[MasterFacts], rules: Rules = USUAL_RULES) -> Choice:
     """The dark of the frame's own exposure time and temperature, needing no scaling."""
     kinds = ("flat dark", "dark") if frame.kind == "flat" else ("dark", "flat dark")
     same = _same_settings(frame, masters)
@@ -43,29 +51,36 @@ def choose_dark(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
             for i in same
             if masters[i].kind == kind
             and masters[i].count >= _LEAST_FRAMES
-            and fits_unscaled(frame, masters[i])
+            and fits_unscaled(frame, masters[i], rules)
         ]
         if fits:
-            return _nearest(frame, masters, fits, kind)
+            return _nearest(frame, masters, fits, kind, kinds, rules)
+    wanted = (
+        f"no dark within {100 * rules.exposure_tolerance:g}% of {frame.exposure_s:g} s"
+        f"{_at(frame.temperature_c)}"
+    )
     near = [masters[i] for i in same if masters[i].kind in kinds]
-    wanted = f"no dark within 2% of {frame.exposure_s:g} s" + _at(frame.temperature_c)
     if near:
         closest = min(near, key=lambda m: abs(m.exposure_s - frame.exposure_s))
         wanted += f"; nearest: {closest.exposure_s:g} s{_at(closest.temperature_c)}"
+    else:
+        wanted += _not_taken(frame, masters, kinds, rules)
     return Choice(None, wanted)
 
 
-def choose_dark_to_scale(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
+def choose_dark_to_scale(
+    frame: Frame, masters: Sequence[MasterFacts], rules: Rules = USUAL_RULES
+) -> Choice:
     """A dark of another length or temperature, to be scaled with its bias off."""
     fits = [i for i in _same_settings(frame, masters) if masters[i].kind == "dark"]
     if not fits:
-        return Choice(None, "no dark with the exposure's settings")
+        return _no_dark(frame, masters, rules)
     # The longest dark near the temperature carries the most signal to scale.
     best = min(
         fits,
         key=lambda i: (
-            not _near(frame, masters[i]),
-            _days(frame, masters[i]),
+            not near_in_temperature(frame, masters[i], rules),
+            days_apart(frame, masters[i]),
             -masters[i].exposure_s,
         ),
     )
@@ -73,28 +88,31 @@ def choose_dark_to_scale(frame: Frame, masters: Sequence[MasterFacts]) -> Choice
         best,
         f"{_describe(masters[best])}, to be scaled to {frame.exposure_s:g} s"
         f"{_at(frame.temperature_c)}",
-        _remarks(frame, masters[best]),
+        _remarks(frame, masters[best], rules),
     )
 
 
-def choose_nearest_dark(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
+def choose_nearest_dark(
+    frame: Frame, masters: Sequence[MasterFacts], rules: Rules = USUAL_RULES
+) -> Choice:
     """The dark nearest in length, to be taken off as it is where none can be scaled."""
     fits = [i for i in _same_settings(frame, masters) if masters[i].kind in ("dark", "flat dark")]
     if not fits:
-        return Choice(None, "no dark with the exposure's settings")
+        return _no_dark(frame, masters, rules)
     best = min(
         fits,
         key=lambda i: (
-            not _near(frame, masters[i]), abs(masters[i].exposure_s - frame.exposure_s),
-            _days(frame, masters[i]),
+            not near_in_temperature(frame, masters[i], rules),
+            abs(masters[i].exposure_s - frame.exposure_s),
+            days_apart(frame, masters[i]),
         ),
-    )  # fmt: skip
-    return Choice(best, _describe(masters[best]), _remarks(frame, masters[best]))
+    )
+    return Choice(best, _describe(masters[best]), _remarks(frame, masters[best], rules))
 
 
-def choose_flat(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
-    """The flat of the frame's filter, of its own night where there is one; of a colour sensor's
-    channel that of the glass before it.
+def choose_flat(frame: Frame, masters: Sequence[MasterFacts], rules: Rules = USUAL_RULES) -> Choice:
+    """The flat of the frame's filter, of its own night where there is one, and of its own angle of
+    the rotator; of a colour sensor's channel that of the glass before it.
     """
     glass = _glass(frame)
     fits = [
@@ -105,38 +123,35 @@ def choose_flat(frame: Frame, masters: Sequence[MasterFacts]) -> Choice:
         and same_pixels(frame, master)
         and _agree(frame.telescope, master.telescope)
     ]
-    return _nearest(frame, masters, fits, f"flat in {glass}" if glass else "flat")
+    straight = [i for i in fits if not _turned(fit_of(frame, masters[i], rules))]
+    what = f"flat in {glass}" if glass else "flat"
+    return _nearest(frame, masters, straight or fits, what, ("flat",), rules)
 
 
-def picked_master(frame: Frame, masters: Sequence[MasterFacts], index: int) -> Choice:
+def picked_master(
+    frame: Frame, masters: Sequence[MasterFacts], index: int, rules: Rules = USUAL_RULES
+) -> Choice:
     """A master that the observer picked, with everything about it that does not fit."""
     master = masters[index]
-    remarks = list(_remarks(frame, master))
-    if master.kind == "flat" and master.filter != _glass(frame):
-        remarks.append(
-            f"{master.label} is a flat in {master.filter}, the exposure in {_glass(frame)}"
-        )
-    for what, ours, theirs in (
-        ("gain", frame.gain_setting, master.gain_setting),
-        ("offset", frame.offset_setting, master.offset_setting),
-        ("readout mode", frame.readout_mode, master.readout_mode),
-        ("binning", frame.binning, master.binning),
-        ("camera", frame.camera, master.camera),
-        ("telescope", frame.telescope, master.telescope),
-    ):
-        if not _agree(ours, theirs):
-            remarks.append(f"{master.label} has {what} {theirs}, the exposure {ours}")
+    aspects = [a for a in fit_of(frame, master, rules) if a.what not in _SAID_OTHERWISE]
+    differs = [f"{master.label}: {a.words}" for a in aspects if grade_of([a]) != "exact"]
     words = f"{_PICKED}{_describe(master)}{_age(frame, master)}"
-    return Choice(index, words, tuple(remarks))
+    return Choice(index, words, (*_remarks(frame, master, rules), *differs))
 
 
 def _glass(frame: Frame) -> str | None:
     return frame.glass if frame.channel else frame.filter
 
 
-def fits_unscaled(frame: Frame, master: MasterFacts) -> bool:
+def _turned(aspects: Iterable[Aspect]) -> bool:
+    return any(a.what == "rotator" and a.grade != "exact" for a in aspects)
+
+
+def fits_unscaled(frame: Frame, master: MasterFacts, rules: Rules = USUAL_RULES) -> bool:
     """Whether a dark has the exposure's own length and temperature."""
-    return _same_exposure(frame, master) and _near(frame, master)
+    return near_in_time(frame.exposure_s, master.exposure_s, rules) and near_in_temperature(
+        frame, master, rules
+    )
 
 
 def _agree(ours: object, theirs: object) -> bool:
@@ -159,46 +174,61 @@ def fits_settings(frame: Frame, master: MasterFacts) -> bool:
 
 def same_pixels(frame: Frame, master: MasterFacts) -> bool:
     """Whether a master is of the frame's camera, size and binning."""
+    return can_be_taken(frame, master) and _agree(frame.camera, master.camera)
+
+
+def can_be_taken(frame: Frame, master: MasterFacts) -> bool:
+    """Whether a master's pixels lie on the frame's, whatever camera they are said to be of."""
     return (
         master.shape == frame.sensor_shape
         and master.binning == frame.binning
-        and _agree(frame.camera, master.camera)
         and _agree(frame.origin, master.origin)
         and frame.overscan == master.overscan
     )
 
 
-def _same_exposure(frame: Frame, master: MasterFacts) -> bool:
-    return abs(master.exposure_s - frame.exposure_s) <= EXPOSURE_TOLERANCE * frame.exposure_s
+def _no_dark(frame: Frame, masters: Sequence[MasterFacts], rules: Rules) -> Choice:
+    nearest = _not_taken(frame, masters, ("dark", "flat dark"), rules)
+    return Choice(None, f"no dark with the exposure's settings{nearest}")
 
 
-def _near(frame: Frame, master: MasterFacts) -> bool:
-    if frame.temperature_c is None or master.temperature_c is None:
-        return True
-    return abs(frame.temperature_c - master.temperature_c) <= _TEMPERATURE_TOLERANCE_C
-
-
-def _nearest(frame: Frame, masters: Sequence[MasterFacts], fits: list[int], what: str) -> Choice:
+def _not_taken(
+    frame: Frame, masters: Sequence[MasterFacts], kinds: Sequence[str], rules: Rules
+) -> str:
+    """The master that comes nearest to fitting, and why it does not."""
+    fits = [(fit_of(frame, m, rules), m) for m in masters if m.kind in kinds]
     if not fits:
-        return Choice(None, f"no {what} that fits")
-    best = min(fits, key=lambda i: (_days(frame, masters[i]), -masters[i].count))
+        return ""
+    aspects, nearest = min(
+        fits, key=lambda one: (sum(a.grade != "exact" for a in one[0]), days_apart(frame, one[1]))
+    )
+    why = what_differs(aspects) or "its overscan or its place on the sensor is another"
+    return f"; nearest, not taken: {_describe(nearest)} ({why})"
+
+
+def _nearest(
+    frame: Frame, masters: Sequence[MasterFacts], fits: list[int], what: str,
+    kinds: Sequence[str], rules: Rules,
+) -> Choice:  # fmt: skip
+    if not fits:
+        return Choice(None, f"no {what} that fits{_not_taken(frame, masters, kinds, rules)}")
+
+    def days(master: MasterFacts) -> float:
+        # One of no stated night may be of any: those that are young enough come first.
+        return days_apart(frame, master) if master.night else rules.lasts_days
+
+    best = min(fits, key=lambda i: (days(masters[i]), -masters[i].count))
     return Choice(
         best,
         f"{_describe(masters[best])}{_age(frame, masters[best])}",
-        _remarks(frame, masters[best]),
+        _remarks(frame, masters[best], rules),
     )
-
-
-def _days(frame: Frame, master: MasterFacts) -> int:
-    if not frame.night or not master.night:
-        return 0
-    return abs((date.fromisoformat(frame.night) - date.fromisoformat(master.night)).days)
 
 
 def _age(frame: Frame, master: MasterFacts) -> str:
     if not master.night:
         return ", of no stated night"
-    days = _days(frame, master)
+    days = days_apart(frame, master)
     return ", same night" if days == 0 else f", {days} day{'s' if days > 1 else ''} apart"
 
 
@@ -216,7 +246,7 @@ def _describe(master: MasterFacts) -> str:
     return f"{master.count} {name}{'' if master.kind == 'flat' else _at(master.temperature_c)}"
 
 
-def _remarks(frame: Frame, master: MasterFacts) -> tuple[str, ...]:
+def _remarks(frame: Frame, master: MasterFacts, rules: Rules) -> tuple[str, ...]:
     remarks = []
     if master.count < _FEW:
         remarks.append(
@@ -227,14 +257,16 @@ def _remarks(frame: Frame, master: MasterFacts) -> tuple[str, ...]:
         remarks.append(
             f"the exposure does not say its camera; {master.label} is of {master.camera}"
         )
-    days = _days(frame, master)
+    days = days_apart(frame, master)
     if master.kind == "flat" and not master.night:
         remarks.append(f"{master.label} has no date: it is taken to fit every night")
     if master.kind == "flat" and days > 0:
         remarks.append(f"{master.label} is not of the exposure's night: dust may have moved")
-    elif days > _OLD_DAYS:
-        remarks.append(f"{master.label} is {days} days old")
-    if master.kind in ("bias", "dark") and not _near(frame, master):
+    elif days > rules.lasts_days:
+        remarks.append(f"{master.label} is {days} days old, more than the {rules.lasts_days:g} set")
+    turned = [a.words for a in fit_of(frame, master, rules) if _turned([a])]
+    remarks += [f"{master.label}: {words}; dust and corners lie elsewhere" for words in turned]
+    if master.kind in ("bias", "dark") and not near_in_temperature(frame, master, rules):
         remarks.append(
             f"{master.label} is{_at(master.temperature_c)}, the exposure{_at(frame.temperature_c)}"
         )

@@ -6,6 +6,7 @@ transfer method (Janesick 2001, Scientific Charge-Coupled Devices, SPIE).
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -18,6 +19,10 @@ from narrow_beacon.core.frames.frame import Frame
 _PATCH = 64
 _REACH = 256
 _MOST_PAIRS = 2
+_MOST_IN_ALL = 24
+_BENT = 0.08
+"""Share by which the variance may depart from a straight line before a sensor counts as no longer
+linear; that of a pair over a quarter of a million pixels is known to 1%."""
 
 
 @dataclass(frozen=True)
@@ -52,6 +57,85 @@ def measure_camera_noise(flats: Sequence[Frame], biases: Sequence[Frame]) -> Cam
         return None
     gain = float(np.median(gains))
     return CameraNoise(gain, gain * float(np.sqrt(bias_variance / 2)), len(gains))
+
+
+@dataclass(frozen=True)
+class TransferPoint:
+    """A pair of flats: their level above bias and the variance of single pixels of one of them, in
+    ADU and ADU², both as the median over patches.
+    """
+
+    level_adu: float
+    variance_adu2: float
+    filter: str
+
+
+@dataclass(frozen=True)
+class PhotonTransfer:
+    """Levels and variances of pairs of flats, and what they say of the camera: variance =
+    read_noise² + level / gain. ``linear_to_adu`` is the raw level up to which they follow that;
+    ``bends`` says whether brighter ones do not, so that it is the end of the linear range.
+    """
+
+    points: tuple[TransferPoint, ...]
+    bias_adu: float
+    noise: CameraNoise
+    linear_to_adu: float
+    bends: bool
+
+
+def photon_transfer(flats: Sequence[Frame], biases: Sequence[Frame]) -> PhotonTransfer | None:
+    """The photon-transfer picture of a camera's flats of all filters and nights; None without two
+    flats of a kind and two bias frames.
+
+    Of every filter and night pairs of consecutive flats are taken, from the first to the last, at
+    most 24 in all. Raises UnreadableFileError.
+    """
+    if len(biases) < 2:
+        return None
+    first, second = _pair(biases, 0)
+    bias = float(np.median(first) + np.median(second)) / 2.0
+    bias_variance = _difference_variance(first, second) / 2.0
+    points = []
+    for frames in _series(flats):
+        for one, other in frames:
+            a, b = _centre(one) - bias, _centre(other) - bias
+            level_a, level_b = float(np.median(a)), float(np.median(b))
+            if min(level_a, level_b) <= 0:
+                continue
+            factor = level_a / level_b
+            # var(a - f b) = v_a + f² v_b, with v = bias variance + level / gain for each.
+            own = _difference_variance(a, b * factor) - bias_variance * (1.0 + factor**2)
+            photons = own / (1.0 + factor)
+            points.append(TransferPoint(level_a, bias_variance + photons, one.filter or ""))
+    points.sort(key=lambda point: point.level_adu)
+    gains = [p.level_adu / (p.variance_adu2 - bias_variance) for p in points
+             if p.variance_adu2 > bias_variance]  # fmt: skip
+    if not gains:
+        return None
+    # The dimmer half, where no camera bends; of few all.
+    gain = float(np.median(gains[: max(2, (len(gains) + 1) // 2)]))
+    straight = [
+        abs((p.variance_adu2 - bias_variance) * gain / p.level_adu - 1.0) < _BENT for p in points
+    ]
+    end = straight.index(False) if False in straight else len(points)
+    noise = CameraNoise(gain, gain * float(np.sqrt(bias_variance)), len(points))
+    top = points[max(end - 1, 0)].level_adu + bias
+    return PhotonTransfer(tuple(points), bias, noise, top, end < len(points))
+
+
+def _series(flats: Sequence[Frame]) -> list[list[tuple[Frame, Frame]]]:
+    """Pairs of consecutive flats of each filter, night and exposure time."""
+    kinds: dict[tuple[object, ...], list[Frame]] = defaultdict(list)
+    for frame in sorted(flats, key=lambda f: str(f.mid_utc)):
+        kinds[frame.filter, frame.night, frame.shape].append(frame)
+    pairs = [[(f[i], f[i + 1]) for i in range(0, len(f) - 1, 2)] for f in kinds.values()]
+    most = max(1, _MOST_IN_ALL // max(1, len(pairs)))
+    return [
+        [some[i] for i in sorted({round(i) for i in np.linspace(0, len(some) - 1, most)})]
+        for some in pairs
+        if some
+    ]
 
 
 def _pair(frames: Sequence[Frame], index: int) -> tuple[Plane, Plane]:

@@ -108,6 +108,12 @@ class Frame:
         return f"{self.sensor}, {self.telescope}" if self.telescope else self.sensor
 
     @property
+    def known_as(self) -> tuple[str, ...]:
+        """Names under which words on its kit may stand, the most specific first."""
+        names = dict.fromkeys((self.kit, self.sensor))
+        return (*(f"{name}, {self.setting}" for name in names if self.setting), *names)
+
+    @property
     def sensor(self) -> str:
         """Camera, size and binning in words."""
         height, width = self.sensor_shape
@@ -174,6 +180,8 @@ class Correction:
     camera: str | None = None
     ra_deg: float | None = None
     dec_deg: float | None = None
+    aside: str | None = None
+    """Why it takes no part, whatever it is."""
 
 
 @dataclass(frozen=True)

@@ -82,6 +82,10 @@ class FrameFacts:
     mosaic_origin: tuple[int, int] = (0, 0)
     """Columns and rows of the colour pattern that are cut off before the first pixel."""
     telescope: Reading[str] | None = None
+    rotator_deg: Reading[float] | None = None
+    """The angle of the rotator: with another one light falls on other pixels."""
+    focus_position: Reading[float] | None = None
+    """Of the focuser, in its own steps."""
     span_s: float | None = None
     """From a stated start to a stated end."""
     conflicts: dict[str, str] = field(default_factory=dict)
@@ -146,6 +150,8 @@ _FACTS: dict[str, Rows] = {
     "elevation_m": _rows(number_of, "SITEELEV ALT-OBS OBSALT ELEVATIO OBSGEO-H"),
     "mosaic": _rows(colour_pattern, "BAYERPAT COLORTYP CFAPAT BAYER CFAIMAGE"),
     "aperture_m": _rows(aperture_m, "TELAPER APERTURE APTDIA TELDIAM"),
+    "rotator_deg": _rows(number_of, "ROTATANG ROTATOR ROTANGLE ROTPOS"),
+    "focus_position": _rows(number_of, "FOCUSPOS FOCPOS FOCUSSTP"),
 }
 """Every fact's keywords, the most specific first, each with how its value is read."""
 
@@ -158,7 +164,8 @@ _MEANS = {
     "object_name": "object", "ra_deg": "right ascension", "dec_deg": "declination",
     "latitude_deg": "latitude of the site", "longitude_deg": "its longitude, east positive",
     "elevation_m": "its elevation, m", "mosaic": "colour pattern of 2 × 2 pixels",
-    "aperture_m": "aperture of the telescope, m or mm",
+    "aperture_m": "aperture of the telescope, m or mm", "rotator_deg": "angle of the rotator, °",
+    "focus_position": "place of the focuser",
 }  # fmt: skip
 
 

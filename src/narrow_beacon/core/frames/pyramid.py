@@ -34,8 +34,10 @@ class Brightness:
     histogram_step: float
 
 
-def measure_brightness(pixels: Plane) -> Brightness:
-    """The brightness of an image (height, width) from a sample of its pixels."""
+def measure_brightness(pixels: Plane, noise: float | None = None) -> Brightness:
+    """The brightness of an image (height, width) from a sample of its pixels; by a ``noise`` that
+    is known, where most of them are alike.
+    """
     step = max(1, int(np.sqrt(pixels.size / _SAMPLES)))
     sample = pixels[::step, ::step]
     sample = sample[np.isfinite(sample)]
@@ -46,7 +48,9 @@ def measure_brightness(pixels: Plane) -> Brightness:
             level, 1.0, level, 1.0, level - 1.0, level + 1.0, (0,) * _BINS, level, 1.0
         )
     sky = float(np.median(sample))
-    noise = max(1.4826 * float(np.median(np.abs(sample - sky))), 1e-6 * (abs(sky) + 1.0))
+    if noise is None:
+        noise = 1.4826 * float(np.median(np.abs(sample - sky)))
+    noise = max(noise, 1e-6 * (abs(sky) + 1.0))
     scale = (float(highest) - float(lowest)) / 65000.0
     low, high = sky - _LOW_SIGMA * noise, sky + _HIGH_SIGMA * noise
     left = sky - 2.5 * _LOW_SIGMA * noise

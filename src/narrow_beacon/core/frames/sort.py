@@ -33,8 +33,8 @@ OBSERVER = "observer"
 """The keyword of facts that the observer gave in place of the header."""
 SKY_STARS = 20
 """So many sure stars on a bias or dark show that it is none."""
-_OF_TIME = ("shift_s", "moment")
-"""Words on the header's time, and not facts themselves."""
+_NO_FACTS = ("shift_s", "moment", "aside")
+"""Words on the header's time and on the file, and not facts themselves."""
 _DARK_KINDS = ("bias", "dark", "flat dark")
 
 
@@ -96,6 +96,8 @@ def settle(
     if mosaic and kind in ("exposure", "flat") and name is None:
         name = ""
     exclude = raw.problem or _exclude_reason(facts, kind, name) or _contradiction(facts, kind)
+    if word and word.aside:
+        exclude = f"set aside: {word.aside}"
     if not exclude and kind in _DARK_KINDS and raw.sky_stars >= SKY_STARS and not _said(facts.kind):
         exclude = f"wrong kind: called a {kind}, but {raw.sky_stars} stars are on it"
     if exclude:
@@ -149,7 +151,7 @@ def _corrected(facts: FrameFacts, word: Correction) -> FrameFacts:
     said = {
         field.name: Reading(getattr(word, field.name), OBSERVER)
         for field in fields(word)
-        if getattr(word, field.name) is not None and field.name not in _OF_TIME
+        if getattr(word, field.name) is not None and field.name not in _NO_FACTS
     }
     facts = replace(facts, **said)  # type: ignore[arg-type]
     if word.time_utc is not None:

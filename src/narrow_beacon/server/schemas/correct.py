@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, Field
 
-from narrow_beacon.server.schemas.common import Asked, Number
+from narrow_beacon.server.schemas.common import Address, Asked, Number
 
 Step = Literal["bias", "dark", "flat"]
 
@@ -28,6 +28,12 @@ class OptionOut(BaseModel):
     words: str
     remarks: list[str]
     picked: bool
+    grade: str
+    """How well it fits: "exact", "scaled" or "poor"."""
+    fit: list[str]
+    """In what it was compared."""
+    differs: str
+    """What does not fit exactly."""
 
 
 class ChainOut(BaseModel):
@@ -36,6 +42,8 @@ class ChainOut(BaseModel):
     stations: list[StationOut]
     missing: list[str]
     defects: int
+    masters: list[str]
+    """Keys of those in use."""
     options: list[OptionOut]
     left_out: list[str]
 
@@ -46,6 +54,13 @@ class MasterPick(Asked):
     chain: Annotated[str, Field(max_length=400)]
     step: Step
     key: str
+
+
+class FrameOf(BaseModel):
+    """A frame that went into a master."""
+
+    id: int
+    name: str
 
 
 class MasterOut(BaseModel):
@@ -59,7 +74,11 @@ class MasterOut(BaseModel):
     count: int
     level_adu: float
     clipped_share: float
+    combined: str
+    """How, in words."""
     made_with: list[str]
+    frames: list[FrameOf]
+    """Those of its frames that are files of this campaign."""
     used: bool
     camera: str
     version: str
@@ -92,14 +111,31 @@ class FiguresOut(BaseModel):
     figures: list[FigureOut]
 
 
+class DefectVersion(BaseModel):
+    """What was said of a kit's defects before, and where."""
+
+    id: int
+    said: str
+    campaign: str
+    threshold: float
+    marks: list[list[int]]
+
+
 class DefectsOut(BaseModel):
     """What counts as a defect of the camera of an exposure, and what another threshold would."""
 
+    kit: str
     threshold: float
     marks: list[list[int]]
     """[x, y, width, height] each, x and y counted from 1."""
     own: bool
-    """Whether it is this campaign's own rule, and not that of the camera's others."""
+    """Whether something was said of its kits in this campaign, and not only in others."""
+    versions: list[DefectVersion]
+    """All that was said of the kit's defects, the newest first."""
+    first: list[int]
+    """Column and row, from 1, of the image's first pixel in the file."""
+    step: int
+    """From one of the image's pixels to the next, in the file's."""
     x_px: list[int]
     y_px: list[int]
     deviation: list[float]
@@ -108,13 +144,32 @@ class DefectsOut(BaseModel):
     """Whether there are more of them than are listed."""
     stars: list[float]
     """For each measured star of the exposure the largest deviation in its aperture."""
+    star_x_px: list[float]
+    star_y_px: list[float]
+    radius_px: float
+    """Where these stars are in the image, and the aperture's radius."""
+
+
+class MapQuery(Asked):
+    """As a table of what was marked, or as an image of all that is repaired."""
+
+    form: Literal["csv", "fits"] = "fits"
+
+
+class MapIn(Asked):
+    """A file of marks, and an exposure of the kit."""
+
+    file: int
+    path: Address
 
 
 class DefectsIn(Asked):
     """A threshold in robust standard deviations, and marked pixels counted from 1."""
 
+    file: int
+    """An exposure of the kit."""
     threshold: float = Field(ge=3, le=1e6)
-    marks: list[Annotated[list[int], Field(min_length=4, max_length=4)]] = Field(max_length=2000)
+    marks: list[Annotated[list[int], Field(min_length=4, max_length=4)]] = Field(max_length=20_000)
 
 
 class ShelfMaster(BaseModel):
@@ -136,12 +191,20 @@ class ShelfMaster(BaseModel):
     noise_adu: Number
     clipped_share: float
     retired: bool
+    own: bool
+    """Whether it is the shelf's own: imported, or of a campaign that was deleted."""
     used: bool
     version: str
 
 
 class ShelfOut(BaseModel):
     masters: list[ShelfMaster]
+
+
+class Import(Asked):
+    """A file, or a folder, of masters that were made elsewhere."""
+
+    path: Address
 
 
 class Retire(Asked):
@@ -156,7 +219,8 @@ class CorrectOut(BaseModel):
 class ImageQuery(Asked):
     off: str = ""
     """Stations that are left out: "overscan", "offset", "flat", "repair", joined by commas; of a
-    master "over" and the number of another: the one divided by the other."""
+    master or a single flat "over" and the number of a master: the one divided by the other; of an
+    exposure "residual" and a threshold: what a repair by it takes away."""
     version: str = ""
     """Of the exposure or master, so that the browser may keep what it has."""
 

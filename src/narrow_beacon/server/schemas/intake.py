@@ -60,6 +60,7 @@ class Said(Asked):
     camera: Short | None = None
     ra_deg: Short | None = None
     dec_deg: Short | None = None
+    aside: Short | None = None
 
 
 class Corrections(Said):
@@ -142,4 +143,4 @@ class FolderQuery(Asked):
     """``files`` asks for files that can be a star catalogue or a layout, by their names' ends."""
 
     path: str = ""
-    files: Literal["", "catalogue", "layout"] = ""
+    files: Literal["", "catalogue", "layout", "defects", "masters"] = ""

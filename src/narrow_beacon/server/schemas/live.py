@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Literal
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from narrow_beacon.server.schemas.common import Asked, Id
 
@@ -29,7 +29,9 @@ class Meant(Asked):
 
 
 class NewJob(Asked):
-    kind: Literal["sort", "masters", "place", "census", "settle", "reduce"]
+    kind: Literal["sort", "masters", "place", "census", "settle", "reduce", "export"]
+    pedestal_adu: float = Field(default=0.0, ge=0, le=1e6)
+    """Of exported exposures: added to every pixel, and recorded."""
 
 
 class JobOut(BaseModel):

@@ -1,0 +1,207 @@
+"""The keys of a plan: what each may be, and how it is read."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from narrow_beacon.core.correct.defect_file import MOST_MARKS
+from narrow_beacon.core.correct.defects import Mark
+from narrow_beacon.core.frames.colour import CHANNELS
+from narrow_beacon.core.frames.header_values import colour_pattern, sexagesimal_deg
+from narrow_beacon.core.kits import COMBINATIONS, KitWord
+
+_MOST_LETTERS = 1000
+
+
+@dataclass(frozen=True)
+class RadiusRule:
+    """How the aperture is chosen: by the data, fixed in pixels, or in units of the star width."""
+
+    pixels: float | None = None
+    widths: float | None = None
+
+
+def text_of(value: Any) -> str:
+    """Text of one line. Raises ValueError."""
+    if not isinstance(value, str) or not value.strip():
+        raise ValueError("must be text in quotes")
+    if len(value) > _MOST_LETTERS or not value.strip().isprintable():
+        raise ValueError(f"must be text of one line, of {_MOST_LETTERS} letters at most")
+    return value.strip()
+
+
+def _truth(value: Any) -> bool:
+    if not isinstance(value, bool):
+        raise ValueError("must be true or false")
+    return value
+
+
+def _texts(value: Any) -> tuple[str, ...]:
+    values = value if isinstance(value, list) else [value]
+    if not values:
+        raise ValueError("must not be empty; leave it out instead")
+    return tuple(text_of(item) for item in values)
+
+
+def _number(low: float, high: float) -> Callable[[Any], float]:
+    def parse(value: Any) -> float:
+        if isinstance(value, bool) or not isinstance(value, int | float):
+            raise ValueError("must be a number")
+        if not low <= value <= high:
+            raise ValueError(f"is {value:g}, must be from {low:g} to {high:g}")
+        return float(value)
+
+    return parse
+
+
+def _angle(low: float, high: float, *, hours: bool) -> Callable[[Any], float]:
+    def parse(value: Any) -> float:
+        if isinstance(value, bool) or not isinstance(value, int | float | str):
+            raise ValueError('must be degrees or text such as "19 41 02.6"')
+        angle = sexagesimal_deg(str(value), hours=hours)
+        if not low <= angle <= high:
+            raise ValueError(f"is {angle:g}°, must be from {low:g}° to {high:g}°")
+        return angle
+
+    return parse
+
+
+def _choice(*words: str) -> Callable[[Any], str]:
+    def parse(value: Any) -> str:
+        if value not in words:
+            raise ValueError(
+                f"is {str(value)[:40]!r}, must be " + " or ".join(f'"{w}"' for w in words)
+            )
+        return str(value)
+
+    return parse
+
+
+def radius_rule(value: Any) -> RadiusRule:
+    """The rule that "auto", a number of pixels or "1.6 fwhm" stands for. Raises ValueError."""
+    if value == "auto":
+        return RadiusRule()
+    if isinstance(value, int | float) and not isinstance(value, bool):
+        return RadiusRule(pixels=_number(0.5, 100)(value))
+    if isinstance(value, str) and re.fullmatch(r"\s*[\d.]+\s*", value):
+        return RadiusRule(pixels=_number(0.5, 100)(float(value)))
+    match = re.fullmatch(r"\s*([\d.]+)\s*fwhm\s*", str(value))
+    if match:
+        return RadiusRule(widths=_number(0.2, 10)(float(match.group(1))))
+    raise ValueError('must be "auto", a number of pixels, or text such as "1.6 fwhm"')
+
+
+def annulus_radii(value: Any) -> tuple[float, float]:
+    """Inner and outer radius of a sky ring. Raises ValueError."""
+    if not isinstance(value, list) or len(value) != 2:
+        raise ValueError("must be two numbers, inner and outer radius: [3.5, 5.5]")
+    inner, outer = (_number(0.5, 500)(item) for item in value)
+    if outer <= inner:
+        raise ValueError(f"its outer radius {outer:g} must be beyond the inner {inner:g}")
+    return inner, outer
+
+
+def _marks(value: Any) -> tuple[Mark, ...]:
+    """Rectangles of pixels, counted from 1: [x, y, width, height] each."""
+    wanted = "must be a list of [x, y, width, height], in whole pixels counted from 1"
+    if not isinstance(value, list) or len(value) > MOST_MARKS:
+        raise ValueError(wanted)
+    marks = []
+    for one in value:
+        whole = isinstance(one, list) and len(one) == 4
+        if not whole or not all(type(n) is int and 1 <= n <= 100_000 for n in one):
+            raise ValueError(wanted)
+        marks.append((one[0] - 1, one[1] - 1, one[2], one[3]))
+    return tuple(marks)
+
+
+def _colours(value: Any) -> str:
+    try:
+        return colour_pattern(value)
+    except ValueError as error:
+        raise ValueError(
+            'must be the colours of 2 × 2 pixels, row by row: "RGGB", "BGGR", "GRBG" or "GBRG"'
+        ) from error
+
+
+def _channels(value: Any) -> dict[str, str]:
+    if not isinstance(value, dict) or not value or not set(value) <= set(CHANNELS):
+        raise ValueError('must give bands to channels: { red = "R", green = "V", blue = "B" }')
+    return {channel: text_of(band) for channel, band in value.items()}
+
+
+def kit_word(name: str, said: Any) -> KitWord:
+    """What is said of one kit. Raises ValueError with the first mistake."""
+    if not isinstance(said, dict):
+        raise ValueError(f'must be a section of its own, [kits."{name}"]')
+    values = {}
+    for key, value in said.items():
+        parse = _KIT_KEYS.get(key)
+        if parse is None:
+            raise ValueError(f"{key}: no such key{like(key, _KIT_KEYS)}")
+        try:
+            values[key] = parse(value)
+        except ValueError as error:
+            raise ValueError(f"{key} {error}") from error
+    return KitWord(**values)
+
+
+RULE_KEYS: dict[str, Callable[[Any], Any]] = {
+    "exposure_tolerance": _number(0, 0.5),
+    "temperature_tolerance_c": _number(0, 50),
+    "lasts_days": _number(1, 10_000),
+    "combine": _choice(*COMBINATIONS),
+    "clip_sigma": _number(2, 20),
+}
+_KIT_KEYS: dict[str, Callable[[Any], Any]] = {
+    "gain_e_per_adu": _number(1e-3, 1e3),
+    "read_noise_e": _number(0, 1e3),
+    "linear_limit_adu": _number(1, 1e9),
+    "scale_arcsec_per_px": _number(0.01, 300),
+    **RULE_KEYS,
+    "defect_threshold": _number(3, 1e6),
+    "marks": _marks,
+}
+KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
+    "frames": {"folder": _texts, "library": text_of, "filter": text_of, "leave_out": _texts},
+    "catalogue": {"file": text_of, "cone": text_of, "epoch": _number(1800, 2200)},
+    "site": {
+        "latitude_deg": _angle(-90, 90, hours=False),
+        "longitude_deg": _angle(-180, 360, hours=False),
+        "elevation_m": _number(-500, 9000),
+    },
+    "kit": {
+        "gain_e_per_adu": _number(1e-3, 1e3),
+        "read_noise_e": _number(0, 1e3),
+        "linear_limit_adu": _number(1, 1e9),
+        "scale_arcsec_per_px": _number(0.01, 300),
+        **RULE_KEYS,
+        "aperture_m": _number(0.01, 50),
+        "timestamp": _choice("start", "middle"),
+        "clock_offset_s": _number(-1e6, 1e6),
+    },
+    "target": {
+        "name": text_of,
+        "ra": _angle(0, 360, hours=True),
+        "dec": _angle(-90, 90, hours=False),
+    },
+    "kits": {},
+    "bands": {},
+    "defects": {"threshold": _number(3, 1e6), "marks": _marks, "map": text_of},
+    "colour_sensor": {"pattern": _colours, "channels": _channels},
+    "cast": {"comparison": _texts, "check": text_of},
+    "measure": {"radius": radius_rule, "annulus": annulus_radii, "unit": _choice("px", "fwhm")},
+    "output": {"folder": text_of, "layout": text_of, "doubtful": _truth},
+}
+"""How the values of each section's keys are read; each reader raises ValueError."""
+
+
+def like(word: str, known: dict[str, Any]) -> str:
+    """A hint at what was meant by an unknown word."""
+    close = [key for key in known if key.startswith(word) or word.startswith(key)]
+    close = close or difflib.get_close_matches(word, known, n=1, cutoff=0.5)
+    return f"; did you mean {close[0]}?" if close else f"; there are {', '.join(known)}"
