@@ -32,6 +32,7 @@ export type Quality =
   | "zero_point"
   | "transparency"
   | "airmass";
+export type Marking = "column" | "row" | "box";
 export type Split = "none" | "raw" | "first";
 
 export interface Saying {
@@ -61,21 +62,31 @@ interface App {
   beside: number | null;
   /** The master over that one, rather than beside it. */
   ratio: boolean;
+  /** A single frame of the master that is shown in its place, or divided by it. */
+  frame: number | null;
   /** The threshold from which pixels are marked on the plate as defects; null: none are. */
   hot: number | null;
+  /** Whether the plate shows what a repair by that threshold takes away. */
+  residual: boolean;
+  /** What pointing at the plate marks as a defect; null: it moves the plate. */
+  marking: Marking | null;
+  /** What was pointed at: x, y, width and height in pixels of the image, from 0. */
+  marked: readonly [number, number, number, number] | null;
   playing: boolean;
   benchFolded: boolean;
   progress: Progress | null;
   away: string;
   saying: Saying | null;
   sheet: SheetKey | null;
+  /** The kit that the photon-transfer sheet is about. */
+  kit: string;
   set: (values: Partial<App>) => void;
   setProgress: (progress: Progress | null) => void;
   setAway: (words: string) => void;
 }
 
 /** What can lie over the page. */
-export type SheetKey = "keys" | "log" | "origin" | "shelf";
+export type SheetKey = "keys" | "log" | "origin" | "shelf" | "transfer";
 
 function storedLook(): Look {
   const look = globalThis.localStorage?.getItem("look");
@@ -100,13 +111,18 @@ export const useApp = create<App>()((set) => ({
   master: null,
   beside: null,
   ratio: false,
+  frame: null,
   hot: null,
+  residual: false,
+  marking: null,
+  marked: null,
   playing: false,
   benchFolded: false,
   progress: null,
   away: "",
   saying: null,
   sheet: null,
+  kit: "",
   set: (values) => set(values),
   setProgress: (progress) => set({ progress }),
   setAway: (away) => set({ away }),

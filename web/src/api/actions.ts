@@ -2,7 +2,7 @@ import { withRole, type Role } from "../stages/cast/roles";
 import { say, useApp } from "../state";
 import { act, client, foresee, of, recast, refresh } from "./queries";
 import { get } from "./client";
-import type { Campaign, Catalogue, Settings } from "./types";
+import type { Campaign, Catalogue, KitSaid, Settings } from "./types";
 
 interface Words {
   words: string;
@@ -41,8 +41,13 @@ export const correctFiles = (ids: number[], values: Record<string, string>) =>
   doHere("POST", "corrections", { ids, ...values });
 export const pickMaster = (chain: string, step: string, key: string) =>
   doHere("POST", "masters/pick", { chain, step, key });
-export const keepDefects = (threshold: number, marks: number[][]) =>
-  doHere("PUT", "defects", { threshold, marks });
+export const keepDefects = (file: number, threshold: number, marks: number[][]) =>
+  doHere("PUT", "defects", { file, threshold, marks });
+/** Take the marks of a file over: a table, or an image of the sensor. */
+export const takeDefectMap = (file: number, path: string) =>
+  doHere("POST", "defects/map", { file, path });
+/** Say something of a kit, beside what was said of it before. */
+export const sayOfKit = (name: string, said: KitSaid) => doHere("PUT", "kits", { name, said });
 export const correctByNames = (ids: number[], pattern: string) =>
   doHere("POST", "corrections/names", { ids, pattern });
 
@@ -73,10 +78,17 @@ export async function deleteCampaign(campaign: number): Promise<boolean> {
   return true;
 }
 
-export async function startJob(kind: string): Promise<void> {
+/** Take ready-made masters over: a file, or all of a folder. */
+export async function importMasters(path: string): Promise<void> {
+  const done = await act<Words>("POST", "/api/shelf", { path });
+  if (done?.words) say(done.words);
+  await client.invalidateQueries({ queryKey: ["shelf"] });
+}
+
+export async function startJob(kind: string, wish: Record<string, number> = {}): Promise<void> {
   const campaign = here();
   if (campaign === null) return;
-  await act("POST", `/api/campaigns/${campaign}/jobs`, { kind });
+  await act("POST", `/api/campaigns/${campaign}/jobs`, { kind, ...wish });
   refresh(campaign);
 }
 

@@ -51,6 +51,7 @@ export function useEvents(): void {
           break;
         case "job":
           if (event.state !== "waiting") setProgress(null);
+          if (event.state === "done" && event.words) say(event.words);
           if (event.state === "failed") say(event.words ?? "The job failed.", "trouble");
           if (event.state === "cancelled") say("Stopped. What was done is kept.");
           changed(event.campaign);

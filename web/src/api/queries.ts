@@ -21,6 +21,7 @@ import type {
   FlatVerdict,
   Intake,
   JobList,
+  Kits,
   Log,
   MeasuredStars,
   NamesRead,
@@ -32,6 +33,7 @@ import type {
   ShelfPage,
   Sky,
   StarOnExposure,
+  Transfer,
 } from "./types";
 import { say } from "../state";
 
@@ -104,6 +106,25 @@ export const useOver = (master: number, other: number) =>
     queryKey: ["over", master, other],
     queryFn: () => get<FlatVerdict>(`/api/masters/${master}/over/${other}`),
     staleTime: Infinity,
+    retry: false,
+  });
+/** What a single flat over its master shows. */
+export const useSingleOver = (file: number, master: number) =>
+  useQuery({
+    queryKey: ["single over", file, master],
+    queryFn: () => get<FlatVerdict>(`/api/files/${file}/over/${master}`),
+    staleTime: Infinity,
+    retry: false,
+  });
+/** The kits of a campaign: what is said of them, and what is in force. */
+export const useKits = (id: number | null) => useCampaignQuery<Kits>(id, "kits");
+/** The photon-transfer picture of a kit. */
+export const useTransfer = (id: number | null, name: string) =>
+  useQuery({
+    queryKey: of(id, "transfer", name),
+    queryFn: () =>
+      get<Transfer>(`/api/campaigns/${id}/kits/transfer?name=${encodeURIComponent(name)}`),
+    enabled: id !== null && name !== "",
     retry: false,
   });
 /** The pixels of an exposure's dark that depart from their neighbours, and the rule on them. */

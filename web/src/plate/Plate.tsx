@@ -1,5 +1,6 @@
 import { useCallback, useEffect, useRef, useState } from "react";
 import type { ImageInfo } from "../api/types";
+import { pointedAt } from "../stages/correct/defects";
 import { useApp } from "../state";
 import { useSize } from "../ui/canvas";
 import { Loupe } from "./Loupe";
@@ -18,6 +19,16 @@ const CLICK_PX = 4;
 /** Width of what a small plate about a star shows. */
 const FOCUS_PX = 64;
 
+/** What is held down: where it began, whether it moved, and what it is. */
+interface Held {
+  x: number;
+  y: number;
+  far: boolean;
+  divider: boolean;
+  /** The pixel from which a defect is marked. */
+  mark: Point | null;
+}
+
 const USUAL = { exposures: DEFAULT_STRETCH, masters: MASTER_STRETCH };
 
 /**
@@ -32,7 +43,8 @@ export function Plate({ focus = null }: { focus?: number | null }) {
   const painter = useRef<Painter | null>(null);
   const [info, setInfo] = useState<ImageInfo | null>(null);
   const [error, setError] = useState("");
-  const what = s.master === null ? "exposures" : "masters";
+  // What departs to either side matters alike on masters and on what a repair takes.
+  const what = s.master === null && !s.residual ? "exposures" : "masters";
   const [stretches, setStretches] = useState(USUAL);
   const stretch = stretches[what];
   const touched = useRef<number | null>(null);
@@ -119,11 +131,18 @@ export function Plate({ focus = null }: { focus?: number | null }) {
     };
   }, [box, setView]);
 
-  const drag = useRef<{ x: number; y: number; far: boolean; divider: boolean } | null>(null);
+  const drag = useRef<Held | null>(null);
 
   function point(event: React.PointerEvent): { x: number; y: number } {
     const frame = box.current!.getBoundingClientRect();
     return { x: event.clientX - frame.left, y: event.clientY - frame.top };
+  }
+
+  /** Mark what lies between where the pointer went down and where it is. */
+  function markTo(held: Held, at: Point): void {
+    const pixel = painter.current?.pixelAt(at);
+    if (!info || !held.mark || !pixel || !s.marking) return;
+    s.set({ marked: pointedAt(s.marking, held.mark, pixel, held.far, info) });
   }
 
   function rowAt(at: Point): number | null {
@@ -177,7 +196,8 @@ export function Plate({ focus = null }: { focus?: number | null }) {
         event.currentTarget.setPointerCapture(event.pointerId);
         const at = point(event);
         const onDivider = scene.compare !== null && Math.abs(at.x - size.width * divider) < 8;
-        drag.current = { ...at, far: false, divider: onDivider };
+        const mark = s.marking ? (painter.current?.pixelAt(at) ?? null) : null;
+        drag.current = { ...at, far: false, divider: onDivider, mark };
       }}
       onPointerMove={(event) => {
         const at = point(event);
@@ -185,13 +205,15 @@ export function Plate({ focus = null }: { focus?: number | null }) {
         if (!held) return hover(at);
         if (held.divider) return setDivider(Math.min(Math.max(at.x / size.width, 0.02), 0.98));
         if (Math.hypot(at.x - held.x, at.y - held.y) > CLICK_PX) held.far = true;
+        if (held.mark) return markTo(held, at);
         if (!held.far) return;
         setView((p) => (p.view = panBy(p.view!, at.x - held.x, at.y - held.y)));
-        drag.current = { ...at, far: true, divider: false };
+        drag.current = { ...at, far: true, divider: false, mark: null };
       }}
       onPointerUp={(event) => {
         const held = drag.current;
         drag.current = null;
+        if (held?.mark) return markTo(held, point(event));
         if (held && !held.far && !held.divider) s.set({ star: rowAt(point(event)) });
       }}
       onPointerLeave={() => {

@@ -20,9 +20,11 @@ export function PlateTools({
   const title = s.master !== null ? scene.names[0] : exposure ? shortName(exposure.name) : "";
   const stations = s.rawHeld
     ? "raw"
-    : s.off.length
-      ? `without ${s.off.map((key) => ({ offset: "dark or bias", flat: "flat", repair: "repair" })[key]).join(", ")}`
-      : "";
+    : s.residual && s.hot !== null && s.master === null
+      ? `what a repair beyond ${s.hot} σ takes away`
+      : s.off.length
+        ? `without ${s.off.map((key) => ({ offset: "dark or bias", flat: "flat", repair: "repair" })[key]).join(", ")}`
+        : "";
   return (
     <>
       <div className="pointer-events-none absolute top-2 left-2 flex items-center gap-2">
@@ -61,7 +63,7 @@ export function PlateTools({
         ) : (
           <Toggle
             on={false}
-            onClick={() => s.set({ master: null, beside: null, ratio: false })}
+            onClick={() => s.set({ master: null, beside: null, ratio: false, frame: null })}
             title="the exposure under the beam"
           >
             back to the exposure

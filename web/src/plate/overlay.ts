@@ -12,7 +12,16 @@ export interface Overlay {
   residuals: boolean;
   stars: boolean;
   /** Places of pixels that count as defects, in pixels of the image. */
-  defects: { x: readonly number[]; y: readonly number[]; count: number } | null;
+  defects: {
+    x: readonly number[];
+    y: readonly number[];
+    count: number;
+    /** The stars that a repair would touch, and their aperture's radius. */
+    stars: readonly { x: number; y: number }[];
+    radius: number;
+  } | null;
+  /** What is pointed at to be marked: x, y, width, height in pixels of the image. */
+  marked: readonly [number, number, number, number] | null;
 }
 
 const MOST_STARS = 140;
@@ -66,7 +75,7 @@ export function drawRole(
 /** Pixels that count as defects: their own outline when close, else a small cross. */
 function drawDefects(
   ctx: CanvasRenderingContext2D,
-  { x, y, count }: NonNullable<Overlay["defects"]>,
+  { x, y, count, stars, radius }: NonNullable<Overlay["defects"]>,
   pixelToScreen: Affine,
   screenPerPixel: number,
 ): void {
@@ -87,6 +96,35 @@ function drawDefects(
   }
   ctx.stroke();
   ctx.globalAlpha = 1;
+  ctx.strokeStyle = colour("--plate-ink");
+  ctx.setLineDash([3, 3]);
+  for (const star of stars) {
+    const p = apply(pixelToScreen, star);
+    ctx.beginPath();
+    ctx.arc(p.x, p.y, Math.max(radius * screenPerPixel, 5), 0, 2 * Math.PI);
+    ctx.stroke();
+  }
+  ctx.setLineDash([]);
+}
+
+/** What is pointed at to be marked as a defect. */
+function drawMarked(
+  ctx: CanvasRenderingContext2D,
+  [x, y, width, height]: NonNullable<Overlay["marked"]>,
+  pixelToScreen: Affine,
+): void {
+  const corners = [
+    [x - 0.5, y - 0.5],
+    [x + width - 0.5, y - 0.5],
+    [x + width - 0.5, y + height - 0.5],
+    [x - 0.5, y + height - 0.5],
+  ].map(([cx, cy]) => apply(pixelToScreen, { x: cx!, y: cy! }));
+  ctx.strokeStyle = colour("--plate-beam");
+  ctx.lineWidth = 1.5;
+  ctx.beginPath();
+  corners.forEach((p, i) => (i ? ctx.lineTo(p.x, p.y) : ctx.moveTo(p.x, p.y)));
+  ctx.closePath();
+  ctx.stroke();
 }
 
 /** The stars of the catalogue, the cast, and how far each measured star sits from its place. */
@@ -100,6 +138,7 @@ export function drawOverlay(
 ): void {
   const { catalogue, cast, measured } = overlay;
   if (overlay.defects) drawDefects(ctx, overlay.defects, pixelToScreen, screenPerPixel);
+  if (overlay.marked) drawMarked(ctx, overlay.marked, pixelToScreen);
   if (!catalogue) return;
   const toPixel = invert(pixelToScreen);
   const inImage = (p: Point) => {

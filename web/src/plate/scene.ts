@@ -7,8 +7,9 @@ import {
   useExposures,
   useMeasured,
 } from "../api/queries";
-import { beyond } from "../stages/correct/defects";
+import { beyond, starsTouched } from "../stages/correct/defects";
 import { useApp } from "../state";
+import { shortName } from "../ui/words";
 import { rawOf, type Shown } from "./images";
 import type { Scene, Stretch } from "./painter";
 
@@ -32,8 +33,15 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
 
   const scene = useMemo<Scene>(() => {
     const off = s.off.join(",");
-    const shown: Shown | null =
-      masterId !== null
+    const single = masterId !== null && master?.frames.find((f) => f.id === s.frame);
+    const shown: Shown | null = single
+      ? {
+          kind: "files",
+          id: single.id,
+          off: s.ratio ? `over${masterId}` : "",
+          version: `${single.id} ${master?.version}`,
+        }
+      : masterId !== null
         ? s.ratio && beside
           ? {
               kind: "masters",
@@ -43,17 +51,24 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
             }
           : { kind: "masters", id: masterId, off: "", version: master?.version ?? "" }
         : s.beam !== null
-          ? { kind: "files", id: s.beam, off, version: exposure?.version ?? "" }
+          ? {
+              kind: "files",
+              id: s.beam,
+              off: s.residual && s.hot !== null ? `residual${s.hot}` : off,
+              version: exposure?.version ?? "",
+            }
           : null;
     const first = exposures.find((e) => e.filter === exposure?.filter && !e.trouble) ?? null;
     let compare: Shown | null = null;
     let names: Scene["names"] = ["", ""];
     if (masterId !== null) {
-      names =
-        s.ratio && beside
+      const name = single ? shortName(single.name) : (master?.label ?? "master");
+      names = single
+        ? [s.ratio ? `${name} over ${master?.label}` : name, ""]
+        : s.ratio && beside
           ? [`${master?.label} over ${beside.label}`, ""]
-          : [master?.label ?? "master", beside?.label ?? ""];
-      if (beside && !s.ratio) compare = { kind: "masters", id: beside.id, off: "", version: beside.version };
+          : [name, beside?.label ?? ""];
+      if (beside && !s.ratio && !single) compare = { kind: "masters", id: beside.id, off: "", version: beside.version };
     } else if (s.split === "raw" && shown) {
       names = ["corrected", "raw"];
       compare = rawOf(shown);
@@ -84,14 +99,26 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
         stars: s.overlay && (s.stage === "place" || s.stage === "cast"),
         defects:
           defects && s.hot !== null
-            ? { x: defects.x_px, y: defects.y_px, count: beyond(defects, s.hot) }
+            ? {
+                x: defects.x_px,
+                y: defects.y_px,
+                count: s.residual ? 0 : beyond(defects, s.hot),
+                stars: starsTouched(defects, s.hot),
+                radius: defects.radius_px,
+              }
             : null,
+        marked: s.marked,
       },
     };
   }, [
-    s.off, s.ratio, s.hot, defects, masterId, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay,
+    s.off, s.ratio, s.hot, s.residual, s.frame, s.marked, defects, masterId, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay,
     exposures, exposure, master, beside, reference, catalogue, campaign, measured, band, stretch, divider, hovered,
   ]); // prettier-ignore
-  const unit = masterId !== null && master?.kind === "flat" ? "" : "ADU";
+  const unit =
+    s.frame !== null && !s.ratio
+      ? "ADU"
+      : masterId !== null && master?.kind === "flat"
+        ? ""
+        : "ADU";
   return { scene, unit, exposure, exposures, campaign, catalogue, measured };
 }

@@ -6,6 +6,7 @@ import { Section } from "../ui/parts";
 import { ChainSection } from "./correct/ChainSection";
 import { DefectsSection } from "./correct/DefectsSection";
 import { FiguresSection } from "./correct/FiguresSection";
+import { ExportSection } from "./correct/ExportSection";
 import { MasterRow } from "./correct/MasterRow";
 import { Picks } from "./correct/Picks";
 
@@ -57,6 +58,7 @@ export function CorrectBench() {
           height={exposure.height}
         />
       )}
+      {stage.state !== "todo" && <ExportSection />}
       <Section title="Masters" aside={String(data.masters.length)}>
         {data.masters.map((master) => (
           <MasterRow key={master.id} master={master} all={data.masters} />

@@ -10,6 +10,7 @@ import { useChoice } from "./intake/choice";
 import { CorrectionForm } from "./intake/CorrectionForm";
 import { Files } from "./intake/Files";
 import { FoldersSection } from "./intake/FoldersSection";
+import { KitsSection } from "./intake/KitsSection";
 import { NamesForm } from "./intake/NamesForm";
 import { SetUp } from "./intake/SetUp";
 import { Stacks } from "./intake/Stacks";
@@ -85,6 +86,7 @@ export function IntakeBench() {
         <FoldersSection campaign={campaign} files={data.files.length} />
       )}
       <SetUp key={campaign.id} campaign={campaign} />
+      <KitsSection key={`kits ${campaign.id}`} campaign={campaign} />
     </>
   );
 }

@@ -1,4 +1,12 @@
-import { beyond, markOf, markWords, touched } from "./correct/defects";
+import {
+  beyond,
+  inFile,
+  markOf,
+  markWords,
+  pointedAt,
+  starsTouched,
+  touched,
+} from "./correct/defects";
 import { describe, expect, it } from "vitest";
 import type { Exposure, FilterCurve } from "../api/types";
 import { inside, phaseOf } from "../charts/marks";
@@ -6,6 +14,7 @@ import { strokeShare } from "../rail/draw";
 import { declination, duration, fixed, oneIn, rightAscension } from "../ui/words";
 import { comparisonMarks, foldMarks, marksOf } from "./curve/shown";
 import { withRole } from "./cast/roles";
+import type { Marking } from "../state";
 import { dropped } from "./vet/limits";
 
 const cast = { target: 1, comparison: [2, 3], check: 4 };
@@ -152,11 +161,31 @@ describe("defects", () => {
   const defects = {
     threshold: 80, own: false, marks: [], more: false,
     x_px: [1, 2, 3, 4], y_px: [1, 2, 3, 4], deviation: [300, 90, 40, 8], stars: [0, 12, 95],
+    kit: "camera, 640 × 480", versions: [], first: [5, 1], step: 1,
+    star_x_px: [10, 20, 30], star_y_px: [1, 2, 3], radius_px: 4,
   }; // prettier-ignore
 
   it("are counted beyond a threshold, and so are the stars that a repair touches", () => {
     expect([5, 40, 80, 500].map((z) => beyond(defects, z))).toEqual([4, 2, 2, 0]);
     expect([5, 80, 100].map((z) => touched(defects, z))).toEqual([2, 1, 0]);
+    expect(starsTouched(defects, 80)).toEqual([{ x: 30, y: 3 }]);
+  });
+
+  it("are marked by pointing at the image: whole lines by a click, parts and boxes by a drag", () => {
+    const image = { width: 640, height: 480 };
+    const at = (how: Marking, dragged: boolean) =>
+      pointedAt(how, { x: 12.4, y: 99.6 }, { x: 9.2, y: 30 }, dragged, image);
+    expect(at("column", false)).toEqual([12, 0, 1, 480]);
+    expect(at("column", true)).toEqual([12, 30, 1, 71]);
+    expect(at("row", false)).toEqual([0, 100, 640, 1]);
+    expect(at("row", true)).toEqual([9, 100, 4, 1]);
+    expect(at("box", true)).toEqual([9, 30, 4, 71]);
+    // What is dragged beyond the image ends at its edge.
+    const out = pointedAt("box", { x: 630, y: 5 }, { x: 900, y: -40 }, true, image);
+    expect(out).toEqual([630, 0, 10, 6]);
+    // Kept in pixels of the file: behind the overscan, and on a colour's own sites.
+    expect(inFile([12, 0, 1, 480], defects)).toEqual([17, 1, 1, 480]);
+    expect(inFile([3, 2, 2, 1], { ...defects, first: [2, 1], step: 2 })).toEqual([8, 5, 3, 1]);
   });
 
   it("are marked by columns, rows, parts of them and boxes", () => {

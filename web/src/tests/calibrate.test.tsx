@@ -2,7 +2,7 @@
 import { QueryClientProvider } from "@tanstack/react-query";
 import { act, fireEvent, renderHook, screen } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import type { Chain, Correct, Intake, Master } from "../api/types";
+import type { Chain, Correct, Intake, Kits, Master } from "../api/types";
 import { CorrectBench } from "../stages/Correct";
 import { useChoice } from "../stages/intake/choice";
 import { IntakeBench, IntakeMain } from "../stages/Intake";
@@ -18,6 +18,31 @@ afterEach(() => {
   tidy();
   useChoice.setState({ kept: "all", stack: null, chosen: new Set(), last: null });
 });
+
+const SAID = {
+  gain_e_per_adu: null, read_noise_e: null, linear_limit_adu: null, scale_arcsec_per_px: null,
+  exposure_tolerance: null, temperature_tolerance_c: null, lasts_days: null, combine: null,
+  clip_sigma: null,
+}; // prettier-ignore
+const kits: Kits = {
+  kits: [
+    {
+      name: "Kittiwake 800, 640 × 480, gain 100",
+      kit: "Kittiwake 800, 640 × 480",
+      setting: "gain 100",
+      exposures: 12,
+      constants: { gain_e_per_adu: "1.300 e⁻/ADU from the header (EGAIN)" },
+      said: SAID,
+      rules: {
+        exposure_tolerance: 0.02,
+        temperature_tolerance_c: 1.5,
+        lasts_days: 60,
+        combine: "clipped",
+        clip_sigma: 4,
+      },
+    },
+  ],
+};
 
 describe("Intake", () => {
   const files = [
@@ -162,14 +187,40 @@ describe("Intake", () => {
     await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual({ ids: [1, 2], pattern }));
   });
 
+  it("tells two kits apart, each with its constants and rules", async () => {
+    const other = { ...kits.kits[0]!, name: "Fulmar 20, 900 × 700", kit: "Fulmar 20, 900 × 700" };
+    const asked = server({
+      [`GET ${HERE}/intake`]: intake,
+      [`GET ${HERE}/kits`]: { kits: [...kits.kits, { ...other, setting: "", exposures: 3 }] },
+      [`PUT ${HERE}/kits`]: { words: "changed" },
+    });
+    show(<IntakeBench />);
+    fireEvent.click(await screen.findByRole("button", { name: /Fulmar 20/ }));
+    const lasts = screen.getByLabelText("it lasts, days");
+    expect(lasts.getAttribute("placeholder")).toBe("60");
+    fireEvent.change(lasts, { target: { value: "20" } });
+    fireEvent.blur(lasts);
+    fireEvent.change(screen.getByLabelText("combined by"), { target: { value: "median" } });
+    await vi.waitFor(() => expect(posted(asked)).toHaveLength(2));
+    const [days, way] = posted(asked).map((a) => a.body);
+    expect(days).toEqual({ name: "Fulmar 20, 900 × 700", said: { ...SAID, lasts_days: 20 } });
+    expect(way).toEqual({ name: "Fulmar 20, 900 × 700", said: { ...SAID, combine: "median" } });
+  });
+
   it("sets target, catalogue, site and kit where they are left", async () => {
-    const asked = server({ [`GET ${HERE}/intake`]: intake, [`PATCH ${HERE}`]: campaign() });
+    const asked = server({
+      [`GET ${HERE}/intake`]: intake,
+      [`GET ${HERE}/kits`]: kits,
+      [`PATCH ${HERE}`]: campaign(),
+      [`PUT ${HERE}/kits`]: { words: "changed" },
+    });
     show(<IntakeBench />);
     const height = await screen.findByLabelText("height, m");
     fireEvent.change(height, { target: { value: "155" } });
     fireEvent.blur(height);
-    const gain = screen.getByLabelText("gain, e⁻ an ADU");
-    fireEvent.change(gain, { target: { value: "" } });
+    const gain = await screen.findByLabelText("gain, e⁻ an ADU");
+    expect(screen.getByText("1.300 e⁻/ADU from the header (EGAIN)")).toBeTruthy();
+    fireEvent.change(gain, { target: { value: "1.4" } });
     fireEvent.keyDown(gain, { key: "Enter" });
     const dec = screen.getByLabelText("declination");
     fireEvent.change(dec, { target: { value: "−12 30 00" } });
@@ -177,7 +228,7 @@ describe("Intake", () => {
     await vi.waitFor(() => expect(posted(asked)).toHaveLength(3));
     const [site, kit, target] = posted(asked).map((a) => a.body as Record<string, object>);
     expect(site).toEqual({ site: { ...campaign().site, elevation_m: 155 } });
-    expect(kit).toEqual({ kit: { ...campaign().kit, gain_e_per_adu: null } });
+    expect(kit).toEqual({ name: kits.kits[0]!.name, said: { ...SAID, gain_e_per_adu: 1.4 } });
     expect(target).toEqual({ target_ra: "22 44 48.00", target_dec: "-12 30 00" });
   });
 
@@ -227,13 +278,17 @@ describe("Correct", () => {
       words: "14 darks",
       remarks: label === "dark 30 s" ? ["half as long"] : [],
       picked: false,
+      grade: label === "dark 30 s" ? "scaled" : "exact",
+      fit: ["−10.0 °C", label.slice(5)],
+      differs: label === "dark 30 s" ? "30 s for 60 s" : "",
     })),
+    masters: ["dark 60 s"],
     left_out: ["flat"],
   };
   const master = (id: number, kind: string): Master => ({
     id, label: kind, kind, filter: "", exposure_s: 60, temperature_c: -10, night: "2026-09-20",
     count: 14, level_adu: 312, clipped_share: 0.004, made_with: ["bias"], used: kind !== "bias",
-    version: "", camera: "",
+    version: "", camera: "", combined: "mean within 4 σ of the median", frames: [],
   }); // prettier-ignore
   const correct: Correct = {
     chains: [chain],
@@ -296,10 +351,15 @@ describe("Correct", () => {
     const dark = (await screen.findByLabelText("dark of this chain")) as HTMLSelectElement;
     expect([...dark.options].map((o) => o.text)).toEqual([
       "the best that fits",
-      "dark 60 s: 14 darks",
-      "dark 30 s: 14 darks · doubtful",
+      "dark 60 s: fits exactly",
+      "dark 30 s: fits when scaled",
       "none: leave this step out",
     ]);
+    // The one in use says in what it was compared, the other why it was not taken.
+    expect(screen.getByText(": −10.0 °C, 60 s")).toBeTruthy();
+    expect(screen.getByText("1 other was not taken").parentElement!.textContent).toContain(
+      "dark 30 s: fits when scaled, 30 s for 60 s",
+    );
     fireEvent.change(dark, { target: { value: "dark 30 s" } });
     const body = { chain: "60 s V", step: "dark", key: "dark 30 s" };
     await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual(body));

@@ -164,6 +164,7 @@ const overlay = (values: Partial<Overlay> = {}): Overlay => ({
   hovered: null,
   residuals: false,
   defects: null,
+  marked: null,
   stars: false,
   ...values,
 });

@@ -9,6 +9,7 @@ import { Next } from "../ui/Next";
 import { Remarks } from "../ui/Remarks";
 import { StageList } from "../ui/StageList";
 import { nightsWords } from "../ui/words";
+import { KitsSection } from "../stages/intake/KitsSection";
 import { SetUp } from "../stages/intake/SetUp";
 import { campaign } from "./builders";
 import { HERE, serve, server, show, tidy, type Asked } from "./page";
@@ -137,7 +138,12 @@ describe("settings", () => {
         progress: null,
       },
     }); // prettier-ignore
-    show(<SetUp campaign={campaign({ catalogue: null })} />);
+    show(
+      <>
+        <SetUp campaign={campaign({ catalogue: null })} />
+        <KitsSection campaign={campaign()} />
+      </>,
+    );
     expect(screen.queryByText(/stand-in service/)).toBeNull();
     for (const label of ["filter, if none", "epoch, year"])
       expect(screen.getByText(label)).toBeTruthy();

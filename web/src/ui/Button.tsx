@@ -15,7 +15,7 @@ export function Button({ main, quiet, className = "", ...rest }: Props) {
   return (
     <button
       type="button"
-      className={`rounded-[3px] border px-2.5 py-1 text-left ${look} ${className}`}
+      className={`rounded-[3px] border px-2.5 py-1 text-left aria-pressed:border-beam aria-pressed:text-beam ${look} ${className}`}
       {...rest}
     />
   );

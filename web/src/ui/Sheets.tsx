@@ -6,6 +6,7 @@ import { KeyList } from "./Keys";
 import { Origin, originText } from "./Origin";
 import { Sheet } from "./Sheet";
 import { Shelf } from "./Shelf";
+import { Transfer } from "./Transfer";
 import { shortName } from "./words";
 
 /** The sheet that lies over the page, if any. */
@@ -38,6 +39,12 @@ export function Sheets() {
       return (
         <Sheet title="Shelf: masters of all nights" width={860} onClose={close}>
           <Shelf />
+        </Sheet>
+      );
+    case "transfer":
+      return (
+        <Sheet title="Photon transfer" width={760} onClose={close}>
+          <Transfer />
         </Sheet>
       );
     case "origin":

@@ -1,9 +1,11 @@
-import { saveSettings, retireMaster } from "../api/actions";
+import { useState } from "react";
+import { importMasters, retireMaster, saveSettings } from "../api/actions";
 import { useCampaign, useShelf } from "../api/queries";
 import type { ShelfMaster } from "../api/types";
 import { SmallPicture } from "../plate/SmallPicture";
 import { useApp } from "../state";
 import { Button } from "./Button";
+import { PathField } from "./Field";
 import { dayOf, fixed, plural, seconds } from "./words";
 
 const KINDS = [
@@ -17,8 +19,10 @@ const KINDS = [
 export function Shelf() {
   const { data } = useShelf();
   const { data: campaign } = useCampaign(useApp((s) => s.campaign));
+  const [wanted, setWanted] = useState("");
   if (!data) return null;
-  const kits = [...new Set(data.masters.map((m) => m.kit))].sort();
+  const shown = data.masters.filter((m) => fits(m, wanted));
+  const kits = [...new Set(shown.map((m) => m.kit))].sort();
   return (
     <>
       {campaign && (
@@ -32,6 +36,28 @@ export function Shelf() {
           {campaign.name} takes bias and darks of other campaigns too, where they fit
         </label>
       )}
+      <div className="flex items-center gap-4">
+        <input
+          className="field max-w-80"
+          aria-label="search the shelf"
+          placeholder="Search: dark 60 s, V, October, a campaign"
+          value={wanted}
+          onChange={(event) => setWanted(event.target.value)}
+        />
+        <span className="text-quiet">
+          {wanted ? `${shown.length} of ${data.masters.length}` : plural(shown.length, "master")}
+        </span>
+        <span className="ml-auto">
+          <PathField
+            label="made elsewhere"
+            what="a master that was made elsewhere"
+            files="masters"
+            none="FITS"
+            value=""
+            onSave={(path) => void importMasters(path)}
+          />
+        </span>
+      </div>
       {!data.masters.length && (
         <p className="text-quiet">No masters yet. Build those of a night in Correct.</p>
       )}
@@ -40,7 +66,7 @@ export function Shelf() {
           <section key={kit} aria-label={kit}>
             <h3 className="num mt-1 mb-1 font-semibold">{kit}</h3>
             {KINDS.map(([kind, words]) => {
-              const own = data.masters.filter((m) => m.kit === kit && m.kind === kind);
+              const own = shown.filter((m) => m.kit === kit && m.kind === kind);
               if (!own.length) return null;
               return (
                 <div key={kind} className="mb-3 border-t border-line pt-1.5">
@@ -60,6 +86,26 @@ export function Shelf() {
       </div>
     </>
   );
+}
+
+/** Whether a master has all of some words: kind, filter, seconds, night, settings, campaign. */
+export function fits(master: ShelfMaster, wanted: string): boolean {
+  const { label, kind, campaign, kit, settings, night, retired } = master;
+  const told = [
+    label,
+    kind,
+    campaign,
+    kit,
+    settings,
+    night && dayOf(night),
+    night && new Date(night).toLocaleString("en", { month: "long" }),
+    retired ? "retired" : "",
+  ];
+  const text = told.join(" ").toLowerCase();
+  return wanted
+    .toLowerCase()
+    .split(/\s+/)
+    .every((word) => text.includes(word.replace("-", "−")) || text.includes(word));
 }
 
 function Card({ master }: { master: ShelfMaster }) {
@@ -82,6 +128,7 @@ function Card({ master }: { master: ShelfMaster }) {
         </span>
         <span className="num block text-small text-quiet">
           {plural(master.count, "frame")}, {age(master.age_days)}
+          {master.clipped_share > 0.0005 && `, ${fixed(100 * master.clipped_share, 1)}% clipped`}
         </span>
         <span className="num block text-small text-quiet">
           {fixed(master.level_adu, 0)} ADU
@@ -94,7 +141,9 @@ function Card({ master }: { master: ShelfMaster }) {
           <span className="num block truncate text-small text-quiet">{master.settings}</span>
         )}
         <span className="mt-0.5 flex gap-2 text-small">
-          <span className="text-quiet">{master.used ? "in use" : "not used"}</span>
+          <span className="truncate text-quiet" title={master.campaign}>
+            {master.own ? `of ${master.campaign}` : master.used ? "in use" : "not used"}
+          </span>
           <a
             className="ml-auto hover:text-beam"
             href={`/api/shelf/${master.id}/file`}

@@ -69,7 +69,40 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Take ready-made masters over: a file, or all of a folder. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Import"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -88,7 +121,7 @@ export interface paths {
             parameters: {
                 query?: {
                     path?: string;
-                    files?: "" | "catalogue" | "layout";
+                    files?: "" | "catalogue" | "layout" | "defects" | "masters";
                 };
                 header?: never;
                 path?: never;
@@ -690,6 +723,100 @@ export interface paths {
             };
         };
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/kits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every kit of the campaign, in each of its settings: what is said, and what is in force. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["KitsOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        /**
+         * Say something else of a kit. What it says of defects stays; new campaigns of the kit begin
+         * @description with it.
+         */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["KitSaid"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
         post?: never;
         delete?: never;
         options?: never;
@@ -1907,6 +2034,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/defects/map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add the marks of a file to those of an exposure's kit: a table, or an image of its size. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["MapIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/remarks/seen": {
         parameters: {
             query?: never;
@@ -2021,6 +2208,112 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/files/{number}/over/{master}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a single flat divided by its master shows. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                    master: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FlatOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/kits/transfer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The photon-transfer picture of a kit in one setting, from its flats and bias frames. */
+        get: {
+            parameters: {
+                query: {
+                    name: string;
+                };
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TransferOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2333,6 +2626,8 @@ export interface components {
             clipped_share: number;
             /** Retired */
             retired: boolean;
+            /** Own */
+            own: boolean;
             /** Used */
             used: boolean;
             /** Version */
@@ -2342,6 +2637,33 @@ export interface components {
         ShelfOut: {
             /** Masters */
             masters: components["schemas"]["ShelfOut.ShelfMaster"][];
+        };
+        /**
+         * Done
+         * @description Nothing to say but that it was done.
+         */
+        Done: {
+            /**
+             * Words
+             * @default
+             */
+            words: string;
+        };
+        ValidationError: {
+            detail?: {
+                "<location>"?: {
+                    "<field_name>"?: string[];
+                };
+            };
+            message?: string;
+        };
+        /**
+         * Import
+         * @description A file, or a folder, of masters that were made elsewhere.
+         */
+        Import: {
+            /** Path */
+            path: string;
         };
         /** Folder */
         "FolderList.Folder": {
@@ -2375,14 +2697,6 @@ export interface components {
             has_plan: boolean;
             /** Named */
             named: components["schemas"]["FolderList.NamedFile"][];
-        };
-        ValidationError: {
-            detail?: {
-                "<location>"?: {
-                    "<field_name>"?: string[];
-                };
-            };
-            message?: string;
         };
         /**
          * ActionOut
@@ -2709,17 +3023,6 @@ export interface components {
              * @default false
              */
             reduce: boolean;
-        };
-        /**
-         * Done
-         * @description Nothing to say but that it was done.
-         */
-        Done: {
-            /**
-             * Words
-             * @default
-             */
-            words: string;
         };
         HTTPError: {
             detail?: Record<string, never>;
@@ -3057,6 +3360,161 @@ export interface components {
             /** Entries */
             entries: components["schemas"]["LogList.LogOut"][];
         };
+        /**
+         * KitOut
+         * @description A kit in one setting. ``constants`` say each value in words, with where it came from.
+         */
+        "KitsOut.KitOut": {
+            /** Name */
+            name: string;
+            /** Kit */
+            kit: string;
+            /** Setting */
+            setting: string;
+            /** Exposures */
+            exposures: number;
+            /** Constants */
+            constants: {
+                [key: string]: string;
+            };
+            said: components["schemas"]["KitsOut.Said"];
+            rules: components["schemas"]["KitsOut.RulesOut"];
+        };
+        /**
+         * RulesOut
+         * @description How a kit's calibration frames are combined, and when a master fits.
+         */
+        "KitsOut.RulesOut": {
+            /** Exposure Tolerance */
+            exposure_tolerance: number;
+            /** Temperature Tolerance C */
+            temperature_tolerance_c: number;
+            /** Lasts Days */
+            lasts_days: number;
+            /**
+             * Combine
+             * @enum {string}
+             */
+            combine: "clipped" | "mean" | "median";
+            /** Clip Sigma */
+            clip_sigma: number;
+        };
+        /**
+         * Said
+         * @description What the observer says of a kit; None where it is read, measured or as usual.
+         */
+        "KitsOut.Said": {
+            /**
+             * Gain E Per Adu
+             * @default null
+             */
+            gain_e_per_adu: number | null;
+            /**
+             * Read Noise E
+             * @default null
+             */
+            read_noise_e: number | null;
+            /**
+             * Linear Limit Adu
+             * @default null
+             */
+            linear_limit_adu: number | null;
+            /**
+             * Scale Arcsec Per Px
+             * @default null
+             */
+            scale_arcsec_per_px: number | null;
+            /**
+             * Exposure Tolerance
+             * @default null
+             */
+            exposure_tolerance: number | null;
+            /**
+             * Temperature Tolerance C
+             * @default null
+             */
+            temperature_tolerance_c: number | null;
+            /**
+             * Lasts Days
+             * @default null
+             */
+            lasts_days: number | null;
+            /**
+             * Combine
+             * @default null
+             */
+            combine: ("clipped" | "mean" | "median") | null;
+            /**
+             * Clip Sigma
+             * @default null
+             */
+            clip_sigma: number | null;
+        };
+        /** KitsOut */
+        KitsOut: {
+            /** Kits */
+            kits: components["schemas"]["KitsOut.KitOut"][];
+        };
+        /**
+         * Said
+         * @description What the observer says of a kit; None where it is read, measured or as usual.
+         */
+        "KitSaid.Said": {
+            /**
+             * Gain E Per Adu
+             * @default null
+             */
+            gain_e_per_adu: number | null;
+            /**
+             * Read Noise E
+             * @default null
+             */
+            read_noise_e: number | null;
+            /**
+             * Linear Limit Adu
+             * @default null
+             */
+            linear_limit_adu: number | null;
+            /**
+             * Scale Arcsec Per Px
+             * @default null
+             */
+            scale_arcsec_per_px: number | null;
+            /**
+             * Exposure Tolerance
+             * @default null
+             */
+            exposure_tolerance: number | null;
+            /**
+             * Temperature Tolerance C
+             * @default null
+             */
+            temperature_tolerance_c: number | null;
+            /**
+             * Lasts Days
+             * @default null
+             */
+            lasts_days: number | null;
+            /**
+             * Combine
+             * @default null
+             */
+            combine: ("clipped" | "mean" | "median") | null;
+            /**
+             * Clip Sigma
+             * @default null
+             */
+            clip_sigma: number | null;
+        };
+        /**
+         * KitSaid
+         * @description What is said of a kit, by its name with or without a setting.
+         */
+        KitSaid: {
+            /** Name */
+            name: string;
+            said: components["schemas"]["KitSaid.Said"];
+        };
         /** CastOut */
         "CurveOut.CastOut": {
             /** Version */
@@ -3261,7 +3719,12 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "sort" | "masters" | "place" | "census" | "settle" | "reduce";
+            kind: "sort" | "masters" | "place" | "census" | "settle" | "reduce" | "export";
+            /**
+             * Pedestal Adu
+             * @default 0
+             */
+            pedestal_adu: number;
         };
         /** JobOut */
         "JobList.JobOut": {
@@ -3581,10 +4044,22 @@ export interface components {
             missing: string[];
             /** Defects */
             defects: number;
+            /** Masters */
+            masters: string[];
             /** Options */
             options: components["schemas"]["CorrectOut.OptionOut"][];
             /** Left Out */
             left_out: string[];
+        };
+        /**
+         * FrameOf
+         * @description A frame that went into a master.
+         */
+        "CorrectOut.FrameOf": {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
         };
         /** MasterOut */
         "CorrectOut.MasterOut": {
@@ -3608,8 +4083,12 @@ export interface components {
             level_adu: number;
             /** Clipped Share */
             clipped_share: number;
+            /** Combined */
+            combined: string;
             /** Made With */
             made_with: string[];
+            /** Frames */
+            frames: components["schemas"]["CorrectOut.FrameOf"][];
             /** Used */
             used: boolean;
             /** Camera */
@@ -3637,6 +4116,12 @@ export interface components {
             remarks: string[];
             /** Picked */
             picked: boolean;
+            /** Grade */
+            grade: string;
+            /** Fit */
+            fit: string[];
+            /** Differs */
+            differs: string;
         };
         /** StationOut */
         "CorrectOut.StationOut": {
@@ -3663,6 +4148,8 @@ export interface components {
          * @description A threshold in robust standard deviations, and marked pixels counted from 1.
          */
         DefectsIn: {
+            /** File */
+            file: number;
             /** Threshold */
             threshold: number;
             /** Marks */
@@ -3843,8 +4330,23 @@ export interface components {
              * @default null
              */
             dec_deg: string | null;
+            /**
+             * Aside
+             * @default null
+             */
+            aside: string | null;
             /** Ids */
             ids: number[];
+        };
+        /**
+         * MapIn
+         * @description A file of marks, and an exposure of the kit.
+         */
+        MapIn: {
+            /** File */
+            file: number;
+            /** Path */
+            path: string;
         };
         /** SeenIn */
         SeenIn: {
@@ -3891,6 +4393,36 @@ export interface components {
             /** Cost Mmag */
             cost_mmag: number;
         };
+        /** TransferPoint */
+        "TransferOut.TransferPoint": {
+            /** Level Adu */
+            level_adu: number;
+            /** Variance Adu2 */
+            variance_adu2: number;
+            /** Filter */
+            filter: string;
+        };
+        /**
+         * TransferOut
+         * @description Levels above bias and variances of pairs of flats, and the straight line through the dimmer
+         *     ones: variance = (read_noise_e / gain)² + level / gain. Without points ``words`` say why.
+         */
+        TransferOut: {
+            /** Points */
+            points: components["schemas"]["TransferOut.TransferPoint"][];
+            /** Bias Adu */
+            bias_adu: number;
+            /** Gain E Per Adu */
+            gain_e_per_adu: number;
+            /** Read Noise E */
+            read_noise_e: number;
+            /** Linear To Adu */
+            linear_to_adu: number;
+            /** Bends */
+            bends: boolean;
+            /** Words */
+            words: string;
+        };
         /**
          * NamePatternIn
          * @description A pattern for what stands in the names of some files.
@@ -3902,16 +4434,40 @@ export interface components {
             pattern: string;
         };
         /**
+         * DefectVersion
+         * @description What was said of a kit's defects before, and where.
+         */
+        "DefectsOut.DefectVersion": {
+            /** Id */
+            id: number;
+            /** Said */
+            said: string;
+            /** Campaign */
+            campaign: string;
+            /** Threshold */
+            threshold: number;
+            /** Marks */
+            marks: number[][];
+        };
+        /**
          * DefectsOut
          * @description What counts as a defect of the camera of an exposure, and what another threshold would.
          */
         DefectsOut: {
+            /** Kit */
+            kit: string;
             /** Threshold */
             threshold: number;
             /** Marks */
             marks: number[][];
             /** Own */
             own: boolean;
+            /** Versions */
+            versions: components["schemas"]["DefectsOut.DefectVersion"][];
+            /** First */
+            first: number[];
+            /** Step */
+            step: number;
             /** X Px */
             x_px: number[];
             /** Y Px */
@@ -3922,6 +4478,12 @@ export interface components {
             more: boolean;
             /** Stars */
             stars: number[];
+            /** Star X Px */
+            star_x_px: number[];
+            /** Star Y Px */
+            star_y_px: number[];
+            /** Radius Px */
+            radius_px: number;
         };
         /**
          * Change

@@ -1,42 +1,89 @@
 import { pickMaster } from "../../api/actions";
-import type { Chain } from "../../api/types";
+import type { Chain, MasterOption } from "../../api/types";
 import { Section } from "../../ui/parts";
 
 const STEPS = ["bias", "dark", "flat"] as const;
 const LEFT_OUT = "none";
+const GRADES: Record<string, string> = {
+  exact: "fits exactly",
+  scaled: "fits when scaled",
+  poor: "fits poorly",
+};
 
-/** The master of each step: as it fits best, another one, or none. */
+/** The master of each step: as it fits best, another one, or none; and how well each fits. */
 export function Picks({ chain }: { chain: Chain }) {
   return (
     <Section title="Its masters" aside="yours to pick">
-      {STEPS.map((step) => {
-        const options = chain.options.filter((o) => o.step === step);
-        const picked = options.find((o) => o.picked);
-        const value = chain.left_out.includes(step) ? LEFT_OUT : (picked?.key ?? "");
-        return (
-          <label key={step} className="mb-1.5 flex items-center gap-2 last:mb-0">
-            <span className="w-9 shrink-0 text-quiet">{step}</span>
-            <select
-              aria-label={`${step} of this chain`}
-              className={`field ${value ? "text-beam" : ""}`}
-              value={value}
-              disabled={!options.length && !value}
-              onChange={(event) => void pickMaster(chain.name, step, event.target.value)}
-            >
-              <option value="">{options.length ? "the best that fits" : "there is none"}</option>
-              {options.map((o) => (
-                <option key={o.key} value={o.key} title={o.remarks.join("; ")}>
-                  {o.label}: {o.words}
-                  {o.remarks.length > 0 && " · doubtful"}
-                </option>
-              ))}
-              {(options.length > 0 || value) && (
-                <option value={LEFT_OUT}>none: leave this step out</option>
-              )}
-            </select>
-          </label>
-        );
-      })}
+      {STEPS.map((step) => (
+        <Step key={step} chain={chain} step={step} />
+      ))}
     </Section>
+  );
+}
+
+function Step({ chain, step }: { chain: Chain; step: (typeof STEPS)[number] }) {
+  const options = chain.options.filter((o) => o.step === step);
+  const picked = options.find((o) => o.picked);
+  const left = chain.left_out.includes(step);
+  const value = left ? LEFT_OUT : (picked?.key ?? "");
+  const used = picked ?? options.find((o) => chain.masters.includes(o.key));
+  const others = options.filter((o) => o !== used);
+  return (
+    <div className="mb-2 last:mb-0">
+      <label className="flex items-center gap-2">
+        <span className="w-9 shrink-0 text-quiet">{step}</span>
+        <select
+          aria-label={`${step} of this chain`}
+          className={`field ${value ? "text-beam" : ""}`}
+          value={value}
+          disabled={!options.length && !value}
+          onChange={(event) => void pickMaster(chain.name, step, event.target.value)}
+        >
+          <option value="">{options.length ? "the best that fits" : "there is none"}</option>
+          {options.map((o) => (
+            <option key={o.key} value={o.key} title={o.remarks.join("; ")}>
+              {o.label}: {GRADES[o.grade] ?? o.words}
+            </option>
+          ))}
+          {(options.length > 0 || value) && (
+            <option value={LEFT_OUT}>none: leave this step out</option>
+          )}
+        </select>
+      </label>
+      {used && !left && (
+        <p className="mt-0.5 ml-11 text-small">
+          <Grade option={used} />
+          {used.fit.length > 0 && <span className="text-quiet">: {used.fit.join(", ")}</span>}
+        </p>
+      )}
+      {!left && others.length > 0 && (
+        <details className="mt-0.5 ml-11 text-small text-quiet">
+          <summary className="cursor-pointer hover:text-ink">
+            {counted(others.length, used !== undefined)} not taken
+          </summary>
+          <ul>
+            {others.map((o) => (
+              <li key={o.key} className="py-0.5">
+                {o.label}: <Grade option={o} />
+                {o.differs && `, ${o.differs}`}
+              </li>
+            ))}
+          </ul>
+        </details>
+      )}
+    </div>
+  );
+}
+
+function counted(count: number, others: boolean): string {
+  const word = count === 1 ? "other was" : "others were";
+  return others ? `${count} ${word}` : `${count} ${count === 1 ? "was" : "were"}`;
+}
+
+function Grade({ option }: { option: MasterOption }) {
+  return (
+    <span className={option.grade === "poor" ? "text-beam" : ""}>
+      {GRADES[option.grade] ?? option.words}
+    </span>
   );
 }

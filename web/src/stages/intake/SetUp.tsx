@@ -6,10 +6,10 @@ import { Choice, Field, PathField } from "../../ui/Field";
 import { Section } from "../../ui/parts";
 import { declination, rightAscension } from "../../ui/words";
 
-/** Target, catalogue, site and kit: beside the night that they describe. */
+/** Target, catalogue and site: beside the night that they describe. */
 export function SetUp({ campaign }: { campaign: Campaign }) {
   const { data: state } = useAppState();
-  const { target, site, kit } = campaign;
+  const { target, site } = campaign;
   const save = (values: Partial<Settings>) => void saveSettings(values, campaign.id);
   const demo = state?.demo_folder;
   const inDemo =
@@ -129,56 +129,6 @@ export function SetUp({ campaign }: { campaign: Campaign }) {
             }
           />
         ))}
-      </Section>
-      <Section title="Kit">
-        {(
-          [
-            ["gain_e_per_adu", "gain, e⁻ an ADU"],
-            ["read_noise_e", "read noise, e⁻"],
-            ["linear_limit_adu", "linear limit, ADU"],
-            ["aperture_m", "telescope, m"],
-            ["scale_arcsec_per_px", "scale, ″ a pixel"],
-            ["clock_offset_s", "clock offset, s"],
-          ] as const
-        ).map(([key, label]) => (
-          <Field
-            key={key}
-            label={label}
-            value={kit[key] == null ? "" : String(kit[key])}
-            hint="read or measured"
-            onSave={(v) =>
-              save({ kit: { ...kit, [key]: number(v) ?? (key === "clock_offset_s" ? 0 : null) } })
-            }
-          />
-        ))}
-        <Choice
-          label="header's time is"
-          value={kit.timestamp}
-          options={[
-            ["start", "the start of the exposure"],
-            ["middle", "its middle"],
-          ]}
-          onSave={(v) => save({ kit: { ...kit, timestamp: v === "middle" ? "middle" : "start" } })}
-        />
-        <Choice
-          label="colour pattern"
-          value={campaign.pattern ?? ""}
-          options={[
-            ["", "as the headers say"],
-            ...(["RGGB", "BGGR", "GRBG", "GBRG"] as const).map((p) => [p, p] as const),
-          ]}
-          onSave={(v) => save({ pattern: v as "" | "RGGB" | "BGGR" | "GRBG" | "GBRG" })}
-        />
-        {campaign.kits.length > 1 && (
-          <p className="mt-1 text-small text-quiet">
-            {campaign.kits.length} kits: {campaign.kits.join("; ")}.
-          </p>
-        )}
-        <p className="mt-1 text-small text-quiet">
-          {Object.entries(campaign.constants)
-            .map(([name, words]) => `${name.split("_").slice(0, -1).join(" ")}: ${words}`)
-            .join(". ")}
-        </p>
       </Section>
     </>
   );
