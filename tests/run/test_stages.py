@@ -17,6 +17,7 @@ from narrow_beacon.core.correct.clipping import clipping_level, converter_range,
 from narrow_beacon.core.correct.masters import MasterFacts, read_master
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.errors import CatalogueError
+from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.frames.frame import Frame, LeftOut, SortedNight, TimeRule
 from narrow_beacon.core.frames.sort import settle
 from narrow_beacon.core.kits import Kits, KitWord
@@ -25,10 +26,12 @@ from narrow_beacon.core.remarks import Remark, gathered
 from narrow_beacon.plan import Plan
 from narrow_beacon.plan_keys import RadiusRule
 from narrow_beacon.processes import WorkerError
+from narrow_beacon.reduce import walk as walk_module
 from narrow_beacon.reduce.chain_plan import LEFT_OUT, plan_chain, wanting
 from narrow_beacon.reduce.chains import build_chain, build_chains, inputs_of
 from narrow_beacon.reduce.context import Probed, load_chain, save_chain
 from narrow_beacon.reduce.field import band_of, bands_of, field_of
+from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.kit import Constants, constants_of
 from narrow_beacon.reduce.masters import (
     MasterFile,
@@ -38,8 +41,10 @@ from narrow_beacon.reduce.masters import (
 )
 from narrow_beacon.reduce.names import chain_name
 from narrow_beacon.reduce.prepare import settings_of
+from narrow_beacon.reduce.sorting import SortedFiles
 from narrow_beacon.reduce.tasks import ExposureResult, Quality, read_raw_files
 from narrow_beacon.reduce.vet import cloudy, out_of_focus, spoiled_cast
+from narrow_beacon.reduce.walk import Walk
 from narrow_beacon.reduce.workers import Workers, core_count
 from narrow_beacon.rescue import Rescue
 from narrow_beacon.simulate.camera import Camera, Dust
@@ -709,3 +714,43 @@ def test_the_same_said_of_many_things_is_said_once() -> None:
     assert found[:2] == few
     assert len(found) == 3
     assert found[2].words == "5 times, with other names: dust on a"
+
+
+def test_many_files_are_sorted_to_be_seen_before_they_are_named_by_their_content(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(walk_module, "_SEEN_FIRST", 2)
+    night = tmp_path / "night"
+    night.mkdir()
+    for n in range(3):
+        write_simple(night / f"{n}.fits", np.full(SHAPE, 500 + n, np.uint16))
+    (night / "again.fits").write_bytes((night / "1.fits").read_bytes())
+    looks: list[SortedFiles] = []
+
+    class Looking(Keeper):
+        def keep_first_look(self, files: SortedFiles) -> None:
+            looks.append(files)
+
+    keeper = Looking(Plan(tmp_path / "p", "", (night,)), tmp_path / "m", tmp_path / "s")
+    with Workers(1) as pool:
+        walk = Walk(keeper, pool)
+        walk.read()
+    assert [len(look.night.exposures) for look in looks] == [4]
+    assert all(frame.sha256 == "" for frame in looks[0].night.exposures)
+    assert len(walk.sorted.night.exposures) == 3
+    assert all(len(frame.sha256) == 64 for frame in walk.sorted.night.exposures)
+    (twin,) = walk.sorted.night.left_out
+    assert twin.reason.startswith("the same file as")
+
+
+def test_files_that_a_stopped_walk_left_unnamed_are_named_before_they_are_used(
+    tmp_path: Path,
+) -> None:
+    path = write_simple(tmp_path / "a.fits", np.full(SHAPE, 500, np.uint16))
+    keeper = Keeper(Plan(tmp_path / "p", "", (tmp_path,)), tmp_path / "m", tmp_path / "s")
+    (raw,) = read_raw_files([(path, "a.fits")], hashed=False)
+    assert raw.sha256 == ""
+    keeper.keep_files([(path, raw)])
+    with Workers(1) as pool:
+        (frame,) = Walk(keeper, pool).sorted.night.exposures
+    assert frame.sha256 == file_sha256(path)

@@ -13,6 +13,7 @@ from narrow_beacon.bench.page import print_page
 from narrow_beacon.bench.pulls import print_pulls
 from narrow_beacon.bench.rough import print_rough
 from narrow_beacon.bench.soak import bench_soak
+from narrow_beacon.bench.sorting import print_sorting
 from narrow_beacon.bench.speed import print_steps, print_throughput
 from narrow_beacon.bench.steady import print_steady
 from narrow_beacon.bench.watch import print_watch
@@ -29,11 +30,12 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "cameras": print_cameras,
     "colours": print_colours,
     "page": print_page,
+    "sorting": print_sorting,
     "soak": bench_soak,
     "watch": print_watch,
 }
 
-_LONG = ("soak", "watch")
+_LONG = ("sorting", "soak", "watch")
 """Only by name."""
 
 

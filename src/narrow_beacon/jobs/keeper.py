@@ -114,6 +114,10 @@ class RecordKeeper(Keeper):
             write_sorted(session, campaign, files, self._ids)
             campaign.revision += 1
 
+    def keep_first_look(self, files: SortedFiles) -> None:
+        self.keep_sorted(files)
+        self._work.reporter.changed()
+
     # Masters, chains, field.
 
     def picks(self) -> Mapping[str, Mapping[str, str]]:

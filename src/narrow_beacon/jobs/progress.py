@@ -81,6 +81,10 @@ class Reporter:
         if time.monotonic() - self._told > _LEAST_GAP_S or now.done == now.total:
             self.tell()
 
+    def changed(self) -> None:
+        """What is kept is new, while the job goes on."""
+        self._events.publish("changed", campaign=self.progress.campaign)
+
     def fail(self, words: str) -> None:
         """One piece failed; the rest goes on."""
         self.progress.failures.append(words)

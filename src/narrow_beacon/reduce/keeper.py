@@ -69,6 +69,9 @@ class Keeper:
         """What every file counts as."""
         self._exposures = files.night.exposures
 
+    def keep_first_look(self, files: SortedFiles) -> None:
+        """What every file counts as by its header, before it is known which are the same."""
+
     # Masters, chains, field.
 
     def picks(self) -> Mapping[str, Mapping[str, str]]:

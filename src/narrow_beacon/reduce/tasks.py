@@ -14,7 +14,7 @@ from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.correct.apply import SPIKE, Workspace, correct
 from narrow_beacon.core.correct.flat_verdict import plane_and_radial
 from narrow_beacon.core.errors import BeaconError, NotPlacedError, UnreadableFileError
-from narrow_beacon.core.frames.fits_file import image_of, read_stored
+from narrow_beacon.core.frames.fits_file import file_sha256, image_of, read_stored
 from narrow_beacon.core.frames.frame import Frame, RawFile
 from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.levels import levels_of
@@ -121,18 +121,29 @@ class Seen:
         return self.found.stars
 
 
-def read_raw_files(paths: Sequence[tuple[Path, str]]) -> list[RawFile]:
+def read_raw_files(paths: Sequence[tuple[Path, str]], *, hashed: bool = True) -> list[RawFile]:
     """What each image in each of several files says of itself, calibration frames with what their
-    pixels show.
+    pixels show; ``hashed`` as in ``read_raws``.
     """
-    return [raw for path, name in paths for raw in _read(path, name)]
+    return [raw for path, name in paths for raw in _read(path, name, hashed)]
 
 
-def _read(path: Path, name: str) -> list[RawFile]:
+def hash_files(paths: Sequence[Path]) -> list[tuple[Path, str]]:
+    """The SHA-256 of each of several files; those that cannot be read are left out."""
+    found = []
+    for path in paths:
+        try:
+            found.append((path, file_sha256(path)))
+        except OSError:
+            continue  # what is wrong with it is said where it is used
+    return found
+
+
+def _read(path: Path, name: str, hashed: bool) -> list[RawFile]:
     try:
         return [
             _or_catalogue(raw, path) if raw.source is None else _with_levels(raw)
-            for raw in read_raws(path, name)
+            for raw in read_raws(path, name, hashed=hashed)
         ]
     except Exception as error:
         return [RawFile(name, "", None, None, words_of(error, "reading", name))]

@@ -47,6 +47,7 @@ from narrow_beacon.reduce.sorting import SortedFiles, inspected, sort_raw_files
 from narrow_beacon.reduce.tasks import (
     ExposureResult,
     Probe,
+    hash_files,
     measure_exposures,
     place_exposures,
     probe,
@@ -56,6 +57,8 @@ from narrow_beacon.reduce.workers import Pool
 from narrow_beacon.rescue import Rescue
 
 _FILES_PER_TASK = 4
+_SEEN_FIRST = 40
+"""Files from which on they are sorted before they are hashed."""
 
 
 class Progress(Protocol):
@@ -116,13 +119,14 @@ class Walk:
             self.progress.advance(len(set(part[0])))
 
         self.pool.map(_read_with_paths, [(part,) for part in parts], keep, _READING)
-        self._tell_twins()
         refused = [
             (path, RawFile(relative_name(path, self.plan.base), "", None, None, reason))
             for path, reason in entries.refused
         ]
         self.keeper.keep_files(refused)
         self.keeper.keep_missing([*paths, *(path for path, _ in refused)])
+        self._name_by_content()
+        self._tell_twins()
         outside = [folder for folder in self.plan.folders if not self.keeper.gate.allows(folder)]
         remarks = [
             Remark(
@@ -137,6 +141,35 @@ class Walk:
             words = f"no files below {folders}; check [frames] folder"
             remarks = [Remark("intake", words, matters="nothing to reduce", remedy="name a folder")]
         self.keeper.keep_remarks("read", remarks)
+
+    def _name_by_content(self) -> None:
+        """Hash the files that are not named by their content yet. Of many that takes longer than
+        to sort them, so that they are sorted before it, to be seen at once.
+        """
+        raws, words = self.keeper.files()
+        if not any(_unnamed(raw) for raw in raws):
+            return
+        unnamed: dict[Path, list[RawFile]] = {}
+        for raw in raws:
+            if raw.source is not None and _unnamed(raw):
+                unnamed.setdefault(raw.source.path, []).append(raw)
+        if len(unnamed) > _SEEN_FIRST:
+            self.keeper.keep_first_look(sort_raw_files(self.plan, raws, words))
+        self.progress.start("naming files by their content", len(unnamed))
+
+        def keep(part: list[tuple[Path, str]]) -> None:
+            self.keeper.keep_files(
+                [
+                    (path, replace(raw, sha256=sha256))
+                    for path, sha256 in part
+                    for raw in unnamed[path]
+                ]
+            )
+            self.progress.advance(len(part))
+
+        paths = list(unnamed)
+        parts = [paths[i : i + _FILES_PER_TASK] for i in range(0, len(paths), _FILES_PER_TASK)]
+        self.pool.map(hash_files, [(part,) for part in parts], keep)
 
     def _tell_twins(self) -> None:
         """Look at the pixels of files that may be one exposure, stored in several ways."""
@@ -154,7 +187,11 @@ class Walk:
     @cached_property
     def sorted(self) -> SortedFiles:
         """What every file counts as."""
-        files = sort_raw_files(self.plan, *self.keeper.files())
+        raws, words = self.keeper.files()
+        if any(_unnamed(raw) for raw in raws):  # whoever read them was stopped on the way
+            self._name_by_content()
+            raws, words = self.keeper.files()
+        files = sort_raw_files(self.plan, raws, words)
         self.plan = files.plan
         self.keeper.keep_sorted(files)
         self.keeper.keep_remarks("sort", files.remarks)
@@ -287,6 +324,10 @@ class Walk:
         return settled
 
 
+def _unnamed(raw: RawFile) -> bool:
+    return raw.source is not None and not raw.sha256
+
+
 def night_entries(plan: Plan, gate: Gate) -> Entries:
     """What lies below a plan's folders, without its output and its library."""
     made = [plan.output.resolve(), *([plan.library.resolve()] if plan.library else [])]
@@ -303,7 +344,9 @@ def relative_name(path: Path, base: Path) -> str:
 
 
 def _read_with_paths(named: list[tuple[Path, str]]) -> tuple[list[Path], list[RawFile]]:
-    read = [(path, raw) for path, name in named for raw in read_raw_files([(path, name)])]
+    read = [
+        (path, raw) for path, name in named for raw in read_raw_files([(path, name)], hashed=False)
+    ]
     return [path for path, _ in read], [raw for _, raw in read]
 
 

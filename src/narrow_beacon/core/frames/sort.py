@@ -43,15 +43,16 @@ def read_raw(path: Path, name: str) -> RawFile:
     return read_raws(path, name)[0]
 
 
-def read_raws(path: Path, name: str) -> list[RawFile]:
+def read_raws(path: Path, name: str, *, hashed: bool = True) -> list[RawFile]:
     """Read what a file says of itself, and each image in it of its own. Never raises for a bad
-    file: ``problem`` has the reason.
+    file: ``problem`` has the reason. Without ``hashed`` it is not named by its content yet, which
+    takes longer than all the rest.
     """
     try:
         if not looks_like_fits(path):
             return [_problem(name, f"not a FITS file, but {what_is(path)}")]
         images = read_images(path)
-        sha256 = file_sha256(path)
+        sha256 = file_sha256(path) if hashed else ""
     except UnreadableFileError as error:
         return [_problem(name, str(error).removeprefix(f"{path.name}: "))]
     except OSError as error:
@@ -244,7 +245,7 @@ def _drop_duplicates(frames: list[Frame], left_out: list[LeftOut]) -> list[Frame
     first: dict[object, str] = {}
     kept = []
     for frame in frames:
-        own = (frame.sha256, frame.part)
+        own = (frame.sha256 or frame.file, frame.part)
         twin = (*moment_of(frame), frame.pixels_print) if frame.pixels_print else own
         if own in first:
             left_out.append(leave_out(frame, f"the same file as {first[own]}"))
