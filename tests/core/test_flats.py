@@ -4,8 +4,17 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from scipy.ndimage import maximum_filter
 
-from narrow_beacon.core.correct.defects import DefectRule, deviations, find_defects
+from builders import star_image
+from narrow_beacon.core.correct.defects import (
+    USUAL_DEFECTS,
+    DefectRule,
+    deviations,
+    deviations_on_sky,
+    find_defects,
+    sky_threshold,
+)
 from narrow_beacon.core.correct.flat_verdict import judge_flats
 from narrow_beacon.simulate.camera import Camera, Dust
 
@@ -84,3 +93,26 @@ def test_the_threshold_decides_what_is_hot() -> None:
     assert deviation[40, 40] == pytest.approx(15, rel=0.25)
     for threshold, found in ((8.0, 3), (30.0, 1), (200.0, 0)):
         assert find_defects(dark, None, dark.shape, threshold).sum() == found
+
+
+@pytest.mark.parametrize("fwhm_px", [1.6, 2.0, 4.0])
+def test_hot_pixels_are_seen_on_exposures_and_stars_are_not_taken_for_them(fwhm_px: float) -> None:
+    rng = np.random.default_rng(6)
+    shape, noise_adu = (400, 400), 8.0
+    x, y = rng.uniform(5, 394, (2, 150))
+    counts = 10.0 ** rng.uniform(2.5, 5.0, 150)
+    # Guided so well that every star stays on its pixels: the worst that can be.
+    frames = [star_image(shape, x, y, counts, fwhm=fwhm_px, sigma=noise_adu, seed=n)
+              for n in range(5)]  # fmt: skip
+    light = np.median(frames, axis=0) - 200.0
+    hot = (rng.integers(5, 395, 40), rng.integers(5, 395, 40))
+    clear = maximum_filter(light, 5)[hot] < 3.0 * noise_adu
+    assert clear.sum() > 20
+    for image in frames:
+        image[hot] += 200.0
+    z = deviations_on_sky(np.median(frames, axis=0).astype(np.float32))
+    found = np.abs(z) > sky_threshold(USUAL_DEFECTS)
+    assert found[hot][clear].all()
+    found[hot] = False
+    assert found.sum() == 0
+    assert sky_threshold(DefectRule(25.0)) == 25.0

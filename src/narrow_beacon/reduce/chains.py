@@ -12,16 +12,24 @@ import numpy as np
 from numpy.typing import NDArray
 
 from narrow_beacon.core.arrays import Flags, Plane
-from narrow_beacon.core.correct.apply import make_chain
+from narrow_beacon.core.correct.apply import DEFECT, make_chain
+from narrow_beacon.core.correct.combine import combine
 from narrow_beacon.core.correct.dark_scale import fit_dark_scale
-from narrow_beacon.core.correct.defects import DefectRule, defects_said, find_defects
+from narrow_beacon.core.correct.defects import (
+    DefectRule,
+    defects_said,
+    deviations_on_sky,
+    enough_exposures,
+    find_defects,
+    sky_threshold,
+)
 from narrow_beacon.core.correct.local_median import local_median
 from narrow_beacon.core.correct.masters import Master, MasterFacts, read_master
 from narrow_beacon.core.correct.match import Choice
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import overscan_of, read_pixels
 from narrow_beacon.core.frames.frame import Frame
-from narrow_beacon.core.kits import CLIPPED, MEAN, NO_WORDS, USUAL_RULES, Kits, Rules
+from narrow_beacon.core.kits import CLIPPED, MEAN, MEDIAN, NO_WORDS, USUAL_RULES, Kits, Rules
 from narrow_beacon.core.measure.noise import MastersNoise
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.reduce.chain_plan import ChainPlan, Option, missing_of, plan_chain, rules_of
@@ -132,8 +140,9 @@ def build_chains(
         plan = plan_chain(name, first, facts, picks.get(name), rules_of(first, kits))
         defects = defects_said(kits.word(*first.known_as))
         plan = replace(plan, defects=defects)
-        # Exposures go into the planes only where a dark's scale is found from them.
-        seen = [f.sha256 + f.part for f in examples] if plan.scaled_dark.index is not None else []
+        # Exposures go into the planes only where a dark's scale or defects are found from them.
+        looked_at = plan.scaled_dark.index is not None or plan.dark.index is None
+        seen = [f.sha256 + f.part for f in examples] if looked_at else []
         sites = (first.source.first, first.source.step) if first.channel else first.shape
         prints[name] = fingerprint("planes", inputs_of(plan, masters), sites, seen, defects)
         calls.append((plan, masters, examples, folder / prints[name][:16]))
@@ -157,7 +166,10 @@ def build_chain(
             plan.left_out, problem=words,
         )  # fmt: skip
     steps = _stations(plan, [master.facts for master in masters], made)
-    stations = (*steps, Station("repair", f"{made.defects} defects repaired from their neighbours"))
+    words = f"{made.defects} defects repaired from their neighbours"
+    if made.seen_on:
+        words += f": found on {made.seen_on} exposures, for there is no dark"
+    stations = (*steps, Station("repair", words))
     remarks = [*missing_of(plan), *(words for station in stations for words in station.remarks)]
     return ChainReport(
         name=plan.name,
@@ -182,6 +194,8 @@ class _Planes:
     noise: MastersNoise
     defects: int
     overscan: str = ""
+    seen_on: int = 0
+    """Exposures on which the defects were found, where no dark shows them."""
 
 
 def _planes(
@@ -230,6 +244,9 @@ def _planes_of(
         pattern.plane if pattern else None, flat.plane if flat else None, examples[0].shape,
         plan.defects.threshold,
     ) | pixels_marked(plan.defects, examples[0])  # fmt: skip
+    sky = None if pattern else sky_of(examples, folder)
+    if sky is not None:
+        defects[np.abs(deviations_on_sky(sky)) > sky_threshold(plan.defects)] = DEFECT
     save_chain(make_chain(offset, flat.plane if flat else None, defects), folder)
     noise = replace(
         _offset_noise(dark, bias, scaled, factor),
@@ -239,7 +256,21 @@ def _planes_of(
     rate = _dark_rate(dark, level)
     if scaled is not None and level is not None:
         rate = factor * max(0.0, scaled.facts.level_adu - level) / exposure_s
-    return _Planes(scale, rate, noise, int(defects.sum()), _overscan_words(examples))
+    seen_on = 0 if sky is None else len(examples)
+    return _Planes(scale, rate, noise, int(defects.sum()), _overscan_words(examples), seen_on)
+
+
+def sky_of(frames: Sequence[Frame], scratch: Path) -> Plane | None:
+    """The median of exposures, on which what stays on its pixels is seen; None of few, and of
+    colours, whose stars are no larger than a defect on their own pixels.
+    """
+    if not enough_exposures(len(frames)) or frames[0].channel:
+        return None
+    scratch.mkdir(parents=True, exist_ok=True)
+    try:
+        return combine([frame.source for frame in frames], scratch, method=MEDIAN).plane
+    except (UnreadableFileError, OSError):
+        return None  # what is wrong with them is said where they are measured
 
 
 def pixels_marked(rule: DefectRule, frame: Frame) -> Flags:

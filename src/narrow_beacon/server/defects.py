@@ -15,13 +15,12 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon.core.arrays import Floats, Plane
 from narrow_beacon.core.correct.defect_file import MOST_MARKS, read_marks, write_marks
-from narrow_beacon.core.correct.defects import USUAL_DEFECTS, defects_said, deviations
+from narrow_beacon.core.correct.defects import USUAL_DEFECTS, defects_said
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.kits import KitWord
 from narrow_beacon.core.words import counted
-from narrow_beacon.reduce.chains import own_pixels
 from narrow_beacon.reduce.context import load_chain
-from narrow_beacon.server.kit_defects import dark_of
+from narrow_beacon.server.kit_defects import seen_on
 from narrow_beacon.server.kits import say
 from narrow_beacon.server.night import curves_now
 from narrow_beacon.server.problems import Problem
@@ -35,7 +34,6 @@ from narrow_beacon.server.schemas.correct import (
 )
 from narrow_beacon.server.state import campaign_of, changing, file_of, files_in, shared
 from narrow_beacon.store.campaigns import chains_of
-from narrow_beacon.store.files import frame_of
 from narrow_beacon.store.kits import kits_of, versions_of
 from narrow_beacon.store.models import Campaign, NightFile
 
@@ -55,7 +53,6 @@ def defects(number: int, file: int) -> DefectsOut:
         campaign = campaign_of(session, number)
         exposure = file_of(session, file)
         kit = exposure.kit or ""
-        rule = defects_said(kits_of(session, campaign).word(kit))
         own = not (campaign.kits or {"taken": True}).get("taken")
         versions = [
             DefectVersion(
@@ -67,24 +64,20 @@ def defects(number: int, file: int) -> DefectsOut:
             for record in versions_of(session, kit)
             if "defect_threshold" in record.words or "marks" in record.words
         ]  # fmt: skip
-        plane = dark_of(session, campaign, chains_of(session, campaign).get(exposure.chain or ""))
-        frame = frame_of(session, campaign, exposure)
+        seen = seen_on(session, campaign, exposure)
         stars = _stars(session, campaign, exposure)
-    if plane is not None and frame is not None:
-        plane = own_pixels(plane, frame)
-    z = np.abs(deviations(plane)) if plane is not None else np.zeros((1, 1), np.float32)
+    z, source = seen.deviations(), seen.frame.source
     at = np.flatnonzero(z > _LEAST_DEVIATION)
     at = at[np.argsort(-z.ravel()[at], kind="stable")]
     y, x = np.divmod(at[:_LISTED], z.shape[1])
-    source = frame.source if frame else None
     return DefectsOut(
-        first=[n + 1 for n in source.first] if source else [1, 1],
-        step=source.step if source else 1,
-        kit=kit, threshold=rule.threshold, own=own, versions=versions,
-        marks=[_shown(mark) for mark in rule.marks],
+        kit=kit, threshold=seen.threshold, own=own, versions=versions,
+        on_exposures=seen.sky is not None,
+        first=[n + 1 for n in source.first], step=source.step,
+        marks=[_shown(mark) for mark in seen.rule.marks],
         x_px=x.tolist(), y_px=y.tolist(),
         deviation=np.round(z[y, x].astype(float), 1).tolist(), more=at.size > _LISTED,
-        stars=_touched(z, *stars) if plane is not None else [],
+        stars=_touched(z, *stars),
         star_x_px=np.round(stars[0], 1).tolist(), star_y_px=np.round(stars[1], 1).tolist(),
         radius_px=stars[2],
     )  # fmt: skip

@@ -59,6 +59,8 @@ class View:
         self, pixels: Plane, version: str, *, even: bool = False, noise: float | None = None
     ) -> None:
         self.pixels, self.version = pixels, version
+        self.first: tuple[int, int] = (0, 0)
+        self.step = 1
         self.brightness = measure_brightness(pixels, noise)
         if even:
             # What departs to either side matters alike.
@@ -135,7 +137,9 @@ def view_of_file(number: int, off: str = "") -> View:
             pixels = _pixels(raw, report, frozenset(off.split(",")))
     except (UnreadableFileError, OSError) as error:
         raise Problem(409, "The image cannot be read", str(error)) from error
-    return _keep(key, View(pixels, version, even=bool(over or tried), noise=noise))
+    view = View(pixels, version, even=bool(over or tried), noise=noise)
+    view.first, view.step = raw.source.first, raw.source.step
+    return _keep(key, view)
 
 
 def _flat_over(raw: RawFile, number: int) -> Plane:
@@ -175,7 +179,7 @@ def residual_of_repair(
     if raw.source is None or report is None:
         raise Problem(409, "No chain yet", "Build the masters in Correct first.")
     chain = load_chain(report.folder)
-    flags = tried_defects(number, threshold, chain.offset_adu.shape)
+    flags = tried_defects(number, threshold)
     bare = replace(chain, defects=flags, repairs=np.empty(0, np.int64))
     mended = replace(bare, repairs=np.flatnonzero(flags).astype(np.int64))
     height, width = chain.offset_adu.shape
@@ -254,7 +258,8 @@ def info(kind: str, number: int, query: ImageQuery) -> ImageInfo:
     height, width = view.pixels.shape
     b = view.brightness
     return ImageInfo(
-        width=width, height=height, levels=level_count(height, width), tile=TILE_PX,
+        width=width, height=height, first=[n + 1 for n in view.first], step=view.step,
+        levels=level_count(height, width), tile=TILE_PX,
         offset=b.offset, scale=b.scale, sky=b.sky, noise=b.noise, low=b.low, high=b.high,
         histogram=list(b.histogram), histogram_low=b.histogram_low,
         histogram_step=b.histogram_step,

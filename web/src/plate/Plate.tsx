@@ -247,6 +247,7 @@ export function Plate({ focus = null }: { focus?: number | null }) {
       </div>
       <Readout
         pointed={pointed}
+        info={info}
         unit={unit}
         campaign={campaign}
         catalogue={catalogue}

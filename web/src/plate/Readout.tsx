@@ -1,4 +1,4 @@
-import type { Campaign, Catalogue, MeasuredStars } from "../api/types";
+import type { Campaign, Catalogue, ImageInfo, MeasuredStars } from "../api/types";
 import { declination, fixed, rightAscension } from "../ui/words";
 import { skyOf } from "./sky";
 
@@ -13,6 +13,7 @@ export interface Pointed {
 
 interface Props {
   pointed: Pointed | null;
+  info: ImageInfo | null;
   /** Of the values; without one, a flat, relative to 1. */
   unit: string;
   pinned: number | null;
@@ -22,7 +23,7 @@ interface Props {
 }
 
 /** What is under the pointer, in one or two lines at the foot of the plate. */
-export function Readout({ pointed, unit, pinned, campaign, catalogue, measured }: Props) {
+export function Readout({ pointed, info, unit, pinned, campaign, catalogue, measured }: Props) {
   const target = campaign?.target;
   const row = pointed?.row ?? pinned;
   const sky =
@@ -33,6 +34,8 @@ export function Readout({ pointed, unit, pinned, campaign, catalogue, measured }
       ? skyOf(pointed.east, pointed.north, target.ra_deg, target.dec_deg)
       : null;
   if (!pointed && row === null) return null;
+  // Places count on the raw file's pixels: behind its overscan, and for a colour on the full grid.
+  const { first, step } = info ?? { first: [1, 1], step: 1 };
   return (
     <div className="pointer-events-none absolute bottom-2 left-2 max-w-[calc(100%-220px)] rounded-[3px] bg-ground/95 px-2 py-1">
       {row !== null && catalogue && (
@@ -40,7 +43,7 @@ export function Readout({ pointed, unit, pinned, campaign, catalogue, measured }
       )}
       {pointed && (
         <p className="num text-quiet">
-          x {fixed(pointed.x + 1, 1)} y {fixed(pointed.y + 1, 1)}
+          x {fixed(first[0]! + step * pointed.x, 1)} y {fixed(first[1]! + step * pointed.y, 1)}
           {pointed.value !== null && (
             <span className="text-ink"> · {fixed(pointed.value, unit ? 1 : 4, unit)}</span>
           )}

@@ -161,7 +161,7 @@ describe("defects", () => {
   const defects = {
     threshold: 80, own: false, marks: [], more: false,
     x_px: [1, 2, 3, 4], y_px: [1, 2, 3, 4], deviation: [300, 90, 40, 8], stars: [0, 12, 95],
-    kit: "camera, 640 × 480", versions: [], first: [5, 1], step: 1,
+    kit: "camera, 640 × 480", versions: [], on_exposures: false, first: [5, 1], step: 1,
     star_x_px: [10, 20, 30], star_y_px: [1, 2, 3], radius_px: 4,
   }; // prettier-ignore
 

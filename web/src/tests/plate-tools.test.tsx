@@ -13,7 +13,7 @@ import { campaign, catalogue, exposure, measured } from "./builders";
 import { surface, tidy } from "./page";
 
 const info: ImageInfo = {
-  width: 640, height: 480, levels: 1, tile: 1024, offset: 0, scale: 1, sky: 100, noise: 5,
+  width: 640, height: 480, levels: 1, first: [1, 1], step: 1, tile: 1024, offset: 0, scale: 1, sky: 100, noise: 5,
   low: 90, high: 900, histogram: [1, 40, 9, 2], histogram_low: 80, histogram_step: 100,
 }; // prettier-ignore
 
@@ -89,9 +89,10 @@ describe("the stretch", () => {
 
 describe("what is under the pointer", () => {
   const pointed: Pointed = { x: 319, y: 239, value: 4829.13, east: 60, north: 0, row: 1 };
-  const say = (values: Partial<Pointed> | null, pinned: number | null = null) =>
+  const say = (values: Partial<Pointed> | null, pinned: number | null = null, image = info) =>
     render(
       <Readout
+        info={image}
         pointed={values && { ...pointed, ...values }}
         unit="ADU"
         pinned={pinned}
@@ -103,6 +104,12 @@ describe("what is under the pointer", () => {
 
   it("is told as FITS counts, with value and position", () => {
     expect(say({ row: null })).toBe("x 320.0 y 240.0 · 4829.1 ADU · 22 44 53.35  +41 36 00.0");
+  });
+
+  it("is told in pixels of the file, behind an overscan and of a colour", () => {
+    expect(say({ row: null }, null, { ...info, first: [34, 3], step: 2 })).toContain(
+      "x 672.0 y 481.0",
+    );
   });
 
   it("is told of a star with its part, magnitudes, signal to noise and flags", () => {

@@ -11,6 +11,8 @@ const info = (values: Partial<ImageInfo> = {}): ImageInfo => ({
   width: 1500,
   height: 700,
   levels: 3,
+  first: [1, 1],
+  step: 1,
   tile: 1024,
   offset: 100,
   scale: 2,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.ndimage import maximum_filter, minimum_filter
 
 from narrow_beacon.core.arrays import Flags, Plane
 from narrow_beacon.core.correct.apply import DEFECT
@@ -15,9 +16,16 @@ HOT_Z = 80.0
 """Robust standard deviations of the master dark above the local median. A steady warm pixel is
 better subtracted than guessed from its neighbours; for a master of some 15 frames this is where
 its own dark noise becomes several times the read noise."""
+SKY_Z = 10.0
+"""The same where there is no dark and defects are seen on exposures: nothing takes them off there,
+and a guess from the neighbours is better than a spike."""
+_ISOLATED = 0.25
+"""Share of a pixel's excess that any neighbour may have: of a star they have more."""
+_LEAST_EXPOSURES = 3
 COLUMN_Z = 10.0
 LEAST_RESPONSE = 0.6
 MOST_RESPONSE = 1.6
+_NEIGHBOURS = np.array([[1, 1, 1], [1, 0, 1], [1, 1, 1]], bool)
 _MEDIAN_SCATTER = 1.2533
 """The scatter of the median of many normal values, over that of their mean: sqrt(pi / 2)."""
 
@@ -62,10 +70,40 @@ def deviations(dark: Plane) -> Plane:
     """By how many robust standard deviations each pixel of a master dark departs from the local
     median.
     """
-    whole = np.where(np.isfinite(dark), dark, np.float32(np.nanmedian(dark)))
+    whole = _finite(dark)
     excess = whole - local_median(whole)
     scatter = max(1.4826 * float(np.median(np.abs(excess[::3, ::3]))), 1e-3)
     return np.asarray(excess / np.float32(scatter))
+
+
+def _finite(plane: Plane) -> Plane:
+    return np.where(np.isfinite(plane), plane, np.float32(np.nanmedian(plane)))
+
+
+def deviations_on_sky(sky: Plane) -> Plane:
+    """``deviations`` of the median of several exposures (height, width), where no dark tells: 0
+    where a neighbour departs too, as about a star.
+
+    Stars of less than 1.5 px full width at half maximum, on the same pixels of all exposures, are
+    taken for hot pixels.
+    """
+    whole = _finite(sky)
+    z = deviations(whole)
+    excess = whole - local_median(whole)
+    above = whole - maximum_filter(whole, footprint=_NEIGHBOURS, mode="nearest")
+    below = minimum_filter(whole, footprint=_NEIGHBOURS, mode="nearest") - whole
+    alone = np.maximum(above, below) > (1.0 - _ISOLATED) * np.abs(excess)
+    return np.where(alone, z, np.float32(0.0))
+
+
+def sky_threshold(rule: DefectRule) -> float:
+    """The threshold of ``deviations_on_sky``: the observer's, or the usual one of exposures."""
+    return SKY_Z if rule.threshold == HOT_Z else rule.threshold
+
+
+def enough_exposures(count: int) -> bool:
+    """Whether the median of so many exposures tells defects from what passes."""
+    return count >= _LEAST_EXPOSURES
 
 
 def find_defects(

@@ -178,6 +178,7 @@ class Correction:
     gain_setting: float | None = None
     offset_setting: float | None = None
     camera: str | None = None
+    telescope: str | None = None
     ra_deg: float | None = None
     dec_deg: float | None = None
     aside: str | None = None

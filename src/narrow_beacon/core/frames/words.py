@@ -84,6 +84,7 @@ WORDS: dict[str, tuple[str, Callable[[str], Word]]] = {
     "gain_setting": ("gain", _number(0.0, 1e5, "")),
     "offset_setting": ("offset", _number(0.0, 1e5, "")),
     "camera": ("camera", lambda text: text[:MOST_TEXT]),
+    "telescope": ("telescope", lambda text: text[:MOST_TEXT]),
     "ra_deg": ("right ascension", _angle(0.0, 360.0, hours=True)),
     "aside": ("set aside", lambda text: text[:MOST_TEXT]),
     "dec_deg": ("declination", _angle(-90.0, 90.0, hours=False)),

@@ -125,6 +125,8 @@ class DefectsOut(BaseModel):
     """What counts as a defect of the camera of an exposure, and what another threshold would."""
 
     kit: str
+    on_exposures: bool
+    """Whether they are seen on the median of some exposures, for there is no dark."""
     threshold: float
     marks: list[list[int]]
     """[x, y, width, height] each, x and y counted from 1."""
@@ -139,7 +141,7 @@ class DefectsOut(BaseModel):
     x_px: list[int]
     y_px: list[int]
     deviation: list[float]
-    """The pixels that depart most from their neighbours on the master dark, the farthest first."""
+    """The pixels that depart most from their neighbours, the farthest first."""
     more: bool
     """Whether there are more of them than are listed."""
     stars: list[float]
@@ -228,6 +230,10 @@ class ImageQuery(Asked):
 class ImageInfo(BaseModel):
     width: int
     height: int
+    first: list[int]
+    """Column and row, from 1, of its first pixel in the file."""
+    step: int
+    """From one of its pixels to the next, in those of the file; 2 for a colour."""
     levels: int
     tile: int
     offset: float

@@ -58,6 +58,7 @@ class Said(Asked):
     gain_setting: Short | None = None
     offset_setting: Short | None = None
     camera: Short | None = None
+    telescope: Short | None = None
     ra_deg: Short | None = None
     dec_deg: Short | None = None
     aside: Short | None = None

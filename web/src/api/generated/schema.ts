@@ -3316,6 +3316,10 @@ export interface components {
             width: number;
             /** Height */
             height: number;
+            /** First */
+            first: number[];
+            /** Step */
+            step: number;
             /** Levels */
             levels: number;
             /** Tile */
@@ -4321,6 +4325,11 @@ export interface components {
              */
             camera: string | null;
             /**
+             * Telescope
+             * @default null
+             */
+            telescope: string | null;
+            /**
              * Ra Deg
              * @default null
              */
@@ -4456,6 +4465,8 @@ export interface components {
         DefectsOut: {
             /** Kit */
             kit: string;
+            /** On Exposures */
+            on_exposures: boolean;
             /** Threshold */
             threshold: number;
             /** Marks */

@@ -51,6 +51,11 @@ export function DefectsSection({ file, width, height }: Props) {
         />
         <span className="text-quiet">σ</span>
       </label>
+      {data.on_exposures && (
+        <p className="mt-1 text-small text-quiet">
+          Seen on the median of some exposures, for there is no dark.
+        </p>
+      )}
       <dl className="mt-1.5">
         <Fact name="pixels">
           {data.more && count === data.deviation.length ? "more than " : ""}

@@ -41,6 +41,7 @@ export const WORDS: readonly { title: string; words: readonly Word[] }[] = [
     title: "Camera and settings",
     words: [
       { key: "camera", words: "camera", hint: "Kittiwake 800" },
+      { key: "telescope", words: "telescope", hint: "the 280 mm" },
       { key: "temperature_c", words: "temperature, °C", hint: "−10" },
       { key: "gain_setting", words: "gain", hint: "100" },
       { key: "offset_setting", words: "offset", hint: "30" },
