@@ -65,22 +65,24 @@ export function Shelf() {
         {kits.map((kit) => (
           <section key={kit} aria-label={kit}>
             <h3 className="num mt-1 mb-1 font-semibold">{kit}</h3>
-            {KINDS.map(([kind, words]) => {
-              const own = shown.filter((m) => m.kit === kit && m.kind === kind);
-              if (!own.length) return null;
-              return (
-                <div key={kind} className="mb-3 border-t border-line pt-1.5">
-                  <p className="mb-1.5 text-quiet">
-                    {words} · {own.length}
-                  </p>
-                  <div className="grid grid-cols-[repeat(auto-fill,minmax(150px,1fr))] gap-x-4 gap-y-3">
-                    {own.map((master) => (
-                      <Card key={master.id} master={master} />
-                    ))}
+            <div className="flex flex-wrap gap-x-8 border-t border-line pt-1.5">
+              {KINDS.map(([kind, words]) => {
+                const own = shown.filter((m) => m.kit === kit && m.kind === kind);
+                if (!own.length) return null;
+                return (
+                  <div key={kind} className="mb-3 max-w-full">
+                    <p className="mb-1.5 text-quiet">
+                      {words} · {own.length}
+                    </p>
+                    <div className="flex flex-wrap gap-x-4 gap-y-3">
+                      {own.map((master) => (
+                        <Card key={master.id} master={master} />
+                      ))}
+                    </div>
                   </div>
-                </div>
-              );
-            })}
+                );
+              })}
+            </div>
           </section>
         ))}
       </div>
@@ -116,7 +118,7 @@ function Card({ master }: { master: ShelfMaster }) {
     !flat && master.temperature_c != null ? fixed(master.temperature_c, 0, "°C") : "",
   ].filter(Boolean);
   return (
-    <figure className={master.retired ? "opacity-50" : ""}>
+    <figure className={`w-[156px] ${master.retired ? "opacity-50" : ""}`}>
       <SmallPicture
         shown={{ kind: "masters", id: master.id, off: "", version: master.version }}
         width={132}

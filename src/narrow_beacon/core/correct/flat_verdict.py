@@ -71,7 +71,7 @@ class FlatVerdict:
         for shift in self.shifts:
             found.append(
                 f"a shadow at x {shift.x_px:.0f} y {shift.y_px:.0f} moved by "
-                f"{shift.dx_px:+.1f}, {shift.dy_px:+.1f} px"
+                f"{shift.dx_px:+.1f}, {shift.dy_px:+.1f} px".replace("-", "−")
             )
         if self.slope > _SLOPE_MATTERS:
             found.append(f"a gradient of {100 * self.slope:.1f}% towards {self.slope_deg:.0f}°")
