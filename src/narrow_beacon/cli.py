@@ -118,6 +118,64 @@ def correct(plan: Path, folder: Path, pedestal: float, workers: int | None, as_j
 
 
 @main.command()
+@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--catalogue", type=click.Path(path_type=Path), help="A file of stars; or:")
+@click.option("--cone", metavar="URL", help="A simple cone search service.")
+@click.option("--near", metavar='"RA DEC"', help="Where it may be; else what the header says.")
+@click.option(
+    "--scale", nargs=2, type=click.FloatRange(0.01, 3600), metavar="LOW HIGH",
+    help="Seconds of arc a pixel; else what the header says, else 0.2 to 40.",
+)  # fmt: skip
+@click.option(
+    "--write", "folder", type=click.Path(path_type=Path, file_okay=False),
+    help="Copies of what was placed, with the WCS in the headers.",
+)  # fmt: skip
+@click.option("--workers", type=click.IntRange(1), help="Processes; default: all cores.")
+@click.option("--json", "as_json", is_flag=True, help="One JSON document on standard output.")
+def solve(
+    files: tuple[Path, ...], catalogue: Path | None, cone: str | None, near: str | None,
+    scale: tuple[float, float] | None, folder: Path | None, workers: int | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Find where FILES are on the sky, without a plan.
+
+    Exit status 0 when at least one was placed, 2 where the question is unusable, 3 when none could
+    be placed.
+    """
+    import json
+
+    from narrow_beacon.core.errors import BeaconError
+    from narrow_beacon.reduce.solving import Stars, position_of_words, solve_files
+    from narrow_beacon.reduce.workers import Workers, core_count
+
+    with _in_words():
+        if (catalogue is None) == (cone is None):
+            raise BeaconError("give either --catalogue FILE or --cone URL")
+        if scale is not None and scale[0] > scale[1]:
+            raise BeaconError(f"--scale: {scale[0]:g} is more than {scale[1]:g}")
+        try:
+            position = position_of_words(near) if near else None
+        except ValueError as error:
+            raise BeaconError(f"--near: {error}") from error
+        count = min(workers or core_count(), len(files))
+        with Workers(count) as pool:
+            found = solve_files(files, Stars(catalogue, cone, position, scale), pool, folder)
+    if as_json:
+        click.echo(json.dumps([vars(one) for one in found], ensure_ascii=False, indent=1))
+    else:
+        for one in found:
+            if not one.placed:
+                click.echo(f"{one.file}: not placed: {one.reason}")
+                continue
+            click.echo(
+                f"{one.file}: {one.ra_deg:.5f}° {one.dec_deg:+.5f}°, "
+                f"{one.scale_arcsec_per_px:.4f}″ a pixel, turned {one.rotation_deg:.2f}°, "
+                f"{'mirrored' if one.mirrored else 'not mirrored'}, {one.matched_stars} stars "
+                f"within {one.residual_arcsec:.2f}″, chance of being false 10^{one.false_log10:.0f}"
+            )
+    sys.exit(0 if any(one.placed for one in found) else 3)
+
+
+@main.command()
 @click.argument("folder", type=click.Path(path_type=Path))
 def demo(folder: Path) -> None:
     """Write the demo nights, their catalogue, plan and truth into FOLDER."""

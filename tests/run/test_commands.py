@@ -32,7 +32,7 @@ ROOT = Path(__file__).resolve().parents[2]
 def test_help_names_the_commands() -> None:
     result = CliRunner().invoke(main, ["--help"])
     assert result.exit_code == 0
-    for command in ("reduce", "demo", "bench", "cone"):
+    for command in ("reduce", "solve", "correct", "demo", "bench", "cone"):
         assert command in result.output
 
 
