@@ -118,6 +118,59 @@ def correct(plan: Path, folder: Path, pedestal: float, workers: int | None, as_j
 
 
 @main.command()
+@click.argument("plan", type=click.Path(path_type=Path))
+@click.option("--every", type=click.IntRange(2), help="So many exposures of a night and filter.")
+@click.option("--minutes", type=click.FloatRange(0.1), help="Or those within so many minutes.")
+@click.option(
+    "--method", type=click.Choice(["clipped", "mean", "median"]), default="clipped",
+    show_default=True,
+)  # fmt: skip
+@click.option(
+    "--write", "folder", required=True, type=click.Path(path_type=Path, file_okay=False),
+    help="Where the combined exposures go, with maps of what was rejected.",
+)  # fmt: skip
+@click.option("--workers", type=click.IntRange(1), help="Processes; default: all cores.")
+@click.option("--json", "as_json", is_flag=True, help="One JSON document on standard output.")
+def combine(
+    plan: Path, every: int | None, minutes: float | None, method: str, folder: Path,
+    workers: int | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Combine runs of the exposures of PLAN, aligned and weighted, for faint targets.
+
+    Exit status 0 when something was written, 2 for an unusable plan, 3 when nothing could be.
+    """
+    import json
+
+    from narrow_beacon.plan import PlanError, read_plan
+    from narrow_beacon.reduce.combining import combine_plan
+    from narrow_beacon.screen import Bars
+
+    with _in_words():
+        try:
+            with Bars() as bars:
+                made, left = combine_plan(
+                    read_plan(plan), folder, every=every, minutes=minutes, method=method,
+                    workers=workers, progress=bars,
+                )  # fmt: skip
+        except PlanError as error:
+            for line in error.mistakes:
+                click.echo(line, err=True)
+            sys.exit(2)
+    for words in left:
+        click.echo(f"left out: {words}", err=True)
+    if as_json:
+        told = [{**vars(one), "files": list(one.files)} for one in made]
+        click.echo(json.dumps(told, ensure_ascii=False, indent=1))
+    else:
+        for one in made:
+            click.echo(
+                f"{one.written}: {len(one.files)} exposures, {one.exposure_s:g} s, "
+                f"{100 * one.rejected_share:.3f}% rejected"
+            )
+    sys.exit(0 if made else 3)
+
+
+@main.command()
 @click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option("--catalogue", type=click.Path(path_type=Path), help="A file of stars; or:")
 @click.option("--cone", metavar="URL", help="A simple cone search service.")

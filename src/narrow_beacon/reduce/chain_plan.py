@@ -55,6 +55,8 @@ class ChainPlan:
     overscan: bool = False
     """Whether every row's own level is taken off first."""
     defects: DefectRule = USUAL_DEFECTS
+    ready: bool = False
+    """Whether the exposures are corrected already, as combined ones are."""
 
     @property
     def steps(self) -> tuple[tuple[str, int], ...]:
@@ -98,6 +100,9 @@ def plan_chain(
 
     ``picks`` are the observer's, by step: the key of a master, or LEFT_OUT.
     """
+    if frame.combined:
+        none = Choice(None, "corrected already")
+        return ChainPlan(name, none, none, none, none, ready=True)
     picks = picks or {}
     bias = _picked("bias", frame, masters, picks, rules) or choose_bias(frame, masters, rules)
     if bias.index is None and frame.overscan:
@@ -229,6 +234,8 @@ def _bias_like(frame: Frame, master: MasterFacts) -> bool:
 def missing_of(plan: ChainPlan) -> list[str]:
     """What a chain does without, in words."""
     missing = list(plan.lost)
+    if plan.ready:
+        return missing
     if plan.dark.index is None and (plan.bias.index is not None or plan.overscan):
         missing.append(plan.dark.reason)
         if plan.scaled_dark.index is None:
@@ -252,7 +259,7 @@ def wanting(
     anything is built: what that costs, and what can still be taken for it.
     """
     facts = [_expected(group) for group in group_calibration(calibration)]
-    kinds = {chain_name(frame): frame for frame in exposures}
+    kinds = {chain_name(frame): frame for frame in exposures if not frame.combined}
     words: dict[str, None] = {}
     for name, frame in kinds.items():
         plan = plan_chain(name, frame, facts, None, rules_of(frame, kits))

@@ -50,8 +50,8 @@ _MEDIAN_OF_FEW = {3: 1.35, 4: 1.19}
 
 @dataclass(frozen=True)
 class Station:
-    """One step of a chain: ``kind`` is "overscan", "offset", "flat" or "repair"; ``remarks`` say
-    what does not fit about its master.
+    """One step of a chain: ``kind`` is "overscan", "offset", "flat", "repair" or "combined";
+    ``remarks`` say what does not fit about its master.
     """
 
     kind: str
@@ -142,6 +142,7 @@ def build_chains(
         plan = replace(plan, defects=defects)
         # Exposures go into the planes only where a dark's scale or defects are found from them.
         looked_at = plan.scaled_dark.index is not None or plan.dark.index is None
+        looked_at = looked_at and not plan.ready
         seen = [f.sha256 + f.part for f in examples] if looked_at else []
         sites = (first.source.first, first.source.step) if first.channel else first.shape
         prints[name] = fingerprint("planes", inputs_of(plan, masters), sites, seen, defects)
@@ -166,6 +167,10 @@ def build_chain(
             plan.left_out, problem=words,
         )  # fmt: skip
     steps = _stations(plan, [master.facts for master in masters], made)
+    if plan.ready:
+        steps.append(
+            Station("combined", f"combined from {examples[0].combined}, corrected already")
+        )
     words = f"{made.defects} defects repaired from their neighbours"
     if made.seen_on:
         words += f": found on {made.seen_on} exposures, for there is no dark"
@@ -243,8 +248,10 @@ def _planes_of(
     defects = find_defects(
         pattern.plane if pattern else None, flat.plane if flat else None, examples[0].shape,
         plan.defects.threshold,
-    ) | pixels_marked(plan.defects, examples[0])  # fmt: skip
-    sky = None if pattern else sky_of(examples, folder)
+    )  # fmt: skip
+    if not plan.ready:
+        defects |= pixels_marked(plan.defects, examples[0])
+    sky = None if pattern or plan.ready else sky_of(examples, folder)
     if sky is not None:
         defects[np.abs(deviations_on_sky(sky)) > sky_threshold(plan.defects)] = DEFECT
     save_chain(make_chain(offset, flat.plane if flat else None, defects), folder)

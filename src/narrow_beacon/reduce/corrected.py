@@ -164,28 +164,38 @@ def _header(
     frame: Frame, steps: Sequence[str], pedestal_adu: float, solution: Solution | None
 ) -> fits.Header:
     """The raw header's facts, where it is on the sky, and what was done."""
-    image = next(i for i in read_images(frame.source.path) if i.source.hdu == frame.source.hdu)
-    header = fits.Header()
-    for key, value in image.cards.items():
-        if key not in _OURS and not key.startswith(("TTYPE", "TFORM", "ZNAXIS", "ZTILE", "WCSAX")):
-            _set(header, key, value)
+    header = raw_header(frame, solution)
     if frame.mid_utc is not None:
         header["DATE-AVG"] = (frame.mid_utc.isoformat(), "UTC, middle of the exposure")
-    if solution is not None:
-        for key in [k for k in header if k.startswith(("CD1_", "CD2_", "PC", "CDELT", "CROTA"))]:
-            del header[key]
-        for key, card in solution.header().items():
-            header[key] = card
     header["BUNIT"] = "adu"
     header["PEDESTAL"] = (pedestal_adu, "[adu] added to all pixels")
     header["RAWFILE"] = (Path(frame.source.path).name[:60].translate(_PLAIN), "raw file")
     header["RAWSHA"] = (frame.sha256, "its SHA-256")
     header["PROGRAM"] = f"Narrow Beacon {__version__}"
     for number, words in enumerate(steps, 1):
-        text = f"{number} {words}".translate(_PLAIN).encode("ascii", "replace").decode()
-        header.add_history(text)
-    header.add_history("dark subtracted, flat divided, as listed above")
+        set_words(header, f"{number} {words}")
+    set_words(header, "dark subtracted, flat divided, as listed above")
     return header
+
+
+def raw_header(frame: Frame, solution: Solution | None) -> fits.Header:
+    """The facts of a raw file's header for pixels that are stored otherwise, and where they are."""
+    image = next(i for i in read_images(frame.source.path) if i.source.hdu == frame.source.hdu)
+    header = fits.Header()
+    for key, value in image.cards.items():
+        if key not in _OURS and not key.startswith(("TTYPE", "TFORM", "ZNAXIS", "ZTILE", "WCSAX")):
+            _set(header, key, value)
+    if solution is not None:
+        for key in [k for k in header if k.startswith(("CD1_", "CD2_", "PC", "CDELT", "CROTA"))]:
+            del header[key]
+        for key, card in solution.header().items():
+            header[key] = card
+    return header
+
+
+def set_words(header: fits.Header, words: str) -> None:
+    """Words as a line of history, in the letters that a FITS header has."""
+    header.add_history(words.translate(_PLAIN).encode("ascii", "replace").decode())
 
 
 def _set(header: fits.Header, key: str, value: HeaderValue) -> None:

@@ -118,6 +118,9 @@ class _Kit:
         )  # fmt: skip
         own = plan.kits.word(*exposures[0].known_as)
         own = own.over(unnamed) if spoken_of else own
+        if exposures[0].combined:
+            # What was combined has its own, in its header: of many exposures together.
+            own = KitWord(scale_arcsec_per_px=own.scale_arcsec_per_px)
         measured = _measured_noise(calibration)
         self._gain = self._constant(
             "gain_e_per_adu", own.gain_e_per_adu, self._facts.gain_e_per_adu,

@@ -203,6 +203,22 @@ def _corrected(context: Context, job: ExposureJob, *, second: bool = False) -> t
     return correct(source, load_chain(_planes_of(use, second)), use.linear_limit_adu, space)
 
 
+def seen_clean(
+    context: Context, job: ExposureJob, solution: Solution, *, second: bool = False
+) -> tuple[Seen, Solution]:
+    """A corrected exposure with its cosmic rays on bright stars marked, and its solution; of the
+    ``second`` set of a colour's pixels where it has two. The pixels stay in the workspace.
+    """
+    use, settings = context.chains[job.chain], context.groups[job.group]
+    pixels, flags = _corrected(context, job, second=second)
+    seen = see(pixels, flags, settings.fwhm_px, 1.0 / job.frame.source.step)
+    _mark_strikes(seen, use.camera.gain_e_per_adu)
+    if not second:
+        return seen, solution
+    dx, dy = _sets(job.frame)[1]
+    return seen, replace(solution, x0_px=solution.x0_px - dx, y0_px=solution.y0_px - dy)
+
+
 def _planes_of(use: ChainUse, second: bool) -> str:
     return str(Path(use.folder) / SECOND) if second else use.folder
 

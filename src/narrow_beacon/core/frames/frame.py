@@ -81,8 +81,15 @@ class Frame:
         return self.facts.origin.value if self.facts.origin else None
 
     @property
+    def combined(self) -> int:
+        """How many exposures this program combined into it; 0 for one of a camera."""
+        return int(self.facts.combined.value) if self.facts.combined else 0
+
+    @property
     def setting(self) -> str:
-        """Gain, offset and read-out mode in words; nothing where the header is silent."""
+        """Gain, offset, read-out mode and how many were combined, in words; nothing where the
+        header is silent.
+        """
         parts = []
         if self.gain_setting is not None:
             parts.append(f"gain {self.gain_setting:g}")
@@ -90,6 +97,8 @@ class Frame:
             parts.append(f"offset {self.offset_setting:g}")
         if self.readout_mode:
             parts.append(self.readout_mode)
+        if self.combined:
+            parts.append(f"{self.combined} combined")
         return ", ".join(parts)
 
     @property

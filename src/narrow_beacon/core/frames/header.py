@@ -86,6 +86,8 @@ class FrameFacts:
     """The angle of the rotator: with another one light falls on other pixels."""
     focus_position: Reading[float] | None = None
     """Of the focuser, in its own steps."""
+    combined: Reading[float] | None = None
+    """How many exposures this program combined into it: it is corrected already."""
     span_s: float | None = None
     """From a stated start to a stated end."""
     conflicts: dict[str, str] = field(default_factory=dict)
@@ -203,6 +205,23 @@ _HISTORY_WORDS = re.compile(r"\bcalibrated\b|\bstacked\b|\baligned\b|\bcosmetic 
 _ORIGIN_KEYWORDS = (("XORGSUBF", "YORGSUBF"), ("XORG", "YORG"), ("SUBX", "SUBY"))
 
 
+COMBINED_HERE = "NBCOMBIN"
+"""The keyword of exposures that this program combined: corrected, and measured like others."""
+
+
+def keywords_of(*facts: str) -> set[str]:
+    """All keywords that facts are read from; "time" and "processed" among the facts' names."""
+    found = set()
+    for name in facts:
+        if name == "time":
+            found |= {key for keys in time_keywords().values() for key in keys}
+        elif name == "processed":
+            found |= set(_PROCESSED_KEYWORDS)
+        else:
+            found |= {key for key, _ in _FACTS[name]}
+    return found
+
+
 def interpret(image: FitsImage) -> FrameFacts:
     """The facts of a header, each with its keyword. Never raises: absent or odd facts are None."""
     cards = image.cards
@@ -219,7 +238,8 @@ def interpret(image: FitsImage) -> FrameFacts:
     binning = _binning(cards)
     values["binning"] = binning
     values["scale_arcsec_per_px"] = _scale(cards, binning)
-    values["processed"] = _processed(image, values["kind"])
+    values["combined"] = first_of(cards, ((COMBINED_HERE, number_of),))
+    values["processed"] = None if values["combined"] else _processed(image, values["kind"])
     values["origin"] = _origin(cards)
     shape = (image.source.height, image.source.width)
     sections = sections_of(cards, shape, binning.value if binning else (1, 1))
