@@ -294,7 +294,7 @@ def test_a_header_that_never_ends_is_ended(monkeypatch: pytest.MonkeyPatch) -> N
         listener.close()
         return loop.time() - begin
 
-    assert 0.2 <= asyncio.run(drip()) < 2.0
+    assert 0.19 <= asyncio.run(drip()) < 2.0  # the clock of the loop ticks in milliseconds
 
 
 class _Nothing:
