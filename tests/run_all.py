@@ -44,8 +44,9 @@ PAGE_CHECKS = (
     ("page format", ["node", MODULES / "prettier/bin/prettier.cjs", "--check", "src"]),
     ("page tests", ["node", MODULES / "vitest/vitest.mjs", "run"]),
 )
-LIMIT_S = 1140.0
-"""For the whole run; a single test has its own limit in pyproject.toml."""
+LIMIT_S = 2400.0
+"""For the whole run, twice what it takes, for a machine that is shared; a single test has its own
+limit in pyproject.toml."""
 _END = time.monotonic() + LIMIT_S
 
 

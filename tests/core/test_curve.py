@@ -249,11 +249,12 @@ def test_what_hangs_together_in_time_is_no_accident() -> None:
 @pytest.mark.parametrize("kind", KINDS)
 def test_no_star_that_varies_is_chosen_and_no_constant_one_turned_down(kind: str) -> None:
     """Stars planted among candidates of seeded nights, of 3 to 60 times their noise; constant ones
-    have a wild point now and then. Fewer than 2% may go wrong, of 40 nights at most 2 by chance.
+    have a wild point now and then. Fewer than 2% may go wrong, of 24 nights at most 1 by chance;
+    `bench steady` looks at 200 of each.
     """
-    nights = [planted_night(seed, kind) for seed in range(40)]
-    assert kind == "none" or sum(night.trusted for night in nights) <= 2
-    assert sum(bool(night.turned_down) for night in nights) <= 2
+    nights = [planted_night(seed, kind) for seed in range(24)]
+    assert kind == "none" or sum(night.trusted for night in nights) <= 1
+    assert sum(bool(night.turned_down) for night in nights) <= 1
 
 
 def census(
