@@ -29,10 +29,8 @@ from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.context import ExposureJob, load_context
 from narrow_beacon.reduce.corrected import raw_header, set_words
 from narrow_beacon.reduce.faults import words_of
-from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.tasks import ExposureResult, seen_clean
-from narrow_beacon.reduce.walk import Progress, Walk
-from narrow_beacon.reduce.workers import Workers, core_count
+from narrow_beacon.reduce.walk import Progress, scratch_walk
 
 _DAY_S = 86400.0
 _SHARE_STARS = 40
@@ -83,17 +81,10 @@ def combine_plan(
     if (every is None) == (minutes is None):
         raise BeaconError("give either how many exposures make one, or how many minutes")
     folder.mkdir(parents=True, exist_ok=True)
-    with (
-        Workers(workers or core_count()) as pool,
-        tempfile.TemporaryDirectory(prefix="narrow-beacon-") as scratch,
-    ):
-        masters = Path(scratch) / "masters"
-        masters.mkdir()
-        keeper = Keeper(plan, masters, Path(scratch))
-        walk = Walk(keeper, pool, progress)
-        walk.read()
+    with scratch_walk(plan, workers, progress) as walk:
         if not walk.sorted.night.exposures:
             return [], ["there are no exposures of the sky"]
+        keeper = walk.keeper
         walk.census()
         aside = walk.settle(accept=True).set_aside
         ready = walk.probed
@@ -117,13 +108,14 @@ def combine_plan(
                 frame = run[0].frame
                 runs.append((f"{frame.night}-{frame.filter}-{number:03d}".strip("-"), run))
         walk.progress.start("combining exposures", len(runs))
-        path = ready.context.save(keeper.folder("scratch"))
+        scratch = keeper.folder("scratch")
+        path = ready.context.save(scratch)
         limits = {name: use.linear_limit_adu for name, use in ready.context.chains.items()}
         calls = []
         for name, run in runs:
             members = _members(run, keeper.results, ready.context.groups[run[0].group].fwhm_px)
-            calls.append((path, name, members, method, folder, Path(scratch), limits[run[0].chain]))
-        made = pool.map(_combine_run, calls, lambda _: walk.progress.advance())
+            calls.append((path, name, members, method, folder, scratch, limits[run[0].chain]))
+        made = walk.pool.map(_combine_run, calls, lambda _: walk.progress.advance())
     left += [words for words in made if isinstance(words, str)]
     return [one for one in made if isinstance(one, CombinedRun)], left
 

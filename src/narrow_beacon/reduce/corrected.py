@@ -4,7 +4,6 @@ where they are on the sky.
 
 from __future__ import annotations
 
-import tempfile
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -24,10 +23,8 @@ from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.context import SECOND, load_chain
 from narrow_beacon.reduce.faults import words_of
-from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.names import chain_name
-from narrow_beacon.reduce.walk import Progress, Walk
-from narrow_beacon.reduce.workers import Workers, core_count
+from narrow_beacon.reduce.walk import Progress, Walk, scratch_walk
 
 _NO_LIMIT = 1e30
 _OURS = (
@@ -62,15 +59,7 @@ def write_corrected(
     ``pedestal_adu`` is added, and recorded, for programs that cannot read negative values.
     """
     folder.mkdir(parents=True, exist_ok=True)
-    with (
-        Workers(workers or core_count()) as pool,
-        tempfile.TemporaryDirectory(prefix="narrow-beacon-") as scratch,
-    ):
-        masters = Path(scratch) / "masters"
-        masters.mkdir()
-        keeper = Keeper(plan, masters, Path(scratch))
-        walk = Walk(keeper, pool, progress)
-        walk.read()
+    with scratch_walk(plan, workers, progress) as walk:
         if not walk.sorted.night.exposures:
             return []
         walk.place()

@@ -5,7 +5,9 @@ Python walk alike.
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+import tempfile
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
@@ -53,7 +55,7 @@ from narrow_beacon.reduce.tasks import (
     probe,
     read_raw_files,
 )
-from narrow_beacon.reduce.workers import Pool
+from narrow_beacon.reduce.workers import Pool, Workers, core_count
 from narrow_beacon.rescue import Rescue
 
 _FILES_PER_TASK = 4
@@ -322,6 +324,20 @@ class Walk:
         self.keeper.keep_remarks("settle", settled.remarks)
         self.keeper.keep_settled(ready, settled, accept=accept)
         return settled
+
+
+@contextmanager
+def scratch_walk(plan: Plan, workers: int | None, progress: Progress | None) -> Iterator[Walk]:
+    """A walk over a plan's files, read already, of which nothing is kept but what it writes."""
+    with (
+        Workers(workers or core_count()) as pool,
+        tempfile.TemporaryDirectory(prefix="narrow-beacon-") as scratch,
+    ):
+        masters = Path(scratch) / "masters"
+        masters.mkdir()
+        walk = Walk(Keeper(plan, masters, Path(scratch)), pool, progress)
+        walk.read()
+        yield walk
 
 
 def _unnamed(raw: RawFile) -> bool:
