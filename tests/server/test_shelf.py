@@ -9,6 +9,8 @@ import numpy as np
 import pytest
 from astropy.io import fits
 
+from narrow_beacon.jobs.runner import KINDS
+from narrow_beacon.server.stages import STAGE_OF_JOB
 from narrow_beacon.simulate.plain import write_plain_night
 from running import Client, Running
 
@@ -268,6 +270,10 @@ def test_a_single_frame_is_held_against_its_master_and_set_aside(
     client.post(f"{page}/jobs", {"kind": "masters"})
     client.wait(two[0])
     assert flat()["count"] == 5
+
+
+def test_the_page_knows_at_which_stage_every_job_works() -> None:
+    assert set(STAGE_OF_JOB) == set(KINDS)
 
 
 def test_corrected_exposures_are_written_from_the_page(

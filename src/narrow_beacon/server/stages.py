@@ -22,8 +22,8 @@ from narrow_beacon.store.models import (
     Report,
 )
 
-_STAGE_OF_JOB = {
-    "sort": ("intake",), "masters": ("correct",), "place": ("place",), "census": ("measure",),
+STAGE_OF_JOB = {
+    "sort": ("intake",), "masters": ("correct",), "export": ("correct",), "place": ("place",), "census": ("measure",),
     "settle": ("vet",),
     "reduce": ("intake", "correct", "place", "measure"),
     "live": ("intake", "correct", "place", "measure"),
@@ -96,7 +96,7 @@ def _working(session: Session, campaign: Campaign) -> set[str]:
             Job.campaign_id == campaign.id, Job.state.in_(("waiting", "running"))
         )
     )
-    return {stage for kind in kinds for stage in _STAGE_OF_JOB[kind]}
+    return {stage for kind in kinds for stage in STAGE_OF_JOB[kind]}
 
 
 def needs_answer(part: str, reason: str, trouble: str = "") -> bool:
