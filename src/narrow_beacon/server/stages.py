@@ -23,8 +23,8 @@ from narrow_beacon.store.models import (
 )
 
 STAGE_OF_JOB = {
-    "sort": ("intake",), "masters": ("correct",), "export": ("correct",), "place": ("place",), "census": ("measure",),
-    "settle": ("vet",),
+    "sort": ("intake",), "masters": ("correct",), "export": ("correct",), "place": ("place",),
+    "census": ("measure",), "settle": ("vet",),
     "reduce": ("intake", "correct", "place", "measure"),
     "live": ("intake", "correct", "place", "measure"),
 }  # fmt: skip
