@@ -6,6 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from astropy.io import fits
 
 from builders import frame, noise, star_image, write_simple
 from narrow_beacon.core.correct.apply import (
@@ -265,6 +266,9 @@ def test_a_master_comes_back_from_its_file_as_it_was(tmp_path: Path) -> None:
     assert again.facts == master.facts
     assert np.array_equal(again.plane, master.plane)
     assert [name for name, _ in again.facts.inputs] == [item.name for item in group]
+    with fits.open(tmp_path / "m.fit") as hdus:  # for whoever reads it without this program
+        history = "".join(hdus[0].header["HISTORY"])
+    assert all(item.name in history and item.sha256 in history for item in group)
 
 
 def test_flats_of_a_fading_twilight_weigh_alike_and_lose_their_signal(tmp_path: Path) -> None:

@@ -231,6 +231,8 @@ def write_master(master: Master, path: Path) -> None:
     header["NCOMBINE"] = (master.facts.count, "frames combined")
     header["COMBINED"] = (master.facts.combined, "how the frames became one")
     header["BUNIT"] = "" if master.facts.kind == "flat" else "adu"
+    for name in (*master.facts.made_with, *(" ".join(one) for one in master.facts.inputs)):
+        header.add_history(name.replace("−", "-").encode("ascii", "replace").decode())
     text = json.dumps(asdict(master.facts))
     table = fits.BinTableHDU.from_columns(
         [fits.Column("facts", f"{len(text.encode())}A", array=np.array([text]))], name="FACTS"
