@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from narrow_beacon.bench.cameras import print_cameras
 from narrow_beacon.bench.colours import print_colours
 from narrow_beacon.bench.fields import print_fields
+from narrow_beacon.bench.match import print_match
 from narrow_beacon.bench.nights import print_demo, print_plain
 from narrow_beacon.bench.page import print_page
 from narrow_beacon.bench.pulls import print_pulls
@@ -24,6 +25,7 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "pulls": print_pulls,
     "steady": print_steady,
     "fields": print_fields,
+    "match": print_match,
     "plain": print_plain,
     "demo": print_demo,
     "rough": print_rough,

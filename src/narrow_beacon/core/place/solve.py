@@ -85,12 +85,13 @@ class Solver:
         shape: tuple[int, int],
         hint: Hint | None = None,
         error_px: Floats | None = None,
+        pattern_stars: int = _PATTERN_STARS,
     ) -> Placement:
         """Place an image (height, width) from its star positions (0-based, brightest first).
 
-        ``error_px`` is the uncertainty of each position; without it all weigh the same.
-        Tries the hint's circle, a wider one, then the whole catalogue. Raises NotPlacedError that
-        says what was tried.
+        ``error_px`` is the uncertainty of each position; without it all weigh the same. Patterns
+        are made of so many of the brightest stars. Tries the hint's circle, a wider one, then the
+        whole catalogue. Raises NotPlacedError that says what was tried.
         """
         hint = hint or Hint()
         if x_px.size < FREE_COINCIDENCES + 3:
@@ -98,7 +99,9 @@ class Solver:
         tried = []
         for rows, key, where in self._regions(hint):
             for scales, scale_words in _scale_attempts(hint):
-                placement, count = self._solve(x_px, y_px, error_px, shape, rows, key, scales)
+                placement, count = self._solve(
+                    x_px, y_px, error_px, shape, rows, key, scales, pattern_stars
+                )
                 how = f"{where}, {scale_words}"
                 if placement:
                     return replace(placement, how=how)
@@ -135,10 +138,11 @@ class Solver:
         rows: Ints,
         key: object,
         scales: tuple[float, float],
+        pattern_stars: int,
     ) -> tuple[Placement | None, int]:
         short = min(shape)
         low, high = (scale * short / 3600.0 for scale in scales)
-        top = slice(0, _PATTERN_STARS)
+        top = slice(0, pattern_stars)
         hypotheses = 0
         numbers = range(
             int(
