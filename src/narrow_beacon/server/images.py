@@ -47,6 +47,7 @@ _KEPT_BYTES = 320_000_000
 _NO_LIMIT = 1e9
 _EVEN_SIGMA = 6.0
 _LEAST_FLAT = 0.05
+_LEAST_THRESHOLD = 3.0
 _OVER = re.compile(r"over(\d+)")
 _RESIDUAL = re.compile(r"residual(\d+(?:\.\d+)?)")
 _A_DAY = "private, max-age=86400, immutable"
@@ -132,7 +133,8 @@ def view_of_file(number: int, off: str = "") -> View:
         if over:
             pixels = _flat_over(raw, int(over.group(1)))
         elif tried:
-            pixels, noise = residual_of_repair(number, raw, report, float(tried.group(1)))
+            threshold = max(float(tried.group(1)), _LEAST_THRESHOLD)
+            pixels, noise = residual_of_repair(number, raw, report, threshold)
         else:
             pixels = _pixels(raw, report, frozenset(off.split(",")))
     except (UnreadableFileError, OSError) as error:

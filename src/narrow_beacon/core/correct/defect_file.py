@@ -14,6 +14,7 @@ from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import read_images, read_pixels
 
 MOST_MARKS = 20_000
+_MOST_BYTES = 2_000_000
 _HEAD = ("x", "y", "width", "height")
 
 
@@ -33,6 +34,8 @@ def read_marks(path: Path) -> tuple[Mark, ...]:
     """
     if path.suffix.lower() in (".csv", ".txt"):
         try:
+            if path.stat().st_size > _MOST_BYTES:
+                raise UnreadableFileError(f"{path.name}: larger than any table of marks is")
             return marks_of_table(path.read_text(encoding="utf-8"), path.name)
         except (OSError, UnicodeDecodeError) as error:
             raise UnreadableFileError(f"{path.name}: cannot be read as text ({error})") from error

@@ -91,6 +91,7 @@ def photon_transfer(flats: Sequence[Frame], biases: Sequence[Frame]) -> PhotonTr
     Of every filter and night pairs of consecutive flats are taken, from the first to the last, at
     most 24 in all. Raises UnreadableFileError.
     """
+    biases, flats = ([f for f in some if min(f.shape) >= _PATCH] for some in (biases, flats))
     if len(biases) < 2:
         return None
     first, second = _pair(biases, 0)

@@ -9,6 +9,7 @@ from pydantic import BaseModel, Field
 from narrow_beacon.server.schemas.common import Address, Asked, Number
 
 Step = Literal["bias", "dark", "flat"]
+Pixel = Annotated[int, Field(ge=0, le=100_000)]
 
 
 class StationOut(BaseModel):
@@ -161,17 +162,19 @@ class MapQuery(Asked):
 class MapIn(Asked):
     """A file of marks, and an exposure of the kit."""
 
-    file: int
+    file: Annotated[int, Field(ge=1, lt=2**31)]
     path: Address
 
 
 class DefectsIn(Asked):
     """A threshold in robust standard deviations, and marked pixels counted from 1."""
 
-    file: int
+    file: Annotated[int, Field(ge=1, lt=2**31)]
     """An exposure of the kit."""
     threshold: float = Field(ge=3, le=1e6)
-    marks: list[Annotated[list[int], Field(min_length=4, max_length=4)]] = Field(max_length=20_000)
+    marks: list[Annotated[list[Pixel], Field(min_length=4, max_length=4)]] = Field(
+        max_length=20_000
+    )
 
 
 class ShelfMaster(BaseModel):
