@@ -296,6 +296,36 @@ def test_corrected_exposures_are_written_from_the_page(
         )
 
 
+def test_combined_exposures_are_a_campaign_of_their_own(
+    client: Client, two: tuple[int, int]
+) -> None:
+    page = f"campaigns/{two[0]}"
+    refused = client.ask("POST", f"{page}/jobs", {"kind": "combine"})
+    assert refused.status_code == 422
+    exposures = client.get(f"{page}/exposures")["exposures"]
+    client.post(f"{page}/aside", {"ids": [exposures[0]["id"]], "aside": True})
+    client.post(f"{page}/jobs", {"kind": "combine", "every": 2})
+    job = client.wait(two[0])
+    assert job["state"] == "done"
+    assert job["failures"] == [f"{exposures[0]['name']}: set aside by the observer"]
+    name = job["words"].removeprefix("1 combined exposure make the campaign ")
+    assert name == "with all, 2 exposures each"
+    made = next(c["id"] for c in client.get("state")["campaigns"] if c["name"] == name)
+    client.wait(made)
+    (deep,) = client.get(f"campaigns/{made}/exposures")["exposures"]
+    assert (deep["exposure_s"], deep["trouble"]) == (120.0, "")
+    single, other = client.get(f"{page}/curve"), client.get(f"campaigns/{made}/curve")
+    points = [
+        next(s["magnitude"] for s in c["filters"][0]["series"] if s["role"] == "target")
+        for c in (single, other)
+    ]
+    assert len(points[1]) == 1
+    # The mean of the two, to what their own noise and the choice of comparison stars leave.
+    assert points[1][0] == pytest.approx(np.mean(points[0][-2:]), abs=0.02)
+    client.ask("DELETE", f"campaigns/{made}").raise_for_status()
+    client.post(f"{page}/undo")
+
+
 def test_masters_come_onto_the_shelf_and_stay_there(
     client: Client, running: Running, two: tuple[int, int]
 ) -> None:

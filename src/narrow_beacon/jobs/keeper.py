@@ -309,6 +309,16 @@ class RecordKeeper(Keeper):
             if self._ids[frame.name] in placed
         }
 
+    def set_aside(self, ready: Prepared) -> dict[int, str]:
+        with self._work.store.session() as session:
+            files = files_of(session, self._work.campaign(session))
+            aside = {file.id: file.aside_reason for file in files if file.aside_by}
+        return {
+            job.index: aside[number]
+            for job in ready.jobs
+            if (number := self._id(ready, job.index)) in aside
+        }
+
     def no_sky(self) -> set[str]:
         with self._work.store.session() as session:
             files = files_of(session, self._work.campaign(session))

@@ -21,12 +21,14 @@ from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.gate import OPEN, Gate
 from narrow_beacon.core.words import counted
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
+from narrow_beacon.jobs.combined import campaign_of_combined
 from narrow_beacon.jobs.folder_watch import LIVE, FolderWatch
 from narrow_beacon.jobs.keeper import RecordKeeper
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
 from narrow_beacon.jobs.proposals import propose_by_looks
 from narrow_beacon.jobs.watch import DatabaseWatch
-from narrow_beacon.jobs.work import Work
+from narrow_beacon.jobs.work import NotReadyError, Work
+from narrow_beacon.reduce.combining import combine_walk
 from narrow_beacon.reduce.corrected import corrected_files
 from narrow_beacon.reduce.walk import Walk
 from narrow_beacon.store.campaigns import now
@@ -81,6 +83,30 @@ def _export(walk: Walk, work: Work) -> str:
     return f"{counted(done, 'corrected exposure')} below {folder}"
 
 
+def _combine(walk: Walk, work: Work) -> str:
+    """Runs of exposures combined, as a campaign of their own; where they are."""
+    wish = dict(work.wish)
+    every, minutes, method = wish["every"], wish["minutes"], wish["method"]
+    each = f"{every} exposures" if every else f"{minutes:g} min"
+    # Beside the campaigns: it outlives the one that it comes from.
+    own = f"campaign-{work.campaign_id}-{each.replace(' ', '-')}-{method}"
+    folder = work.store.folder("combined", own)
+    for old in folder.glob("*.fits"):
+        old.unlink()
+    walk.census()
+    ready, keeper = walk.probed, walk.keeper
+    results = {result.index: result for result in keeper.measured(ready)}
+    made, left = combine_walk(
+        walk, folder, results, keeper.set_aside(ready), every=every, minutes=minutes, method=method
+    )
+    for words in left:
+        work.reporter.fail(words)
+    if not made:
+        raise NotReadyError("There is nothing to combine: no exposure is placed and taking part.")
+    name = campaign_of_combined(work, folder, each)
+    return f"{counted(len(made), 'combined exposure')} make the campaign {name}"
+
+
 def _live(walk: Walk, _: Work) -> None:
     walk.live = True
     walk.read()
@@ -97,6 +123,7 @@ KINDS: dict[str, Callable[[Walk, Work], str | None]] = {
     "settle": _settle,
     "reduce": _reduce,
     "export": _export,
+    "combine": _combine,
     LIVE: _live,
 }
 

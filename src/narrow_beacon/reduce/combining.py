@@ -30,7 +30,7 @@ from narrow_beacon.reduce.context import ExposureJob, load_context
 from narrow_beacon.reduce.corrected import raw_header, set_words
 from narrow_beacon.reduce.faults import words_of
 from narrow_beacon.reduce.tasks import ExposureResult, seen_clean
-from narrow_beacon.reduce.walk import Progress, scratch_walk
+from narrow_beacon.reduce.walk import Progress, Walk, scratch_walk
 
 _DAY_S = 86400.0
 _SHARE_STARS = 40
@@ -84,38 +84,46 @@ def combine_plan(
     with scratch_walk(plan, workers, progress) as walk:
         if not walk.sorted.night.exposures:
             return [], ["there are no exposures of the sky"]
-        keeper = walk.keeper
         walk.census()
         aside = walk.settle(accept=True).set_aside
-        ready = walk.probed
-        left = [
-            f"{ready.exposures[index].name}: {reason}"
-            for index, reason in sorted(
-                {
-                    **aside,
-                    **{r.index: r.reason for r in keeper.results.values() if r.reason},
-                }.items()
-            )
-        ]
-        runs: list[tuple[str, list[ExposureJob]]] = []
-        by_group: dict[str, list[ExposureJob]] = defaultdict(list)
-        for job in ready.jobs:
-            result = keeper.results.get(job.index)
-            if job.index not in aside and result is not None and result.placement is not None:
-                by_group[job.group].append(job)
-        for jobs in by_group.values():
-            for number, run in enumerate(_runs(jobs, every, minutes), 1):
-                frame = run[0].frame
-                runs.append((f"{frame.night}-{frame.filter}-{number:03d}".strip("-"), run))
-        walk.progress.start("combining exposures", len(runs))
-        scratch = keeper.folder("scratch")
-        path = ready.context.save(scratch)
-        limits = {name: use.linear_limit_adu for name, use in ready.context.chains.items()}
-        calls = []
-        for name, run in runs:
-            members = _members(run, keeper.results, ready.context.groups[run[0].group].fwhm_px)
-            calls.append((path, name, members, method, folder, scratch, limits[run[0].chain]))
-        made = walk.pool.map(_combine_run, calls, lambda _: walk.progress.advance())
+        return combine_walk(
+            walk, folder, walk.keeper.results, aside, every=every, minutes=minutes, method=method
+        )
+
+
+def combine_walk(
+    walk: Walk, folder: Path, results: Mapping[int, ExposureResult], aside: Mapping[int, str], *,
+    every: int | None, minutes: float | None, method: str,
+) -> tuple[list[CombinedRun], list[str]]:  # fmt: skip
+    """The same of a walk whose exposures are measured: their ``results`` by index, and reasons of
+    those that take no part.
+    """
+    ready = walk.probed
+    failed = {r.index: r.reason for r in results.values() if r.reason}
+    left = [
+        f"{ready.exposures[index].name}: {reason}"
+        for index, reason in sorted({**aside, **failed}.items())
+    ]
+    by_group: dict[str, list[ExposureJob]] = defaultdict(list)
+    for job in ready.jobs:
+        result = results.get(job.index)
+        if job.index not in aside and result is not None and result.placement is not None:
+            by_group[job.group].append(job)
+    runs: dict[str, list[ExposureJob]] = {}
+    for jobs in by_group.values():
+        first = jobs[0].frame
+        begun = sum(name.startswith(f"{first.night}-{first.filter}-") for name in runs)
+        for number, run in enumerate(_runs(jobs, every, minutes), begun + 1):
+            runs[f"{first.night}-{first.filter}-{number:03d}".strip("-")] = run
+    walk.progress.start("combining exposures", len(runs))
+    scratch = walk.keeper.folder("scratch")
+    path = ready.context.save(scratch)
+    calls = []
+    for name, run in runs.items():
+        members = _members(run, results, ready.context.groups[run[0].group].fwhm_px)
+        limit = ready.context.chains[run[0].chain].linear_limit_adu
+        calls.append((path, name, members, method, folder, scratch, limit))
+    made = walk.pool.map(_combine_run, calls, lambda _: walk.progress.advance())
     left += [words for words in made if isinstance(words, str)]
     return [one for one in made if isinstance(one, CombinedRun)], left
 

@@ -130,6 +130,10 @@ class Keeper:
             if result.placement is not None
         }
 
+    def set_aside(self, ready: Prepared) -> dict[int, str]:
+        """Reasons of exposures that are set aside, by index, where that is kept."""
+        return {}
+
     def no_sky(self) -> set[str]:
         """Names of files that turned out to be no exposures of the sky."""
         frames = self._exposures

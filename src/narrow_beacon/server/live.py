@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from apiflask import APIBlueprint
 from flask import Response
 from sqlalchemy import select
@@ -31,7 +33,15 @@ def events() -> Response:
 def start_job(number: int, body: NewJob) -> JobOut:
     """Begin long work; one that waits already is not begun twice."""
     state = shared()
-    wish = {"pedestal_adu": body.pedestal_adu} if body.kind == "export" else None
+    wish: dict[str, Any] | None = None
+    if body.kind == "export":
+        wish = {"pedestal_adu": body.pedestal_adu}
+    elif body.kind == "combine":
+        if (body.every is None) == (body.minutes is None):
+            raise Problem(
+                422, "How many?", "Give how many exposures make one, or how many minutes."
+            )
+        wish = {"every": body.every, "minutes": body.minutes, "method": body.method}
     with state.store.session() as session:
         result = _job(queue_job(session, campaign_of(session, number), body.kind, wish))
     state.events.publish("job", job=result.id, campaign=number, job_kind=body.kind, state="waiting")

@@ -24,7 +24,7 @@ from narrow_beacon.store.models import (
 
 STAGE_OF_JOB = {
     "sort": ("intake",), "masters": ("correct",), "export": ("correct",), "place": ("place",),
-    "census": ("measure",), "settle": ("vet",),
+    "census": ("measure",), "settle": ("vet",), "combine": ("vet",),
     "reduce": ("intake", "correct", "place", "measure"),
     "live": ("intake", "correct", "place", "measure"),
 }  # fmt: skip

@@ -85,7 +85,10 @@ export async function importMasters(path: string): Promise<void> {
   await client.invalidateQueries({ queryKey: ["shelf"] });
 }
 
-export async function startJob(kind: string, wish: Record<string, number> = {}): Promise<void> {
+export async function startJob(
+  kind: string,
+  wish: Record<string, number | string> = {},
+): Promise<void> {
   const campaign = here();
   if (campaign === null) return;
   await act("POST", `/api/campaigns/${campaign}/jobs`, { kind, ...wish });

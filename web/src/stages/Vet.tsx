@@ -7,6 +7,7 @@ import { useApp, type Quality } from "../state";
 import { Button } from "../ui/Button";
 import { Section } from "../ui/parts";
 import { fixed, plural, shortName } from "../ui/words";
+import { CombineSection } from "./vet/CombineSection";
 import { dropped, type Limit } from "./vet/limits";
 
 const LIMITED: { key: Quality; side: "above" | "below" }[] = [
@@ -89,6 +90,7 @@ export function VetBench() {
           </Line>
         ))}
       </Section>
+      {known && <CombineSection />}
     </>
   );
 }

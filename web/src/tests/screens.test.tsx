@@ -293,6 +293,24 @@ describe("Vet", () => {
     expect(screen.getAllByText("Restore")).toHaveLength(1);
   });
 
+  it("combines runs of exposures into a campaign of their own", async () => {
+    const asked = server({
+      [`GET ${HERE}/exposures`]: { exposures, reference: 1 },
+      [`POST ${HERE}/jobs`]: {},
+    });
+    show(<VetBench />);
+    const count = await screen.findByLabelText("how many make one");
+    fireEvent.change(count, { target: { value: "1" } });
+    const combine = screen.getByText("Combine them") as HTMLButtonElement;
+    expect(combine.disabled).toBe(true);
+    fireEvent.change(count, { target: { value: "20" } });
+    fireEvent.change(screen.getByLabelText("of what"), { target: { value: "minutes" } });
+    fireEvent.change(screen.getByLabelText("by"), { target: { value: "median" } });
+    fireEvent.click(combine);
+    const body = { kind: "combine", minutes: 20, method: "median" };
+    await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual(body));
+  });
+
   it("leads to Place while nothing is known of the exposures", async () => {
     const bare = [exposure(1, { fwhm_px: null })];
     server({ [`GET ${HERE}/exposures`]: { exposures: bare, reference: null } });

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, Field
 
@@ -29,9 +29,13 @@ class Meant(Asked):
 
 
 class NewJob(Asked):
-    kind: Literal["sort", "masters", "place", "census", "settle", "reduce", "export"]
+    kind: Literal["sort", "masters", "place", "census", "settle", "reduce", "export", "combine"]
     pedestal_adu: float = Field(default=0.0, ge=0, le=1e6)
     """Of exported exposures: added to every pixel, and recorded."""
+    every: Annotated[int, Field(ge=2, le=10_000)] | None = None
+    """How many exposures make a combined one; or:"""
+    minutes: Annotated[float, Field(ge=0.1, le=100_000)] | None = None
+    method: Literal["clipped", "mean", "median"] = "clipped"
 
 
 class JobOut(BaseModel):

@@ -3723,12 +3723,28 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "sort" | "masters" | "place" | "census" | "settle" | "reduce" | "export";
+            kind: "sort" | "masters" | "place" | "census" | "settle" | "reduce" | "export" | "combine";
             /**
              * Pedestal Adu
              * @default 0
              */
             pedestal_adu: number;
+            /**
+             * Every
+             * @default null
+             */
+            every: number | null;
+            /**
+             * Minutes
+             * @default null
+             */
+            minutes: number | null;
+            /**
+             * Method
+             * @default clipped
+             * @enum {string}
+             */
+            method: "clipped" | "mean" | "median";
         };
         /** JobOut */
         "JobList.JobOut": {
