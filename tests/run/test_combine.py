@@ -160,6 +160,10 @@ def test_combined_exposures_are_measured_like_any_other(tmp_path: Path) -> None:
     text = plan.read_text().replace('"raw"', '"deep"').replace('"out"', '"again"')
     (tmp_path / "deep.toml").write_text(text)
     outcome = reduce_plan(read_plan(tmp_path / "deep.toml"), 1)
+    # Their maps are no exposures, and no question either.
+    assert {item.reason for item in outcome.night.left_out} == {
+        "a map of what was left out of a combined exposure"
+    }
     # Corrected already: nothing is taken off again, and nothing is missing.
     assert all(chain.stations[0].kind == "combined" for chain in outcome.chains.values())
     assert not any(remark.stage == "correct" for remark in outcome.remarks)

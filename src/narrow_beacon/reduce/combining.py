@@ -19,7 +19,7 @@ from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.correct.apply import DEFECT, SPIKE
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.frames.frame import Frame
-from narrow_beacon.core.frames.header import COMBINED_HERE, keywords_of
+from narrow_beacon.core.frames.header import COMBINED_HERE, REJECTED_KIND, keywords_of
 from narrow_beacon.core.kits import CLIPPED, MEAN, MEDIAN
 from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.place.combining import KAPPA, Combination, Layer, combine_layers
@@ -230,7 +230,7 @@ def _run(
     header = _header(members, method, made, mid, exposure_s, linear_limit_adu)
     _write(path, made.plane, header)
     about = fits.Header()
-    about["IMAGETYP"] = ("rejected", "values left out at each pixel")
+    about["IMAGETYP"] = (REJECTED_KIND, "values left out at each pixel")
     about["COMBINED"] = (path.name, "of which file")
     _write(path.with_name(f"{name}-rejected.fits"), made.rejected, about)
     files = tuple(member.frame.file for member in sorted(members, key=lambda m: m.job.index))

@@ -209,6 +209,10 @@ COMBINED_HERE = "NBCOMBIN"
 """The keyword of exposures that this program combined: corrected, and measured like others."""
 
 
+REJECTED_KIND = "rejected"
+"""The kind of the maps of what was left out of them."""
+
+
 def keywords_of(*facts: str) -> set[str]:
     """All keywords that facts are read from; "time" and "processed" among the facts' names."""
     found = set()
@@ -311,6 +315,8 @@ def _scale(
 
 def _processed(image: FitsImage, kind: object) -> str | None:
     cards = image.cards
+    if cards.get("IMAGETYP") == REJECTED_KIND:
+        return "a map of what was left out of a combined exposure"
     if isinstance(kind, Reading) and kind.value == "master":
         return f"already combined ({kind.keyword} = “{cards[kind.keyword]}”)"
     for keyword in _PROCESSED_KEYWORDS:
