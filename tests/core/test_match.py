@@ -27,10 +27,10 @@ def test_exposures_with_nothing_in_common_are_refused(seed: int) -> None:
 
 def test_a_match_tells_turn_and_mirror_and_goes_both_ways() -> None:
     x, y = np.random.default_rng(4).uniform(0, 1000, (2, 90))
-    c, s = np.cos(np.radians(30.0)), np.sin(np.radians(30.0))
+    cosine, sine = np.cos(np.radians(30.0)), np.sin(np.radians(30.0))
     for mirror in (1.0, -1.0):
-        u = mirror * (c * (x - 500) + s * (y - 500)) + 480
-        v = -s * (x - 500) + c * (y - 500) + 530
+        u = mirror * (cosine * (x - 500) + sine * (y - 500)) + 480
+        v = cosine * (y - 500) - sine * (x - 500) + 530
         inside = (u > 0) & (u < 1000) & (v > 0) & (v < 1000)
         found = Matcher(x, y).match(u[inside], v[inside], (1000, 1000))
         assert found.mirrored == (mirror < 0)

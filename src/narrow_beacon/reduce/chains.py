@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from narrow_beacon.core.arrays import Flags, Plane
 from narrow_beacon.core.correct.apply import DEFECT, make_chain
-from narrow_beacon.core.correct.combine import combine
+from narrow_beacon.core.correct.combine import LEAST_TO_CLIP, combine, median_over_mean
 from narrow_beacon.core.correct.dark_scale import fit_dark_scale
 from narrow_beacon.core.correct.defects import (
     DefectRule,
@@ -29,7 +29,7 @@ from narrow_beacon.core.correct.match import Choice
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import overscan_of, read_pixels
 from narrow_beacon.core.frames.frame import Frame
-from narrow_beacon.core.kits import CLIPPED, MEAN, MEDIAN, NO_WORDS, USUAL_RULES, Kits, Rules
+from narrow_beacon.core.kits import CLIPPED, MEDIAN, NO_WORDS, USUAL_RULES, Kits, Rules
 from narrow_beacon.core.measure.noise import MastersNoise
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.reduce.chain_plan import ChainPlan, Option, missing_of, plan_chain, rules_of
@@ -44,8 +44,6 @@ S = TypeVar("S", np.float32, np.uint8)
 _SCALE_FRAMES = 5
 _MOST_SCALE_UNCERTAINTY = 0.1
 _CHAIN_EXAMPLES = 5
-_MEDIAN_OF_FEW = {3: 1.35, 4: 1.19}
-"""Variance of the median of few normal values over that of their mean."""
 
 
 @dataclass(frozen=True)
@@ -446,11 +444,8 @@ def _offset_noise(
 def _variance_share(master: Master) -> float:
     """Variance of a master over that of one of its frames: the mean's or, of few, the median's."""
     count = max(master.facts.count, 1)
-    if master.facts.combined == MEAN or (master.facts.combined == CLIPPED and count >= 5):
-        return 1.0 / count
-    # π/2 of the mean's for many; of an even number two are averaged. Within 2% from 5 on.
-    many = np.pi / 2.0 * (1.0 - (0.45 if count % 2 else 1.15) / count) if count > 4 else 1.0
-    return _MEDIAN_OF_FEW.get(count, many) / count
+    few = master.facts.combined == CLIPPED and count < LEAST_TO_CLIP
+    return (median_over_mean(count) if few or master.facts.combined == MEDIAN else 1.0) / count
 
 
 def _left_over(dark: Master | None, defects: Flags, exposure_s: float) -> float:

@@ -12,6 +12,7 @@ from narrow_beacon.core.correct.appearance import look_at
 from narrow_beacon.core.correct.combine import LEAST_TO_CLIP
 from narrow_beacon.core.correct.flat_verdict import FlatVerdict, judge_flats
 from narrow_beacon.core.correct.masters import MasterFacts, read_master
+from narrow_beacon.core.correct.ready_made import ELSEWHERE
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.frame import RawFile
 from narrow_beacon.core.kits import MEAN, MEDIAN
@@ -220,6 +221,8 @@ def _master(
 
 
 def _combined(facts: MasterFacts) -> str:
+    if facts.combined == ELSEWHERE:
+        return "made elsewhere"
     if facts.combined == MEAN:
         way = "mean"
     elif facts.combined == MEDIAN or facts.count < LEAST_TO_CLIP:

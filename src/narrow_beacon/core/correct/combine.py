@@ -20,6 +20,7 @@ from narrow_beacon.core.kits import CLIPPED, COMBINATIONS, MEAN, MEDIAN, USUAL_R
 
 LEAST_TO_CLIP = 5
 _CHUNK = 256
+_OF_FEW = {1: 1.0, 2: 1.0, 3: 1.35, 4: 1.19}
 _BLOCK_BYTES = 4_000_000
 _QUANTISATION_FLOOR_ADU = 0.5
 _MEAN, _MEDIAN = COMBINATIONS.index(MEAN), COMBINATIONS.index(MEDIAN)
@@ -109,6 +110,14 @@ def combine(
         floor = _QUANTISATION_FLOOR_ADU * float(factors.mean())
         clipped += _combined(block, exchanges, way, kappa, floor, plane[first:last])
     return Combined(plane, count, clipped / (count * height * width))
+
+
+def median_over_mean(count: int) -> float:
+    """Variance of the median of so many normal values over that of their mean: π/2 for many; of an
+    even number two are averaged. Within 2%.
+    """
+    many = np.pi / 2.0 * (1.0 - (0.45 if count % 2 else 1.15) / max(count, 1))
+    return float(_OF_FEW.get(count, many))
 
 
 def sorting_network(count: int) -> Ints:

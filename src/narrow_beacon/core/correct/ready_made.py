@@ -23,6 +23,8 @@ from narrow_beacon.core.frames.sort import night_of
 _COUNT_KEYWORDS = ("NCOMBINE", "STACKCNT", "NIMAGES", "NFRAMES", "IMCMB")
 _KIND_KEYWORDS = ("IMAGETYP", "IMAGETYPE", "FRAME", "FRAMETYP", "OBSTYPE", "EXPTYPE", "IMGTYPE")
 _COMBINED = re.compile(r"\b(master|super|stack\w*|combin\w*|integrat\w*|averag\w*|median)\b[ _-]*")
+ELSEWHERE = "elsewhere"
+"""How such a master was combined: nothing says so."""
 _NORMALISED = (0.2, 5.0)
 """Medians between which a flat is taken to be relative to 1 already."""
 
@@ -93,7 +95,7 @@ def _facts(
         camera=facts.camera.value if facts.camera else None,
         origin=facts.origin.value if facts.origin else None,
         noise_adu=scatter_of_single_pixels(plane),
-        combined="elsewhere",
+        combined=ELSEWHERE,
         rotator_deg=facts.rotator_deg.value if kind == "flat" and facts.rotator_deg else None,
         focus_position=facts.focus_position.value
         if kind == "flat" and facts.focus_position

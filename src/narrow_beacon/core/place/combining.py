@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import maximum_filter, minimum_filter
 
 from narrow_beacon.core.arrays import Floats, Plane
+from narrow_beacon.core.correct.combine import median_over_mean
 from narrow_beacon.core.kits import CLIPPED, MEAN, MEDIAN
 
 KAPPA = 4.5
@@ -20,7 +21,6 @@ _OF_RANGE = 0.6
 """Share of what neighbouring pixels differ by that a value may depart beside: seeing changes the
 cores of stars from one exposure to the next."""
 _BLOCK_BYTES = 32_000_000
-_MEDIAN_OF_FEW = {1: 1.0, 2: 1.0, 3: 1.35, 4: 1.19}
 
 
 @dataclass(frozen=True)
@@ -125,15 +125,9 @@ def _noise_of_median(
     """The same of a median: n/(2 Σ f)² of the n values' densities f at their common middle, for few
     what that leaves out taken off.
     """
-    total, noisier = shares.sum(), shares.size * _median_noise(shares.size)
+    total, noisier = shares.sum(), shares.size * median_over_mean(shares.size)
     gain = gain_e_per_adu * np.sqrt(shares).sum() ** 2 / (noisier * total)
     return float(gain), float(noisier * total**2 / (1.0 / np.sqrt(variances)).sum() ** 2)
-
-
-def _median_noise(count: int) -> float:
-    """Variance of the median over that of the mean."""
-    many = np.pi / 2.0 * (1.0 - (0.45 if count % 2 else 1.15) / count)
-    return float(_MEDIAN_OF_FEW.get(count, many))
 
 
 def _blocks(planes: Sequence[Plane], shares: Floats):  # type: ignore[no-untyped-def]
