@@ -52,7 +52,7 @@ def warm_stars() -> None:
     from narrow_beacon.core.measure.aperture import mask_stars, measure_apertures
     from narrow_beacon.core.place.solve import Solver
     from narrow_beacon.core.stars.trails import find_trails
-    from narrow_beacon.reduce.tasks import see
+    from narrow_beacon.reduce.seeing import see
 
     image, places = _image()
     pixels, flags = image.astype(np.float32), np.zeros(image.shape, np.uint8)

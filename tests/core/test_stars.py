@@ -11,7 +11,7 @@ from narrow_beacon.core.stars.detect import RING_WIDTHS, detect, likely_width
 from narrow_beacon.core.stars.profile import measure_profile
 from narrow_beacon.core.stars.strikes import mark_strikes
 from narrow_beacon.core.stars.trails import find_trails
-from narrow_beacon.reduce.tasks import see
+from narrow_beacon.reduce.seeing import see
 from narrow_beacon.simulate.render import add_rings, add_trail
 
 SHAPE = (512, 640)

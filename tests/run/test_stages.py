@@ -23,6 +23,7 @@ from narrow_beacon.core.frames.sort import settle
 from narrow_beacon.core.kits import Kits, KitWord
 from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.remarks import Remark, gathered
+from narrow_beacon.core.stars.quality import Quality
 from narrow_beacon.plan import Plan
 from narrow_beacon.plan_keys import RadiusRule
 from narrow_beacon.processes import WorkerError
@@ -41,8 +42,9 @@ from narrow_beacon.reduce.masters import (
 )
 from narrow_beacon.reduce.names import chain_name
 from narrow_beacon.reduce.prepare import settings_of
+from narrow_beacon.reduce.reading import read_raw_files
 from narrow_beacon.reduce.sorting import SortedFiles
-from narrow_beacon.reduce.tasks import ExposureResult, Quality, read_raw_files
+from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.reduce.vet import cloudy, out_of_focus, spoiled_cast
 from narrow_beacon.reduce.walk import Walk
 from narrow_beacon.reduce.workers import Workers, core_count

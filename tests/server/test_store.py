@@ -24,6 +24,7 @@ from narrow_beacon.core.frames.frame import RawFile
 from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.measure.noise import CameraConstants
 from narrow_beacon.core.place.solution import Solution
+from narrow_beacon.core.stars.quality import Quality
 from narrow_beacon.jobs import cluster, trust
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
@@ -38,7 +39,6 @@ from narrow_beacon.reduce.context import (
     load_context,
 )
 from narrow_beacon.reduce.solutions import solution_from_json, solution_to_json
-from narrow_beacon.reduce.tasks import Quality
 from narrow_beacon.rescue import LOST, TOO_LONG, Rescue
 from narrow_beacon.store.actions import Change, act, new_cast, redo, undo
 from narrow_beacon.store.campaigns import fingerprint, new_campaign, plan_of

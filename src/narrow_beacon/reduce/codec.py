@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 import numpy as np
 from pydantic import TypeAdapter
 
-from narrow_beacon.reduce.tasks import Quality
+from narrow_beacon.core.stars.quality import Quality
 
 T = TypeVar("T")
 

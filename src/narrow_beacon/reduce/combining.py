@@ -29,7 +29,8 @@ from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.context import ExposureJob, load_context
 from narrow_beacon.reduce.corrected import raw_header, set_words
 from narrow_beacon.reduce.faults import words_of
-from narrow_beacon.reduce.tasks import ExposureResult, seen_clean
+from narrow_beacon.reduce.seeing import seen_clean
+from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.reduce.walk import Progress, Walk, scratch_walk
 
 _DAY_S = 86400.0

@@ -16,7 +16,7 @@ from narrow_beacon.core.measure.census import UNDERSAMPLED_PX
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.remarks import Remark
-from narrow_beacon.core.stars.detect import WIDE_PX
+from narrow_beacon.core.stars.detect import FIRST_GUESS_FWHM_PX, WIDE_PX
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.context import Context, ExposureJob, GroupSettings, Nudges, Probed
@@ -24,7 +24,7 @@ from narrow_beacon.reduce.curves import DEFAULT_STEP
 from narrow_beacon.reduce.field import Bands, Field, bands_of, position_of
 from narrow_beacon.reduce.kit import constants_of
 from narrow_beacon.reduce.names import chain_name, fingerprint, group_name, stars_print
-from narrow_beacon.reduce.tasks import FIRST_GUESS_FWHM_PX, Probe
+from narrow_beacon.reduce.tasks import Probe
 
 EXPOSURES_PER_TASK = 5
 _PROBES = 3

@@ -30,7 +30,7 @@ from narrow_beacon.core.stars.background import measure_background
 from narrow_beacon.core.stars.detect import FIRST_GUESS_FWHM_PX, likely_width
 from narrow_beacon.reduce.cone import search_cone
 from narrow_beacon.reduce.faults import words_of
-from narrow_beacon.reduce.tasks import see
+from narrow_beacon.reduce.seeing import see
 from narrow_beacon.reduce.workers import Pool
 
 _USUAL_YEAR = 2000.0

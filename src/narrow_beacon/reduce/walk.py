@@ -44,16 +44,15 @@ from narrow_beacon.reduce.prepare import (
     runs_of,
     with_groups,
 )
+from narrow_beacon.reduce.reading import hash_files, read_raw_files
 from narrow_beacon.reduce.settle import Settled, settle
 from narrow_beacon.reduce.sorting import SortedFiles, inspected, sort_raw_files
 from narrow_beacon.reduce.tasks import (
     ExposureResult,
     Probe,
-    hash_files,
     measure_exposures,
     place_exposures,
     probe,
-    read_raw_files,
 )
 from narrow_beacon.reduce.workers import Pool, Workers, core_count
 from narrow_beacon.rescue import Rescue

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.field import band_of
-from narrow_beacon.reduce.tasks import CATALOGUE
+from narrow_beacon.reduce.reading import CATALOGUE
 from narrow_beacon.server.schemas.campaigns import NextStep, Offer, Stage
 from narrow_beacon.server.state import shared
 from narrow_beacon.store.fields import star_table

@@ -10,6 +10,7 @@ which a star's profile P spreads. Scintillation: Osborn et al. (2015, MNRAS 452,
 from __future__ import annotations
 
 from dataclasses import dataclass, fields
+from typing import Any
 
 import numpy as np
 
@@ -163,16 +164,26 @@ def aperture_uncertainty(light: Light, exposed: Exposed, camera: CameraConstants
     return np.sqrt(total) / light.electrons_per_adu(camera)
 
 
+def expected_noise_adu(sky_adu_per_px: float, exposure_s: float, camera: CameraConstants) -> float:
+    """Of a corrected pixel of the sky, where the flat is 1."""
+    g = camera.gain_e_per_adu
+    return float(np.sqrt(_sky_variance(max(sky_adu_per_px, 0.0) * g, exposure_s, camera))) / g
+
+
+def _sky_variance(sky_e: Any, exposure_s: float, camera: CameraConstants) -> Any:
+    return (
+        sky_e + camera.dark_e_per_s * exposure_s + camera.read_noise_e**2
+        + camera.gain_e_per_adu**2 / 12.0 + camera.masters_e**2 + (camera.flat_noise * sky_e) ** 2
+    )  # fmt: skip
+
+
 def sky_noise_ratio(
     light: Light, sky_scatter_adu: Floats, exposed: Exposed, camera: CameraConstants
 ) -> float:
     """How many times noisier the rings' pixels are than the model says; the median of all stars."""
     g = light.electrons_per_adu(camera)[:, 0]
     sky_e = np.maximum(light.sky_adu_per_px, 0.0) * g
-    variance = (
-        sky_e + camera.dark_e_per_s * exposed.exposure_s + camera.read_noise_e**2
-        + camera.gain_e_per_adu**2 / 12.0 + camera.masters_e**2 + (camera.flat_noise * sky_e) ** 2
-    )  # fmt: skip
+    variance = _sky_variance(sky_e, exposed.exposure_s, camera)
     ratio = sky_scatter_adu / _CLIPPED * g / np.sqrt(variance)
     known = ratio[np.isfinite(ratio)]
     return float(np.median(known)) if known.size else 1.0

@@ -45,6 +45,8 @@ class Detections:
     snr: Floats
     peak_adu: Floats
     elongation: Floats
+    angle_deg: Floats
+    """Of the longer axis, from +x towards +y, 0 to 180."""
 
     def __len__(self) -> int:
         return self.x_px.size
@@ -64,6 +66,7 @@ class Detections:
             self.snr[which],
             self.peak_adu[which],
             self.elongation[which],
+            self.angle_deg[which],
         )
 
 
@@ -106,8 +109,10 @@ def detect(
     order = np.flatnonzero(star)[np.argsort(-amplitude[star], kind="stable")]
     sigma = max(fwhm_px, 1.5) / 2.3548
     moments = np.stack(
-        [peaks[order, 0].astype(float), peaks[order, 1].astype(float), np.ones(order.size)], axis=1
-    )
+        [peaks[order, 0].astype(float), peaks[order, 1].astype(float), np.ones(order.size),
+         np.zeros(order.size)],
+        axis=1,
+    )  # fmt: skip
     sure = amplitude[order] * np.sqrt(np.pi) * sigma > _CENTRED_SNR * noise[order]
     bright = order[: max(_CENTRED, int(sure.sum()))]
     moments[: bright.size] = centroids(
@@ -123,6 +128,7 @@ def detect(
         snr=amplitude * filter_gain / noise[order],
         peak_adu=brightest[order],
         elongation=moments[:, 2],
+        angle_deg=moments[:, 3],
     )
     # The brightest pixel of a star out of focus is anywhere on its ring.
     at = found[order] if fwhm_px >= WIDE_PX else peaks[order]
@@ -368,13 +374,13 @@ def _sharpness(pixels, peaks, sky):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True, fastmath=True)
 def centroids(pixels, x_px, y_px, sky, sigma):  # type: ignore[no-untyped-def]
-    """Windowed centroids: x, y (0-based) and elongation of each star, (stars, 3).
+    """Windowed centroids: x, y (0-based), elongation and its angle of each star, (stars, 4).
 
     A Gaussian window of the star's width is moved until its weighted centre stays put (windowed
     moments: Bertin & Arnouts 1996, A&AS 117, 393). The elongation has the window taken out.
     """
     height, width = pixels.shape
-    result = np.empty((x_px.size, 3))
+    result = np.empty((x_px.size, 4))
     reach = int(np.ceil(3.0 * sigma)) + 1
     span = 2 * reach + 1
     wx = np.empty(span)
@@ -383,6 +389,7 @@ def centroids(pixels, x_px, y_px, sky, sigma):  # type: ignore[no-untyped-def]
     for n in range(x_px.size):
         x, y = x_px[n], y_px[n]
         elongation = 1.0
+        angle = 0.0
         for turn in range(12):
             x0 = int(np.rint(x)) - reach
             y0 = int(np.rint(y)) - reach
@@ -419,8 +426,11 @@ def centroids(pixels, x_px, y_px, sky, sigma):  # type: ignore[no-untyped-def]
                     root = np.sqrt(0.25 * (p - q) ** 2 + r * r)
                     if half - root > 1e-6:
                         elongation = np.sqrt((half + root) / (half - root))
+                        # The short axis is where C_star⁻¹ is largest; the long one across it.
+                        angle = np.degrees(0.5 * np.arctan2(2.0 * r, p - q) + 0.5 * np.pi) % 180.0
                 break
         result[n, 0] = x
         result[n, 1] = y
         result[n, 2] = elongation
+        result[n, 3] = angle
     return result

@@ -32,6 +32,8 @@ class StarProfile:
     hollow: bool = False
     """A ring of light, far out of focus: the width is that of a star with as much light within its
     half."""
+    angle_deg: float = float("nan")
+    """The direction in which stars are drawn out, from +x towards +y, 0 to 180."""
 
 
 def _broad_profile(
@@ -45,17 +47,26 @@ def _broad_profile(
         & (stars.y_px > reach) & (stars.y_px < height - 1 - reach)
     )  # fmt: skip
     found = []
+    used = []
     for at in np.flatnonzero(inside)[: 3 * _MOST_STARS]:
         half = _half_light(pixels, flags, stars.x_px[at], stars.y_px[at], sky_adu[at], reach)
         if half is not None:
             found.append((half, float(stars.elongation[at])))
+            used.append(int(at))
     if not found:
         return None
     halves, elongations = np.array(found[:_MOST_STARS]).T
     half_px = float(np.median(halves))
     return StarProfile(
-        half_px / _HALF_LIGHT_FWHM, _BROAD_BETA, float(np.median(elongations)), len(halves), True
-    )
+        half_px / _HALF_LIGHT_FWHM, _BROAD_BETA, float(np.median(elongations)), len(halves), True,
+        _common_angle(stars, np.array(used[:_MOST_STARS])),
+    )  # fmt: skip
+
+
+def _common_angle(stars: Detections, which: np.ndarray) -> float:
+    """The direction of elongation that stars share, 0 to 180; round ones say little of it."""
+    turn = np.exp(2j * np.radians(stars.angle_deg[which])) * (stars.elongation[which] - 1.0)
+    return float(np.degrees(0.5 * np.angle(turn.sum())) % 180.0)
 
 
 def _half_light(
@@ -128,6 +139,7 @@ def measure_profile(
         beta=float(np.median(fits[good, 1])),
         elongation=float(np.median(elongations)),
         stars=int(good.sum()),
+        angle_deg=_common_angle(stars, chosen[good]),
     )
 
 

@@ -1,0 +1,80 @@
+"""What an exposure looks like: the quality of its stars and of its sky."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+from narrow_beacon.core.arrays import Flags
+from narrow_beacon.core.correct.flat_verdict import plane_and_radial
+from narrow_beacon.core.stars.background import Background
+from narrow_beacon.core.stars.profile import StarProfile
+
+_LEAST_MESH = 4
+
+
+@dataclass(frozen=True)
+class Quality:
+    """What an exposure looks like, placed or not; not a number where that is not known."""
+
+    fwhm_px: float
+    elongation: float
+    stars: int
+    sky_adu_per_px: float
+    noise_adu: float
+    slope: float = float("nan")
+    """Of the sky, from side to side over the middle's value."""
+    corners: float = float("nan")
+    """Of the sky, less the middle, over the middle's value."""
+    angle_deg: float = float("nan")
+    """The direction in which stars are drawn out, from +x towards +y, 0 to 180."""
+    saturated: float = float("nan")
+    """Share of pixels at or beyond the linear limit."""
+    noise_ratio: float = float("nan")
+    """The background's noise over what gain, read noise and level say."""
+
+
+def quality_of(
+    profile: StarProfile | None, stars: int, background: Background, saturated: float
+) -> Quality:
+    """The quality of an exposure from what was found on it."""
+    return Quality(
+        fwhm_px=profile.fwhm_px if profile else float("nan"),
+        elongation=profile.elongation if profile else float("nan"),
+        stars=stars,
+        sky_adu_per_px=background.median_sky_adu,
+        noise_adu=background.median_noise_adu,
+        angle_deg=profile.angle_deg if profile else float("nan"),
+        saturated=saturated,
+        **_even(background),
+    )
+
+
+def flagged_share(flags: Flags, flag: np.uint8) -> float:
+    """The share of pixels (height, width) that carry a flag."""
+    return float(_count(flags, flag)) / flags.size
+
+
+def _even(background: Background) -> dict[str, float]:
+    """How even the sky is; nothing where there is too little of it."""
+    rows, columns = background.sky_adu.shape
+    if min(rows, columns) < _LEAST_MESH or background.median_sky_adu < background.median_noise_adu:
+        return {}
+    y, x = np.meshgrid(
+        (np.arange(rows) + 0.5) * 2 / rows - 1, (np.arange(columns) + 0.5) * 2 / columns - 1,
+        indexing="ij",
+    )  # fmt: skip
+    slope, _, corners = plane_and_radial(background.sky_adu.astype(float), x, y)
+    return {"slope": slope, "corners": corners}
+
+
+@njit(cache=True, nogil=True)
+def _count(flags, flag):  # type: ignore[no-untyped-def]
+    found = 0
+    for row in range(flags.shape[0]):
+        for column in range(flags.shape[1]):
+            if flags[row, column] & flag:
+                found += 1
+    return found
