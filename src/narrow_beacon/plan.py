@@ -19,9 +19,32 @@ from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.gate import OPEN, Gate, OutsideError
 from narrow_beacon.core.kits import NO_WORDS, OF_ALL, Kits, KitWord, kit_name
 from narrow_beacon.core.report.layout import LayoutError, read_layout
-from narrow_beacon.plan_keys import KEYS, RULE_KEYS, RadiusRule, kit_word, like, text_of
+from narrow_beacon.core.stars.limits import Limit
+from narrow_beacon.core.stars.troubles import USUAL_RULES, VetRules
+from narrow_beacon.plan_keys import (
+    KEYS,
+    RULE_KEYS,
+    VET_RULE_KEYS,
+    RadiusRule,
+    kit_word,
+    like,
+    text_of,
+)
 
 _MOST_BYTES = 1_000_000
+
+
+@dataclass(frozen=True)
+class Vetting:
+    """What is worth measuring: the rules by which exposures are put forward to be set aside, the
+    observer's limits, and single exposures that take part whatever these say, or do not, with the
+    reason, by name.
+    """
+
+    rules: VetRules = USUAL_RULES
+    limits: tuple[Limit, ...] = ()
+    keep: tuple[str, ...] = ()
+    set_aside: Mapping[str, str] = field(default_factory=dict)
 
 
 class PlanError(BeaconError):
@@ -65,6 +88,7 @@ class Plan:
     """Rules of all kits, and what is said of single ones."""
     pattern: str | None = None
     """The colour pattern of the sensor, in place of the headers'."""
+    vetting: Vetting = field(default_factory=Vetting)
     comparison: tuple[str, ...] = ()
     check: str | None = None
     radius: RadiusRule = field(default_factory=RadiusRule)
@@ -279,6 +303,12 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
             }
         ),
         pattern=get("colour_sensor", "pattern"),
+        vetting=Vetting(
+            VetRules(**{key: values["vet", key] for key in VET_RULE_KEYS if get("vet", key)}),
+            get("vet", "limits", ()),
+            get("vet", "keep", ()),
+            get("vet", "set_aside", {}),
+        ),
         comparison=get("cast", "comparison", ()),
         check=get("cast", "check"),
         radius=get("measure", "radius", RadiusRule()),

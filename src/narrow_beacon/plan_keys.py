@@ -11,8 +11,10 @@ from typing import Any
 from narrow_beacon.core.correct.defect_file import MOST_MARKS
 from narrow_beacon.core.correct.defects import Mark
 from narrow_beacon.core.frames.colour import CHANNELS
+from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.header_values import colour_pattern, sexagesimal_deg
 from narrow_beacon.core.kits import COMBINATIONS, KitWord
+from narrow_beacon.core.stars.limits import QUALITIES, Limit
 
 _MOST_LETTERS = 1000
 
@@ -134,6 +136,41 @@ def _channels(value: Any) -> dict[str, str]:
     return {channel: text_of(band) for channel, band in value.items()}
 
 
+_LIMIT_KEYS = ("quality", "above", "below", "filter", "night")
+_MOST_LIMITS = 200
+
+
+def limits_of(value: Any) -> tuple[Limit, ...]:
+    """Limits on the quality of exposures. Raises ValueError with the first mistake."""
+    if not isinstance(value, list) or len(value) > _MOST_LIMITS:
+        raise ValueError('must be a list such as [{ quality = "star width", above = 5.0 }]')
+    return tuple(_limit(one) for one in value)
+
+
+def _limit(one: Any) -> Limit:
+    if not isinstance(one, dict):
+        raise ValueError('must be a list such as [{ quality = "star width", above = 5.0 }]')
+    for key in one:
+        if key not in _LIMIT_KEYS:
+            raise ValueError(f"{key}: no such key{like(key, dict.fromkeys(_LIMIT_KEYS))}")
+    quality = _choice(*QUALITIES)(one.get("quality"))
+    if ("above" in one) == ("below" in one):
+        raise ValueError(f"on {quality} must say above or below what, and not both")
+    side = "above" if "above" in one else "below"
+    number = _number(-1e9, 1e9)(one[side])
+    night = one.get("night", "")
+    if not isinstance(night, str) or not re.fullmatch(r"(\d{4}-\d\d-\d\d)?", night):
+        raise ValueError('night must be the date of its evening: "2026-09-20"')
+    name = filter_name(text_of(one["filter"])) if one.get("filter") else ""
+    return Limit(quality, **{side: number}, filter=name, night=night)
+
+
+def _reasons(value: Any) -> dict[str, str]:
+    if not isinstance(value, dict) or not value:
+        raise ValueError('must give reasons by file: { "raw/a.fits" = "a lamp was on" }')
+    return {text_of(name): text_of(reason) for name, reason in value.items()}
+
+
 def kit_word(name: str, said: Any) -> KitWord:
     """What is said of one kit. Raises ValueError with the first mistake."""
     if not isinstance(said, dict):
@@ -166,6 +203,13 @@ _KIT_KEYS: dict[str, Callable[[Any], Any]] = {
     "defect_threshold": _number(3, 1e6),
     "marks": _marks,
 }
+VET_RULE_KEYS: dict[str, Callable[[Any], Any]] = {
+    "width": _number(1.05, 100),
+    "elongation": _number(1.05, 100),
+    "light": _number(0, 1),
+    "sky": _number(1.1, 1e6),
+    "shade": _number(0, 0.7),
+}
 KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
     "frames": {"folder": _texts, "library": text_of, "filter": text_of, "leave_out": _texts},
     "catalogue": {"file": text_of, "cone": text_of, "epoch": _number(1800, 2200)},
@@ -193,6 +237,7 @@ KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
     "bands": {},
     "defects": {"threshold": _number(3, 1e6), "marks": _marks, "map": text_of},
     "colour_sensor": {"pattern": _colours, "channels": _channels},
+    "vet": {**VET_RULE_KEYS, "limits": limits_of, "keep": _texts, "set_aside": _reasons},
     "cast": {"comparison": _texts, "check": text_of},
     "measure": {"radius": radius_rule, "annulus": annulus_radii, "unit": _choice("px", "fwhm")},
     "output": {"folder": text_of, "layout": text_of, "doubtful": _truth},

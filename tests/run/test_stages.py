@@ -23,7 +23,6 @@ from narrow_beacon.core.frames.sort import settle
 from narrow_beacon.core.kits import Kits, KitWord
 from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.remarks import Remark, gathered
-from narrow_beacon.core.stars.quality import Quality
 from narrow_beacon.plan import Plan
 from narrow_beacon.plan_keys import RadiusRule
 from narrow_beacon.processes import WorkerError
@@ -44,8 +43,7 @@ from narrow_beacon.reduce.names import chain_name
 from narrow_beacon.reduce.prepare import settings_of
 from narrow_beacon.reduce.reading import read_raw_files
 from narrow_beacon.reduce.sorting import SortedFiles
-from narrow_beacon.reduce.tasks import ExposureResult
-from narrow_beacon.reduce.vet import cloudy, out_of_focus, spoiled_cast
+from narrow_beacon.reduce.vet import cloudy, spoiled_cast
 from narrow_beacon.reduce.walk import Walk
 from narrow_beacon.reduce.workers import Workers, core_count
 from narrow_beacon.rescue import Rescue
@@ -546,31 +544,8 @@ def test_where_the_telescope_pointed_is_no_target() -> None:
     assert field.remarks[0].stage == "cast"
 
 
-def results(
-    widths: Sequence[float], stretch: Sequence[float] | None = None
-) -> list[ExposureResult]:
-    stretch = stretch or [1.05] * len(widths)
-    return [
-        ExposureResult(i, None, Quality(w, e, 100, 90.0, 8.0), None, None)
-        for i, (w, e) in enumerate(zip(widths, stretch, strict=True))
-    ]
-
-
-def test_focus_and_guiding_are_judged_against_the_night() -> None:
-    widths = [3.0, 3.1, 2.9, 3.2, 7.5, 3.0, 3.3, 3.1, 2.8, 3.0]
-    stretch = [1.05] * 9 + [1.9]
-    reasons = out_of_focus(results(widths, stretch))
-    assert set(reasons) == {4, 9}
-    assert reasons[4] == "out of focus: stars are 7.5 px wide, 3.0 px on the others"
-    assert "drawn out: elongation 1.90" in reasons[9]
-
-
-def test_seeing_that_rises_slowly_is_no_trouble() -> None:
-    assert out_of_focus(results(np.linspace(2.6, 4.6, 40).tolist())) == {}
-
-
 def test_cloud_is_named_with_what_comes_through() -> None:
-    reasons = cloudy([4, 5, 6], np.array([0.97, 0.31, np.nan]))
+    reasons = cloudy([4, 5, 6], np.array([0.97, 0.31, np.nan]), 0.5)
     assert reasons == {5: "cloud: 31% of the clear night's light comes through"}
 
 

@@ -59,7 +59,11 @@ class TestEvents:
         }  # fmt: skip
         words = [event["progress"]["words"] for event in told if event["kind"] == "progress"]
         assert "sorting files" in words
-        assert client.wait(campaign)["done"] == 55
+        client.wait(campaign)
+        jobs = client.get(f"campaigns/{campaign}/jobs")["jobs"]
+        assert next(one for one in jobs if one["id"] == job["id"])["done"] == 55
+        # What the exposures look like is found out by itself.
+        assert jobs[0]["kind"] == "look"
 
 
 class TestJobs:

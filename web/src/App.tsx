@@ -5,6 +5,7 @@ import { useEvents } from "./api/events";
 import { useAxis } from "./rail/axis";
 import { beamPixel, Rail } from "./rail/Rail";
 import { STAGE_NAMES, useApp, type StageKey } from "./state";
+import { Asked } from "./ui/Asked";
 import { Bar } from "./ui/Bar";
 import { Guard } from "./ui/Guard";
 import { Next } from "./ui/Next";
@@ -30,20 +31,28 @@ const MeasureMain = lazy(() =>
 const MeasureBench = lazy(() =>
   import("./stages/Measure").then((m) => ({ default: m.MeasureBench })),
 );
+const ExposureLedger = lazy(() =>
+  import("./ledger/ExposureLedger").then((m) => ({ default: m.ExposureLedger })),
+);
+const Film = lazy(() => import("./film/Film").then((m) => ({ default: m.Film })));
 const CastBench = lazy(() => import("./stages/Cast").then((m) => ({ default: m.CastBench })));
+
+const FILM_PX = 72;
 
 interface Screen {
   main: ComponentType;
   bench: ComponentType;
   /** Drawn over time: the beam runs up through it. */
   overTime?: boolean;
+  /** The same as a table. */
+  ledger?: ComponentType;
 }
 
 const SCREENS: Record<StageKey, Screen> = {
   intake: { main: IntakeMain, bench: IntakeBench },
   correct: { main: Plate, bench: CorrectBench },
-  vet: { main: Plate, bench: VetBench },
-  place: { main: Plate, bench: PlaceBench },
+  vet: { main: Plate, bench: VetBench, ledger: ExposureLedger },
+  place: { main: Plate, bench: PlaceBench, ledger: ExposureLedger },
   cast: { main: Plate, bench: CastBench },
   measure: { main: MeasureMain, bench: MeasureBench },
   curve: { main: CurveMain, bench: CurveBench, overTime: true },
@@ -60,7 +69,9 @@ export function App() {
   const axis = useAxis();
   const { data: campaign } = useCampaign(s.campaign);
   const x = beamPixel(axis, s.beam, size.width);
-  const { main: Main, bench: Bench } = SCREENS[s.stage];
+  const { main: Plain, bench: Bench, ledger } = SCREENS[s.stage];
+  const Main = s.ledger && ledger ? ledger : Plain;
+  const foot = 116 + (s.film ? FILM_PX : 0);
   const folded = useShown((shown) => shown.fold && Number(shown.period) > 0);
   const overTime = SCREENS[s.stage].overTime && !folded;
 
@@ -69,7 +80,7 @@ export function App() {
       className="relative grid h-full"
       style={{
         gridTemplateColumns: `88px minmax(0, 1fr) ${s.benchFolded ? 25 : 314}px`,
-        gridTemplateRows: "40px minmax(0, 1fr) 116px",
+        gridTemplateRows: `40px minmax(0, 1fr) ${s.film ? `${FILM_PX}px ` : ""}116px`,
       }}
     >
       <Bar />
@@ -83,6 +94,7 @@ export function App() {
           <Suspense fallback={null}>
             <Main />
           </Suspense>
+          <Asked />
         </Guard>
       </main>
       <aside className="flex min-h-0 border-l border-line bg-panel" aria-label="bench">
@@ -108,6 +120,11 @@ export function App() {
           </div>
         )}
       </aside>
+      {s.film && (
+        <Suspense fallback={<div className="col-span-3" />}>
+          <Film />
+        </Suspense>
+      )}
       <Rail />
       {x !== null && (
         <div
@@ -117,7 +134,7 @@ export function App() {
             left: 88 + x,
             bottom: 0,
             top: overTime ? 40 : undefined,
-            height: overTime ? undefined : 116,
+            height: overTime ? undefined : foot,
           }}
         />
       )}

@@ -25,12 +25,16 @@ export type StageKey = (typeof STAGES)[number];
 export type Look = "night" | "day" | "red";
 export type Quality =
   | "fwhm_px"
-  | "sky_adu_per_px"
   | "elongation"
   | "stars"
-  | "drift_arcsec"
-  | "zero_point"
+  | "sky_adu_per_px"
+  | "slope"
   | "transparency"
+  | "noise"
+  | "saturated"
+  | "drift_arcsec"
+  | "turn_deg"
+  | "zero_point"
   | "airmass";
 export type Marking = "column" | "row" | "box";
 export type Split = "none" | "raw" | "first";
@@ -49,7 +53,17 @@ interface App {
   beam: number | null;
   star: number | null;
   selection: number[];
-  quality: Quality;
+  /** What the lines on the rail show, the first in full ink. */
+  lines: Quality[];
+  /** The table in place of plate or chart. */
+  ledger: boolean;
+  /** The strip of cut-outs of one star above the rail. */
+  film: boolean;
+  /** How playing goes on: from one exposure to the next in so many milliseconds, and back again. */
+  playMs: number;
+  playBack: boolean;
+  /** What was just set aside, for as long as a key may say why. */
+  asked: number[];
   domain: [number, number] | null;
   filter: string;
   northUp: boolean;
@@ -100,7 +114,12 @@ export const useApp = create<App>()((set) => ({
   beam: null,
   star: null,
   selection: [],
-  quality: "fwhm_px",
+  lines: ["fwhm_px"],
+  ledger: false,
+  film: false,
+  playMs: 200,
+  playBack: false,
+  asked: [],
   domain: null,
   filter: "",
   northUp: false,

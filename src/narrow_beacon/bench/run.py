@@ -17,6 +17,7 @@ from narrow_beacon.bench.soak import bench_soak
 from narrow_beacon.bench.sorting import print_sorting
 from narrow_beacon.bench.speed import print_steps, print_throughput
 from narrow_beacon.bench.steady import print_steady
+from narrow_beacon.bench.vet import print_vet
 from narrow_beacon.bench.watch import print_watch
 
 BENCHES: dict[str, Callable[[], bool]] = {
@@ -31,6 +32,7 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "rough": print_rough,
     "cameras": print_cameras,
     "colours": print_colours,
+    "vet": print_vet,
     "page": print_page,
     "sorting": print_sorting,
     "soak": bench_soak,

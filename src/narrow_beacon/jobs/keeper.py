@@ -16,14 +16,15 @@ from narrow_beacon.core.frames.frame import Correction, Frame, RawFile
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.jobs.census_files import write_groups
-from narrow_beacon.jobs.proposals import propose
+from narrow_beacon.jobs.proposals import propose, restore_reasonless, set_proposal
 from narrow_beacon.jobs.work import Work
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains
 from narrow_beacon.reduce.codec import dump, quality_from_json, quality_to_json
-from narrow_beacon.reduce.context import Probed
+from narrow_beacon.reduce.context import ExposureJob, Probed
 from narrow_beacon.reduce.field import Field
 from narrow_beacon.reduce.keeper import Keeper
+from narrow_beacon.reduce.looking import Looked, NightLooks, match_to_json
 from narrow_beacon.reduce.masters import MasterFile
 from narrow_beacon.reduce.names import fingerprint
 from narrow_beacon.reduce.prepare import Prepared, ResultPrints
@@ -56,7 +57,13 @@ from narrow_beacon.store.models import (
     NightFile,
     PlacementRecord,
 )
-from narrow_beacon.store.pieces import read_probed, write_piece, write_probed
+from narrow_beacon.store.pieces import (
+    read_looked,
+    read_probed,
+    write_looked,
+    write_piece,
+    write_probed,
+)
 from narrow_beacon.store.placements import placement_of
 from narrow_beacon.store.remarks import write_remarks
 from narrow_beacon.store.shelf import lasting_masters
@@ -194,6 +201,52 @@ class RecordKeeper(Keeper):
             campaign.catalogue_id = save_catalogue(session, field.stars, name, origin).id
 
     # Exposures.
+
+    def looked(self, prints: Mapping[int, str]) -> dict[int, Looked]:
+        folder = self._work.folder("looks")
+        paths = {index: folder / f"{name}.npz" for index, name in prints.items()}
+        return {index: read_looked(path) for index, path in paths.items() if path.exists()}
+
+    def keep_looked(self, looked: Mapping[str, Looked]) -> None:
+        for name, own in looked.items():
+            write_looked(self._work.folder("looks") / f"{name}.npz", own)
+
+    def reference(self, jobs: Sequence[ExposureJob]) -> int | None:
+        with self._work.store.session() as session:
+            wanted = self._work.campaign(session).reference or {}
+        if wanted.get("by") != "observer":
+            return None
+        return next(
+            (job.index for job in jobs if self._ids[job.frame.name] == wanted["file"]), None
+        )
+
+    def keep_looks(
+        self,
+        jobs: Sequence[ExposureJob],
+        prints: Mapping[int, str],
+        looked: Mapping[int, Looked],
+        looks: NightLooks,
+    ) -> None:
+        with self._work.store.session() as session:
+            campaign = self._work.campaign(session)
+            files = {file.id: file for file in files_of(session, campaign)}
+            ids = {job.index: self._ids[job.frame.name] for job in jobs}
+            for job in jobs:
+                file = files[ids[job.index]]
+                _write_look(file, job.index, prints[job.index], looked[job.index], looks, ids)
+            if looks.reference is not None:
+                by = "observer" if self.reference(jobs) == looks.reference.index else "program"
+                campaign.reference = {
+                    "file": ids[looks.reference.index], "by": by, "words": looks.reference.words,
+                }  # fmt: skip
+            restore_reasonless(
+                session, campaign, [f for f in files.values() if not f.placed_with],
+                {ids[index]: words for index, words in looks.reasons.items()},
+            )  # fmt: skip
+            campaign.revision += 1
+        for old in self._work.folder("looks").glob("*.npz"):
+            if old.stem not in set(prints.values()):
+                old.unlink(missing_ok=True)
 
     def probed(self, name: str) -> Probed | None:
         path = self._work.folder("probes") / f"{name}.json"
@@ -344,6 +397,24 @@ class RecordKeeper(Keeper):
         with self._work.store.session() as session:
             write_remarks(session, self._work.campaign_id, step, remarks)
             self._work.campaign(session).revision += 1
+
+
+def _write_look(
+    file: NightFile,
+    index: int,
+    name: str,
+    looked: Looked,
+    looks: NightLooks,
+    ids: Mapping[int, int],
+) -> None:
+    file.looked_with = name
+    file.match = match_to_json(looks, index, ids)
+    file.evidence = dict(looks.evidence.get(index, {}))
+    if file.placed_with:
+        return  # what was seen when it was placed says more
+    file.quality = quality_to_json(looked.quality) if looked.quality else None
+    file.trouble = looked.trouble
+    set_proposal(file, looks.reasons.get(index, ""))
 
 
 def _result_print(made_of: str, prints: ResultPrints, trouble: str) -> str:

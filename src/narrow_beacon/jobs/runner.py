@@ -31,7 +31,7 @@ from narrow_beacon.jobs.work import NotReadyError, Work
 from narrow_beacon.reduce.combining import combine_walk
 from narrow_beacon.reduce.corrected import corrected_files
 from narrow_beacon.reduce.walk import Walk
-from narrow_beacon.store.campaigns import now
+from narrow_beacon.store.campaigns import now, queue_job
 from narrow_beacon.store.database import Store, is_busy
 from narrow_beacon.store.models import Campaign, Job
 
@@ -41,11 +41,30 @@ _WAIT_FOR_DATABASE_S = 1.0
 _LOOK_AGAIN_S = 5.0
 _MOST_FAILURES = 200
 _FOLDER_PATIENCE_S = 10.0
+LOOK = "look"
+_LOOKS_TOO = ("place", "census", "reduce", LIVE)
 
 
-def _sort(walk: Walk, _: Work) -> None:
+def _sort(walk: Walk, work: Work) -> None:
     walk.read()
-    walk.to("sort")
+    if walk.sorted.night.exposures:
+        # What they look like is known as soon as they are sorted.
+        with work.store.session() as session:
+            queue_job(session, work.campaign(session), LOOK)
+
+
+def _look(walk: Walk, work: Work) -> None:
+    if not _goes_on(work):
+        walk.look()
+
+
+def _goes_on(work: Work) -> bool:
+    """Whether more is asked for already, which looks at the exposures too."""
+    with work.store.session() as session:
+        waiting = select(Job.id).where(
+            Job.campaign_id == work.campaign_id, Job.state == "waiting", Job.kind.in_(_LOOKS_TOO)
+        )
+        return session.scalars(waiting).first() is not None
 
 
 def _masters(walk: Walk, _: Work) -> None:
@@ -54,7 +73,8 @@ def _masters(walk: Walk, _: Work) -> None:
 
 def _place(walk: Walk, work: Work) -> None:
     walk.place()
-    propose_by_looks(work)
+    with work.store.session() as session:
+        propose_by_looks(session, work.campaign(session))
 
 
 def _census(walk: Walk, _: Work) -> None:
@@ -110,13 +130,18 @@ def _combine(walk: Walk, work: Work) -> str:
 def _live(walk: Walk, _: Work) -> None:
     walk.live = True
     walk.read()
-    if walk.sorted.night.exposures and (walk.plan.stars is not None or walk.plan.cone_url):
+    if not walk.sorted.night.exposures:
+        return
+    if walk.plan.stars is not None or walk.plan.cone_url:
         walk.census()
         walk.settle(accept=False)
+    else:
+        walk.look()
 
 
 KINDS: dict[str, Callable[[Walk, Work], str | None]] = {
     "sort": _sort,
+    LOOK: _look,
     "masters": _masters,
     "place": _place,
     "census": _census,

@@ -35,10 +35,11 @@ def load(kind: type[T], text: str) -> T:
 
 def quality_to_json(quality: Quality) -> dict[str, Any]:
     """What an exposure looks like, as plain values; None where there is no number."""
-    return {
+    plain = {
         name: None if isinstance(value, float) and not np.isfinite(value) else value
         for name, value in vars(quality).items()
     }
+    return {**plain, "trails": [list(ends) for ends in quality.trails]}
 
 
 def quality_from_json(values: dict[str, Any] | None) -> Quality:
@@ -48,4 +49,5 @@ def quality_from_json(values: dict[str, Any] | None) -> Quality:
         field.name: float("nan") if known.get(field.name) is None else known[field.name]
         for field in fields(Quality)
     }
-    return Quality(**{**numbers, "stars": int(known.get("stars") or 0)})
+    trails = tuple((x0, y0, x1, y1) for x0, y0, x1, y1 in known.get("trails") or ())
+    return Quality(**{**numbers, "stars": int(known.get("stars") or 0), "trails": trails})

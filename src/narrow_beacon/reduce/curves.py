@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence, Set
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -19,10 +19,12 @@ from narrow_beacon.core.curve.light_curve import (
 )
 from narrow_beacon.core.curve.zero_points import ensemble_of, witness_rows
 from narrow_beacon.core.errors import NotMeasurableError
+from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.growth import RADII_FWHM, RadiusChoice, choose_radius
+from narrow_beacon.core.stars.troubles import USUAL_RULES
 from narrow_beacon.reduce.tasks import ExposureResult
-from narrow_beacon.reduce.vet import cloudy, out_of_focus, spoiled_cast
+from narrow_beacon.reduce.vet import cloudy, spoiled_cast
 
 DEFAULT_STEP = RADII_FWHM.index(1.6)
 _LIKE_MAG = 1.5
@@ -84,15 +86,31 @@ class Roles:
     check: int | None = None
 
 
+@dataclass(frozen=True)
+class Judged:
+    """What is said of exposures, by index, before there is a curve: which are spoiled and why, and
+    which take part whatever speaks against them; ``light`` is the share of the clear night's light
+    from which on one is not cloudy.
+    """
+
+    spoiled: Mapping[int, str] = field(default_factory=dict)
+    keep: Set[int] = frozenset()
+    light: float = USUAL_RULES.light
+
+
+UNJUDGED = Judged()
+
+
 class _Vetting:
     """A filter's exposures while they are vetted: those that are left, and why others are not."""
 
-    def __init__(self, series: FilterSeries, census: FilterCensus) -> None:
-        self.series, self.census = series, census
+    def __init__(self, series: FilterSeries, census: FilterCensus, keep: Set[int]) -> None:
+        self.series, self.census, self._keep = series, census, keep
         self.set_aside: dict[int, str] = {}
 
     def drop(self, reasons: Mapping[int, str]) -> bool:
-        """Set exposures aside, but never all of them; whether any was."""
+        """Set exposures aside, but never all of them, and none that is kept; whether any was."""
+        reasons = {index: words for index, words in reasons.items() if index not in self._keep}
         keep = np.array([index not in reasons for index in self.series.indices])
         if keep.all() or not keep.any():
             return False
@@ -108,18 +126,17 @@ def make_curve(
     stars: StarTable,
     roles: Roles,
     fixed_step: int | None,
+    judged: Judged = UNJUDGED,
 ) -> FilterCurve:
     """The curve of one filter from its measured exposures ``results``, in order of time.
 
-    Exposures are vetted twice: by what they look like, then by what the first zero points and the
-    settled cast say of them. Raises NotMeasurableError where no cast can be found.
+    Exposures are vetted twice: by what they look like, as ``judged``, then by what the first zero
+    points and the settled cast say of them. Raises NotMeasurableError where no cast can be found.
     """
     band = series.band
     censuses = [result.census for result in results if result.census is not None]
-    vetting = _Vetting(series, FilterCensus.of(censuses, exposure_s))
-    for group in dict.fromkeys(series.groups):
-        own = [r for r, name in zip(results, series.groups, strict=True) if name == group]
-        vetting.drop(out_of_focus(own))
+    vetting = _Vetting(series, FilterCensus.of(censuses, exposure_s), judged.keep)
+    vetting.drop(judged.spoiled)
     step = DEFAULT_STEP if fixed_step is None else fixed_step
 
     def settle() -> tuple[Cast, Ensemble]:
@@ -132,7 +149,7 @@ def make_curve(
 
     cast, ensemble = settle()
     share = vetting.series.transparency(ensemble.zero_point)
-    if vetting.drop(spoiled() | cloudy(vetting.series.indices, share)):
+    if vetting.drop(spoiled() | cloudy(vetting.series.indices, share, judged.light)):
         cast, ensemble = settle()
     choice = judge_radii(vetting.census, stars, band, cast, step, fixed_step)
     if choice.step != step:
@@ -197,6 +214,31 @@ def curve_of_cast(
     radius = float(np.median(census.radii_px[:, step]))
     words = f"{radius:.2f} px: chosen by the observer"
     return _curve(series, census, stars, few, RadiusChoice(step, blank, blank, words))
+
+
+def doubted_cast(curve: FilterCurve, names: Sequence[str]) -> list[tuple[int, str]]:
+    """Index and reason of exposures where a cosmic ray makes the target's or the check star's point
+    doubtful.
+    """
+    flags = curve.census.flags(curve.choice.step)
+    found = []
+    for row, role, star in (
+        (curve.cast.target, "target", curve.target),
+        (curve.cast.check, "check star", curve.check),
+    ):
+        column = None if row is None else curve.census.column(row)
+        if row is None or star is None or column is None:
+            continue
+        struck = (flags[:, column] & int(StarFlag.COSMIC_RAY)) > 0
+        for at in np.flatnonzero(struck & star.doubtful).tolist():
+            found.append(
+                (
+                    curve.indices[at],
+                    f"cosmic ray on the {role} {names[row]}: its magnitude may be off by "
+                    f"{1000 * star.guessed_mag[at]:.0f} mmag",
+                )
+            )
+    return found
 
 
 def judge_radii(

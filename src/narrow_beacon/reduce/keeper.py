@@ -11,8 +11,9 @@ from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains
-from narrow_beacon.reduce.context import Probed
+from narrow_beacon.reduce.context import ExposureJob, Probed
 from narrow_beacon.reduce.field import Field
+from narrow_beacon.reduce.looking import Looked, NightLooks
 from narrow_beacon.reduce.masters import MasterFile
 from narrow_beacon.reduce.prepare import Prepared, ResultPrints
 from narrow_beacon.reduce.settle import Settled, Wanted
@@ -36,6 +37,7 @@ class Keeper:
         self.remarks: dict[str, tuple[Remark, ...]] = {}
         self.results: dict[int, ExposureResult] = {}
         self._exposures: Sequence[Frame] = ()
+        self.looks = NightLooks(None)
 
     def plan(self) -> Plan:
         """The settings in force."""
@@ -92,6 +94,29 @@ class Keeper:
         """The stars in use."""
 
     # Exposures.
+
+    def looked(self, prints: Mapping[int, str]) -> dict[int, Looked]:
+        """What exposures look like, by index, where that is known under the name of what it is told
+        from.
+        """
+        return {}
+
+    def keep_looked(self, looked: Mapping[str, Looked]) -> None:
+        """What some exposures look like, by the name of what it is told from."""
+
+    def reference(self, jobs: Sequence[ExposureJob]) -> int | None:
+        """The index of the exposure that the observer wants others to be matched to."""
+        return None
+
+    def keep_looks(
+        self,
+        jobs: Sequence[ExposureJob],
+        prints: Mapping[int, str],
+        looked: Mapping[int, Looked],
+        looks: NightLooks,
+    ) -> None:
+        """What all exposures look like, and how they lie on one another."""
+        self.looks = looks
 
     def probed(self, name: str) -> Probed | None:
         """What a group's probes said, by the name of what they are made of."""

@@ -20,6 +20,7 @@ from narrow_beacon.core.stars.detect import Detections, Found, detect, likely_wi
 from narrow_beacon.core.stars.profile import StarProfile, measure_profile
 from narrow_beacon.core.stars.quality import Quality, flagged_share, quality_of
 from narrow_beacon.core.stars.strikes import mark_strikes
+from narrow_beacon.core.stars.trails import Trail, find_trails
 from narrow_beacon.reduce.context import SECOND, ChainUse, Context, ExposureJob, load_chain
 
 NUDGED_FWHM = 0.5
@@ -41,6 +42,7 @@ class Seen:
     found: Found
     profile: StarProfile | None
     quality: Quality
+    trails: tuple[Trail, ...] = ()
 
     @property
     def stars(self) -> Detections:
@@ -72,8 +74,12 @@ def see_of(
     expected = expected_noise_adu(
         seen.quality.sky_adu_per_px, job.frame.exposure_s, context.chains[job.chain].camera
     )
-    ratio = seen.quality.noise_adu / expected
-    return replace(seen, quality=replace(seen.quality, noise_ratio=ratio))
+    trails = tuple(find_trails(pixels, seen.found.block_means, seen.background, guess_px))
+    quality = replace(
+        seen.quality, noise_ratio=seen.quality.noise_adu / expected,
+        trails=tuple(trail.ends for trail in trails),
+    )  # fmt: skip
+    return replace(seen, quality=quality, trails=trails)
 
 
 def corrected(context: Context, job: ExposureJob, *, second: bool = False) -> tuple[Plane, Flags]:

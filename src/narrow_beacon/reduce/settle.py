@@ -8,9 +8,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.curve.cast import Cast, Dropped
-from narrow_beacon.core.curve.ensemble import LEAST_TESTED
+from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.growth import RadiusChoice
@@ -18,18 +16,31 @@ from narrow_beacon.core.remarks import Remark
 from narrow_beacon.reduce.curves import (
     FilterCurve,
     FilterSeries,
+    Judged,
     Roles,
     curve_of_cast,
+    doubted_cast,
     make_curve,
 )
 from narrow_beacon.reduce.prepare import Prepared, fixed_step, target_place
+from narrow_beacon.reduce.settle_remarks import (
+    beside_remarks,
+    doubts_remarks,
+    dropped_remark,
+    noisy_sky_remarks,
+    uneven_sky_remarks,
+    untested_remarks,
+)
 from narrow_beacon.reduce.tasks import ExposureResult
-from narrow_beacon.reduce.vet import off_target
-
-_BESIDE_MAG = 0.005
-_NOISY = 1.2
-_UNEVEN, _LEAST_UNEVEN = 0.012, 5
-"""Corners over the middle on so many exposures that are said; no clear sky does that."""
+from narrow_beacon.reduce.vet import (
+    Moments,
+    census_lights,
+    evidence_of,
+    off_target,
+    said_aside,
+    spoiled_looks,
+    values_of,
+)
 
 
 @dataclass(frozen=True)
@@ -53,6 +64,11 @@ class Settled:
     remarks: tuple[Remark, ...]
     curves: tuple[FilterCurve, ...] = ()
     without: Mapping[int, str] = field(default_factory=dict)
+    to_consider: Mapping[int, str] = field(default_factory=dict)
+    """Reasons by index for which the observer may want to set an exposure aside; its point is
+    doubtful."""
+    evidence: Mapping[int, Mapping[str, object]] = field(default_factory=dict)
+    """What shows in an exposure's picture, by index."""
 
     @property
     def steps(self) -> dict[str, int]:
@@ -66,8 +82,24 @@ def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -
     if target is None:
         return Settled(None, {}, {}, ())
     stars = ready.field.stars
-    set_aside = off_target(results, *target_place(stars, target))
     by_index = {job.index: job for job in ready.jobs}
+    names = ready.plan.vetting.set_aside
+    said = {
+        job.index: names[job.frame.name]
+        for job in ready.jobs
+        if job.frame.name in names and job.frame.name not in ready.plan.vetting.keep
+    }
+    results = [result for result in results if result.index not in said]
+    judgement = judge(ready, results)
+    set_aside = (
+        {
+            index: words
+            for index, words in off_target(results, *target_place(stars, target)).items()
+            if index not in judgement.keep
+        }
+        | said
+        | judgement.limited
+    )
     curves: list[FilterCurve] = []
     remarks: list[Remark] = []
     for name in filters_by_count(ready):
@@ -90,6 +122,7 @@ def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -
                     series_of(ready, name, [result.index for result in measured]), measured,
                     [by_index[result.index].frame.exposure_s for result in measured], stars,
                     Roles(target, wanted.comparison, check), fixed_step(ready.plan),
+                    Judged(judgement.spoiled, judgement.keep, ready.plan.vetting.rules.light),
                 )
             )  # fmt: skip
         except NotMeasurableError as error:
@@ -99,13 +132,13 @@ def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -
                     "give the parts in Cast",
                 )
             )  # fmt: skip
-    remarks += _noisy_sky(ready, results)
-    remarks += _uneven_sky(ready, results)
+    remarks += noisy_sky_remarks(ready, results)
+    remarks += uneven_sky_remarks(ready, results)
     for curve in curves:
         set_aside |= curve.set_aside
-        remarks += _untested(curve, stars)
-        remarks += _beside(curve, stars)
-        remarks += [_dropped(dropped, curve) for dropped in curve.cast.dropped]
+        remarks += untested_remarks(curve, stars)
+        remarks += beside_remarks(curve, stars)
+        remarks += [dropped_remark(dropped, curve) for dropped in curve.cast.dropped]
         role = curve.cast.check
         if role is not None and curve.census.column(role) is None:
             remarks.append(
@@ -121,140 +154,60 @@ def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -
     cast = joint_cast(curves)
     by_result = {result.index: result for result in results}
     final, without = _curves_of(ready, by_result, cast, choices, set_aside)
-    remarks += [words for curve in final for words in _doubts(curve)]
-    return Settled(cast, choices, set_aside, tuple(remarks), tuple(final), without)
+    remarks += [words for curve in final for words in doubts_remarks(curve)]
+    doubted = {index: words for curve in final for index, words in doubted_cast(curve, stars.names)}
+    return Settled(
+        cast, choices, set_aside, tuple(remarks), tuple(final), without, doubted,
+        judgement.evidence,
+    )  # fmt: skip
 
 
-def _untested(curve: FilterCurve, stars: StarTable) -> list[Remark]:
-    """Words where too few comparison stars take part to test one another."""
-    rows = curve.cast.comparison
-    if len(rows) >= LEAST_TESTED:
-        return []
-    names = " and ".join(stars.names[row] for row in rows)
-    words = f"only {len(rows)} comparison star{'s' if len(rows) > 1 else ''} ({names})"
-    if curve.ensemble.tested:
-        wander = float(np.nanmedian(curve.ensemble.zero_point_uncertainty))
-        words += f", tested against the other stars of the field: zero points to {wander:.4f} mag"
-        matters = "the uncertainties hold what the field shows"
-    else:
-        words += (
-            ": nothing tells whether it varies"
-            if len(rows) == 1
-            else (": nothing tells which of them varies, if one does")
-        )
-        matters = "the uncertainties hold noise alone; a comparison star's own changes come on top"
-    return [Remark("cast", words, curve.filter, matters, "take three or more, ten are better")]
+@dataclass(frozen=True)
+class Judgement:
+    """What exposures look like, by index: spoiled and why, beyond the observer's limits, kept
+    whatever speaks against them, and what shows of it.
+    """
+
+    spoiled: dict[int, str]
+    limited: dict[int, str]
+    keep: frozenset[int]
+    evidence: dict[int, dict[str, object]]
 
 
-def _beside(curve: FilterCurve, stars: StarTable) -> list[Remark]:
-    """Words where another star's light falls into the target's or the check star's aperture."""
-    remarks = []
-    for row, star in ((curve.cast.target, curve.target), (curve.cast.check, curve.check)):
-        if row is None or star is None:
-            continue
-        light = float(np.median(star.neighbour_mag)) + float(np.median(star.unseen_mag))
-        if abs(light) < _BESIDE_MAG:
-            continue
-        what = "an unseen companion's" if np.any(star.unseen_mag) else "neighbours'"
-        change = float(np.std(star.neighbour_mag))
-        remarks.append(
-            Remark(
-                "measure",
-                f"{what} light in the aperture of {stars.names[row]}: {1000 * light:.0f} mmag, "
-                f"changing by {1000 * change:.1f} mmag over the exposures",
-                curve.filter,
-                f"magnitudes are too {'bright' if light > 0 else 'faint'} by "
-                f"{1000 * abs(light):.0f} mmag",
-                "take a smaller radius, or report the magnitudes as those of all of them together",
-            )
-        )
-    return remarks
-
-
-def _noisy_sky(ready: Prepared, results: Sequence[ExposureResult]) -> list[Remark]:
-    """Words on groups whose sky is noisier than gain, read noise and level let expect."""
-    groups = {job.index: job.group for job in ready.jobs}
-    found: dict[str, list[float]] = defaultdict(list)
+def judge(ready: Prepared, results: Sequence[ExposureResult]) -> Judgement:
+    """Judge measured exposures by their looks, each within its night, filter and kit."""
+    vetting, times = ready.plan.vetting, ready.times
+    by_index = {job.index: job for job in ready.jobs}
+    groups: dict[str, list[ExposureResult]] = defaultdict(list)
     for result in results:
-        if result.census is not None:
-            found[groups[result.index]].append(float(result.census.noise[1]))
-    return [
-        Remark(
-            "measure",
-            f"the sky is {ratio:.1f} times noisier than gain, read noise and its level say",
-            group,
-            "the uncertainties are widened to what the sky shows",
-            "check gain and read noise in Intake, under Kit; else a pattern or a gradient is on "
-            "the exposures",
+        if result.census is not None and result.quality is not None:
+            groups[by_index[result.index].group].append(result)
+    spoiled: dict[int, str] = {}
+    limited: dict[int, str] = {}
+    evidence: dict[int, dict[str, object]] = {}
+    for own in groups.values():
+        indices = [result.index for result in own]
+        moments = Moments(
+            times.jd_utc[indices], times.airmass[indices], ready.position_deg, ready.plan.site
         )
-        for group, ratios in found.items()
-        if (ratio := float(np.median(ratios))) > _NOISY
-    ]  # fmt: skip
-
-
-def _uneven_sky(ready: Prepared, results: Sequence[ExposureResult]) -> list[Remark]:
-    """Words on groups whose flat leaves the corners brighter or darker than the sky can be."""
-    jobs = {job.index: job for job in ready.jobs}
-    found: dict[str, list[float]] = defaultdict(list)
-    for result in results:
-        if result.quality is not None and np.isfinite(result.quality.corners):
-            found[jobs[result.index].group].append(result.quality.corners)
-    chains = {job.group: ready.chains.get(job.chain) for job in ready.jobs}
-    remarks = []
-    for group, corners in found.items():
-        chain = chains[group]
-        flat = chain is not None and any(s.kind == "flat" for s in chain.stations)
-        usual = float(np.median(corners))
-        spread = 1.4826 * float(np.median(np.abs(np.array(corners) - usual)))
-        error = spread / np.sqrt(len(corners))
-        if not flat or len(corners) < _LEAST_UNEVEN or abs(usual) < max(_UNEVEN, 5 * error):
-            continue
-        side, kind = ("brighter", "over") if usual > 0 else ("darker", "under")
-        remarks.append(
-            Remark(
-                "correct",
-                f"the corners of corrected exposures are {100 * abs(usual):.1f}% {side} than the "
-                f"middle: {kind}-corrected, or light in the flats that is not the sky's",
-                group,
-                f"about {1086 * abs(usual):.0f} mmag between a star in the middle and one in a "
-                "corner",
-                "keep the target and its comparison stars near one another; take flats without "
-                "stray light",
+        seconds = np.array([by_index[index].frame.exposure_s for index in indices])
+        lights = census_lights(own, moments.airmass, seconds)
+        qualities = [result.quality for result in own if result.quality is not None]
+        spoiled |= spoiled_looks(indices, qualities, lights, moments, vetting.rules)
+        for at, index in enumerate(indices):
+            frame = by_index[index].frame
+            evidence[index] = evidence_of(lights, at)
+            values = values_of(
+                qualities[at],
+                frame.source.step,
+                float(lights.share[at]),
+                float(moments.airmass[at]),
             )
-        )
-    return remarks
-
-
-def _doubts(curve: FilterCurve) -> list[Remark]:
-    """Words on the points of a curve that are not simply good."""
-    remarks = []
-    doubtful, unseen = curve.target.doubtful, np.isfinite(curve.target.limit_mag)
-    if doubtful.any():
-        remarks.append(
-            Remark(
-                "curve", f"{doubtful.sum()} of {doubtful.size} points are doubtful", curve.filter,
-                "they may be off by more than their uncertainties; the flags say why and how much",
-                "the report leaves them out; [output] doubtful = true takes them, as does Report",
-            )
-        )  # fmt: skip
-    if unseen.any():
-        remarks.append(
-            Remark(
-                "curve", f"the target was not seen on {unseen.sum()} of {unseen.size} exposures",
-                curve.filter, "they have a limit in place of a magnitude", "expose longer",
-            )
-        )  # fmt: skip
-    return remarks
-
-
-def _dropped(dropped: Dropped, curve: FilterCurve) -> Remark:
-    return Remark(
-        "cast",
-        f"comparison star {dropped.name} dropped: {dropped.reason}",
-        curve.filter,
-        "none: it takes no part",
-        "make it a comparison star again in Cast, if you know better",
-    )
+            words = said_aside(vetting, frame.name, values, frame.filter or "", frame.night)
+            if words:
+                limited[index] = words
+    keep = frozenset(job.index for job in ready.jobs if job.frame.name in vetting.keep)
+    return Judgement(spoiled, limited, keep, evidence)
 
 
 def joint_cast(curves: Sequence[FilterCurve]) -> Cast:

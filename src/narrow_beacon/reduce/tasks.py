@@ -28,7 +28,6 @@ from narrow_beacon.core.stars.detect import (
     WIDE_PX,
 )
 from narrow_beacon.core.stars.quality import Quality
-from narrow_beacon.core.stars.trails import Trail, find_trails
 from narrow_beacon.reduce.context import (
     Context,
     ExposureJob,
@@ -54,7 +53,7 @@ from narrow_beacon.reduce.seeing import (
 
 WRONG_KIND = "wrong kind"
 """What is said of an exposure that shows no sky begins so."""
-_LEAST_STARS = 7
+LEAST_STARS = 7
 _MARGIN_PX = 4.0
 _HINT_ERROR_DEG = 1.0
 _SCALE_TOLERANCE = 0.06
@@ -92,8 +91,8 @@ def place_exposure(
 ) -> Placement:
     """Place an exposure from the last solution, else from patterns. Raises NotPlacedError."""
     stars = seen.stars
-    if len(stars) < _LEAST_STARS:
-        raise NotPlacedError(_few_stars(seen))
+    if len(stars) < LEAST_STARS:
+        raise NotPlacedError(few_stars_words(seen.quality))
     error = stars.position_error_px(seen.profile.fwhm_px if seen.profile else FIRST_GUESS_FWHM_PX)
     if last is not None:
         placement = follow(solver, last, stars.x_px, stars.y_px, error)
@@ -103,8 +102,8 @@ def place_exposure(
     return solver.place(stars.x_px, stars.y_px, job.frame.shape, hint, error)
 
 
-def _few_stars(seen: Seen) -> str:
-    quality = seen.quality
+def few_stars_words(quality: Quality) -> str:
+    """Why an exposure shows too few stars to be placed."""
     if quality.sky_adu_per_px > _FLAT_LIKE_ADU:
         return (
             f"{WRONG_KIND}: an even light of {quality.sky_adu_per_px:.0f} ADU and "
@@ -275,16 +274,13 @@ def _census_of(
 ) -> ExposureCensus:  # fmt: skip
     settings, use = context.groups[job.group], context.chains[job.chain]
     mark_cosmic_rays(seen, use.camera.gain_e_per_adu)
-    trails: list[Trail] = find_trails(
-        seen.pixels, seen.found.block_means, seen.background, settings.fwhm_px
-    )
     _, masked = workspace(*job.frame.shape, int(second))
     widen = fwhm_px / settings.fwhm_px if settings.radii_follow_width else 1.0
     inner, outer = settings.annulus_px
     return take_census(
         Image(
             seen.pixels, seen.flags, masked, seen.background, seen.stars, seen.profile,
-            tuple(trails), load_chain(planes_of(use, second)).gain, sets_of(job.frame),
+            seen.trails, load_chain(planes_of(use, second)).gain, sets_of(job.frame),
             1.0 / job.frame.source.step,
         ),
         places,

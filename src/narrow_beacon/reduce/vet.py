@@ -2,45 +2,187 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.arrays import Bools, Floats, median_of_known
+from narrow_beacon.core.curve.almanac import SkyAbove, sky_above
 from narrow_beacon.core.curve.cast import Cast
-from narrow_beacon.core.measure.census import StarFlag
+from narrow_beacon.core.curve.light_curve import transparency
+from narrow_beacon.core.curve.time import Site
+from narrow_beacon.core.measure.census import CENTRED_SNR, StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.core.place.solution import Solution
+from narrow_beacon.core.stars.limits import limit_words
+from narrow_beacon.core.stars.quality import Quality
+from narrow_beacon.core.stars.troubles import (
+    PARTS,
+    Looks,
+    VetRules,
+    light_by_part,
+    light_over_usual,
+    sky_over_dark,
+    troubles_of,
+)
+from narrow_beacon.plan import Vetting
 from narrow_beacon.reduce.tasks import ExposureResult
 
-WIDE_RATIO = 1.6
-ELONGATED = 1.45
-CLOUDY = 0.5
 THIN_CLOUD = 0.85
 WRONG_FIELD = "wrong field"
-_ROBUST_LIMIT = 5.0
+_STEP = RADII_FWHM.index(1.6)
+_MOST_STARS = 150
 
 
-def out_of_focus(results: Sequence[ExposureResult]) -> dict[int, str]:
-    """Reasons by exposure index, for results of one group (a night in one filter)."""
-    widths = np.array([r.quality.fwhm_px if r.quality else np.nan for r in results])
-    stretches = np.array([r.quality.elongation if r.quality else np.nan for r in results])
-    if not np.isfinite(widths).any():
-        return {}
-    usual = float(np.nanmedian(widths))
-    spread = 1.4826 * float(np.nanmedian(np.abs(widths - usual)))
-    usual_stretch = float(np.nanmedian(stretches))
-    reasons = {}
-    for result, width, stretch in zip(results, widths, stretches, strict=True):
-        if width > WIDE_RATIO * usual and width - usual > _ROBUST_LIMIT * spread:
-            reasons[result.index] = (
-                f"out of focus: stars are {width:.1f} px wide, {usual:.1f} px on the others"
-            )
-        elif stretch > max(ELONGATED, 1.25 * usual_stretch):
-            reasons[result.index] = (
-                f"stars are drawn out: elongation {stretch:.2f}, {usual_stretch:.2f} on the others"
-            )
-    return reasons
+@dataclass(frozen=True)
+class Lights:
+    """What stars gave on exposures of one group: the share of the clear night's light
+    (exposures), and that in parts of the frame (exposures, PARTS, PARTS).
+    """
+
+    share: Floats
+    parts: Floats
+
+
+@dataclass(frozen=True)
+class Moments:
+    """When exposures were taken: JD(UTC) and airmass (exposures), and from where of which part of
+    the sky, where that is known.
+    """
+
+    jd_utc: Floats
+    airmass: Floats
+    position_deg: tuple[float, float] | None
+    site: Site | None
+
+    def take(self, at: Sequence[int]) -> Moments:
+        """Some of them."""
+        return Moments(self.jd_utc[list(at)], self.airmass[list(at)], self.position_deg, self.site)
+
+
+def lights_of(
+    light: Floats,
+    sure: Bools,
+    places: Sequence[tuple[Floats, Floats]],
+    shape: tuple[int, int],
+    airmass: Floats,
+) -> Lights:
+    """The lights of a group from what its stars gave (exposures, stars), NaN where that is not
+    known, and where they stood on each exposure. The share of light is told by those stars that are
+    ``sure`` to be seen through cloud too.
+    """
+    ratio = light_over_usual(light)
+    count = light.shape[0]
+    level = median_of_known(ratio[:, sure] if sure.any() else ratio, axis=1)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        share = transparency(2.5 * np.log10(np.where(level > 0, level, np.nan)), airmass)
+        scale = np.where(level > 0, share / level, np.nan)
+    share = np.where(level <= 0, 0.0, share)
+    parts = np.full((count, PARTS, PARTS), np.nan)
+    for at, (x, y) in enumerate(places):
+        parts[at] = light_by_part(ratio[at] * scale[at], x, y, shape)
+    return Lights(share, parts)
+
+
+def census_lights(results: Sequence[ExposureResult], airmass: Floats, exposure_s: Floats) -> Lights:
+    """The lights of measured exposures of one group, from the brightest stars of their censuses."""
+    censuses = [result.census for result in results if result.census is not None]
+    rows = np.unique(np.concatenate([census.rows for census in censuses]))
+    light = np.full((len(censuses), rows.size), np.nan)
+    x, y = np.full(light.shape, np.nan), np.full(light.shape, np.nan)
+    snr = np.zeros(rows.size)
+    for at, census in enumerate(censuses):
+        own = np.searchsorted(rows, census.rows)
+        light[at, own] = census.counts_adu[:, _STEP] / exposure_s[at]
+        x[at, own], y[at, own] = census.x_px, census.y_px
+        with np.errstate(invalid="ignore", divide="ignore"):
+            stands_out = census.counts_adu[:, _STEP] / census.uncertainty_adu[:, _STEP]
+        snr[own] = np.fmax(snr[own], np.nan_to_num(stands_out))
+    bright = np.argsort(-snr, kind="stable")[:_MOST_STARS]
+    bright = bright[snr[bright] > CENTRED_SNR]
+    places = [(x[at, bright], y[at, bright]) for at in range(len(censuses))]
+    solution = next(r.placement.solution for r in results if r.placement is not None)
+    sure: Bools = np.ones(bright.size, bool)
+    return lights_of(light[:, bright], sure, places, solution.shape, airmass)
+
+
+def spoiled_looks(
+    indices: Sequence[int],
+    qualities: Sequence[Quality],
+    lights: Lights,
+    moments: Moments,
+    rules: VetRules,
+) -> dict[int, str]:
+    """Reasons by exposure index for exposures of one group, in order of time, judged by their
+    looks.
+    """
+
+    def column(name: str) -> Floats:
+        return np.array([float(getattr(quality, name)) for quality in qualities])
+
+    sky = column("sky_adu_per_px")
+    sun, moon, lit = np.full(sky.size, np.nan), np.full(sky.size, np.nan), float("nan")
+    if np.any(sky_over_dark(sky) > rules.sky) and moments.site and moments.position_deg:
+        above = _above(tuple(moments.jd_utc.tolist()), moments.position_deg, moments.site)
+        sun, moon, lit = above.sun_deg, above.moon_deg, above.moon_lit
+    looks = Looks(
+        moments.jd_utc, column("fwhm_px"), column("elongation"), column("angle_deg"), sky,
+        lights.share, lights.parts, sun, moon, lit,
+    )  # fmt: skip
+    return {indices[place]: words for place, words in troubles_of(looks, rules).items()}
+
+
+@lru_cache(maxsize=16)
+def _above(jds: tuple[float, ...], position_deg: tuple[float, float], site: Site) -> SkyAbove:
+    return sky_above(np.array(jds), *position_deg, site)
+
+
+def evidence_of(lights: Lights, at: int) -> dict[str, object]:
+    """What is kept of an exposure's light: its share of the clear night's, "light", and that in
+    parts of the frame, "parts", rows upwards.
+    """
+    found: dict[str, object] = {}
+    if np.isfinite(lights.share[at]):
+        found["light"] = round(float(lights.share[at]), 4)
+    parts = lights.parts[at]
+    if np.isfinite(parts).any():
+        found["parts"] = [
+            [round(float(v), 3) if np.isfinite(v) else None for v in row] for row in parts
+        ]
+    return found
+
+
+def lights_from(evidence: Sequence[Mapping[str, Any]]) -> Lights:
+    """The lights that ``evidence_of`` kept, exposure by exposure."""
+    blank = [[None] * PARTS] * PARTS
+    return Lights(
+        np.array([float(one.get("light", np.nan)) for one in evidence]),
+        np.array([one.get("parts") or blank for one in evidence], float),
+    )
+
+
+def said_aside(
+    vetting: Vetting, name: str, values: Mapping[str, float], filter_name: str, night: str
+) -> str:
+    """Why the observer sets an exposure aside, by name or by a limit; nothing where not."""
+    if name in vetting.keep:
+        return ""
+    return vetting.set_aside.get(name, "") or limit_words(
+        vetting.limits, values, filter_name, night
+    )
+
+
+def values_of(quality: Quality, step: int, light: float, airmass: float) -> dict[str, float]:
+    """What limits are on, of one exposure whose pixels are every ``step``-th of its file."""
+    return {
+        "star width": step * quality.fwhm_px, "elongation": quality.elongation,
+        "sky": quality.sky_adu_per_px, "stars": float(quality.stars), "light": light,
+        "noise": quality.noise_ratio, "airmass": airmass,
+    }  # fmt: skip
 
 
 def off_target(results: Sequence[ExposureResult], ra_deg: float, dec_deg: float) -> dict[int, str]:
@@ -68,12 +210,12 @@ def outside(solution: Solution, ra_deg: float, dec_deg: float) -> str:
     return f"{WRONG_FIELD}: the target is {away:.1f}′ outside the frame"
 
 
-def cloudy(indices: Sequence[int], transparency: Floats) -> dict[int, str]:
-    """Reasons by exposure index for exposures with less than half of the night's best light."""
+def cloudy(indices: Sequence[int], transparency: Floats, least: float) -> dict[int, str]:
+    """Reasons by exposure index for exposures with less than a share of the night's best light."""
     return {
         index: f"cloud: {share:.0%} of the clear night's light comes through"
         for index, share in zip(indices, transparency, strict=True)
-        if share < CLOUDY
+        if share < least
     }
 
 

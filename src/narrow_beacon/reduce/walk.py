@@ -13,6 +13,9 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any, Protocol
 
+import numpy as np
+
+from narrow_beacon.core.curve.time import exposure_times
 from narrow_beacon.core.errors import BeaconError, UnreadableFileError
 from narrow_beacon.core.frames.entries import Entries, list_entries
 from narrow_beacon.core.frames.fits_file import pixels_print
@@ -22,16 +25,24 @@ from narrow_beacon.core.gate import Gate
 from narrow_beacon.core.remarks import Remark, gathered
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains, build_chains
-from narrow_beacon.reduce.context import Probed
-from narrow_beacon.reduce.field import field_of
+from narrow_beacon.reduce.context import ExposureJob, Probed
+from narrow_beacon.reduce.field import field_of, position_of
 from narrow_beacon.reduce.keeper import Keeper
+from narrow_beacon.reduce.kit import constants_of
+from narrow_beacon.reduce.looking import (
+    Looked,
+    judge_looks,
+    look_context,
+    look_exposures,
+    look_print,
+)
 from narrow_beacon.reduce.masters import (
     MasterFile,
     build_masters,
     flat_remarks,
     library_masters,
 )
-from narrow_beacon.reduce.names import chain_name
+from narrow_beacon.reduce.names import chain_name, group_name
 from narrow_beacon.reduce.prepare import (
     Prepared,
     ResultPrints,
@@ -54,6 +65,7 @@ from narrow_beacon.reduce.tasks import (
     place_exposures,
     probe,
 )
+from narrow_beacon.reduce.vet import Moments
 from narrow_beacon.reduce.workers import Pool, Workers, core_count
 from narrow_beacon.rescue import Rescue
 
@@ -100,7 +112,7 @@ class Walk:
         """Walk on to a step, through all that it needs; folders are not read anew."""
         walked: dict[str, Callable[[], object]] = {
             "read": self.read, "sort": lambda: self.sorted, "masters": lambda: self.masters,
-            "chains": lambda: self.chains, "prepare": lambda: self.prepared,
+            "chains": lambda: self.chains, "look": self.look, "prepare": lambda: self.prepared,
             "probe": lambda: self.probed, "place": self.place, "census": self.census,
             "settle": lambda: self.settle(accept=False),
         }  # fmt: skip
@@ -243,6 +255,42 @@ class Walk:
         found = [remark for remark in chains.remarks if remark.about in used]
         self.keeper.keep_remarks("chains", gathered(found))
 
+    def look(self) -> None:
+        """Look at every exposure and match them to one another, without a catalogue; what is up to
+        date stays.
+        """
+        chains, night = self.chains, self.sorted.night
+        constants = constants_of(self.plan, self.plan.site, night, chains.reports)
+        jobs = [
+            ExposureJob(i, frame, chain_name(frame), group_name(frame), 2000.0)
+            for i, frame in enumerate(night.exposures)
+        ]
+        prints = {
+            job.index: look_print(job, constants.uses[job.chain], chains.prints[job.chain])
+            for job in jobs
+        }
+        looked = self.keeper.looked(prints)
+        todo = [job for job in jobs if job.index not in looked]
+        self.progress.start("looking at the exposures", len(jobs), len(jobs) - len(todo))
+        path = look_context(constants.uses).save(self.keeper.folder("scratch"))
+
+        def keep(some: list[tuple[int, Looked]]) -> None:
+            self.keeper.keep_looked({prints[index]: own for index, own in some})
+            looked.update(some)
+            self.progress.advance(len(some))
+
+        parts = [todo[i : i + _FILES_PER_TASK] for i in range(0, len(todo), _FILES_PER_TASK)]
+        self.pool.map(look_exposures, [(path, part) for part in parts], keep, _LOOKED)
+        self.progress.start("matching them", 0)
+        position = position_of(self.plan, night.exposures)
+        mids = [frame.mid_utc for frame in night.exposures if frame.mid_utc]
+        times = exposure_times(mids, *(position or (0.0, 0.0)), self.plan.site)
+        blank = np.full(times.jd_utc.size, np.nan)
+        airmass = times.airmass if position and self.plan.site else blank
+        moments = Moments(times.jd_utc, airmass, position, self.plan.site)
+        looks = judge_looks(jobs, looked, moments, self.plan.vetting, self.keeper.reference(jobs))
+        self.keeper.keep_looks(jobs, prints, looked, looks)
+
     @cached_property
     def prepared(self) -> Prepared:
         """Field, bands, constants and jobs. Raises NoFieldError without a catalogue."""
@@ -377,6 +425,11 @@ _READING = Rescue(
         [p for paths, _ in parts for p in paths],
         [r for _, raws in parts for r in raws],
     ),
+)
+_LOOKED = Rescue(
+    lambda call: [(call[0], [job]) for job in call[1]],
+    lambda call, words: [(call[1][0].index, Looked(None, None, words))],
+    lambda parts: [one for part in parts for one in part],
 )
 _LOOKING: Rescue[Probe | None] = Rescue(
     lambda call: [call], lambda _call, _words: None, lambda parts: parts[0]

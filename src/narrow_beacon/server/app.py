@@ -38,6 +38,7 @@ from narrow_beacon.server import (
     security,
     shelf,
     vet,
+    vetting,
     wellformed,
 )
 from narrow_beacon.server.config import ServerConfig
@@ -54,6 +55,7 @@ _ROOMS = (
     defects,
     kits,
     vet,
+    vetting,
     place,
     cast,
     measure,

@@ -18,8 +18,9 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.arrays import Plane
-from narrow_beacon.core.correct.apply import Chain, Workspace, correct
+from narrow_beacon.core.correct.apply import DEFECT, Chain, Workspace, correct
 from narrow_beacon.core.correct.masters import Master, MasterFacts, read_master
+from narrow_beacon.core.curve.time import julian_year
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import read_pixels
 from narrow_beacon.core.frames.frame import RawFile
@@ -34,11 +35,13 @@ from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.codec import load
 from narrow_beacon.reduce.context import load_chain
 from narrow_beacon.server.kit_defects import tried_defects
-from narrow_beacon.server.night import image_version, master_version
+from narrow_beacon.server.night import image_version, master_version, placements_of
 from narrow_beacon.server.problems import Problem
-from narrow_beacon.server.schemas.correct import ImageInfo, ImageQuery
+from narrow_beacon.server.schemas.correct import CutoutQuery, ImageInfo, ImageQuery
 from narrow_beacon.server.state import file_of, shared
-from narrow_beacon.store.models import ChainRecord, MasterRecord
+from narrow_beacon.store.fields import star_table
+from narrow_beacon.store.models import Campaign, ChainRecord, MasterRecord, NightFile
+from narrow_beacon.store.placements import solution_of
 
 blueprint = APIBlueprint("images", __name__)
 RAW = "overscan,offset,flat,repair"
@@ -266,6 +269,94 @@ def info(kind: str, number: int, query: ImageQuery) -> ImageInfo:
         histogram=list(b.histogram), histogram_low=b.histogram_low,
         histogram_step=b.histogram_step,
     )  # fmt: skip
+
+
+@blueprint.get("/api/files/<int:number>/cutout")
+@blueprint.input(CutoutQuery, location="query", arg_name="query")
+@blueprint.doc(hide=True)
+def cutout(number: int, query: CutoutQuery) -> Response:
+    """The corrected pixels about a place of an exposure, or about a star of the catalogue where it
+    is placed, as little-endian 16-bit words; where it ends they are 0.
+    """
+    with shared().store.session() as session:
+        file = file_of(session, number)
+        record = session.scalars(
+            select(ChainRecord).where(
+                ChainRecord.campaign_id == file.campaign_id, ChainRecord.name == file.chain
+            )
+        ).first()
+        raw = load(RawFile, file.raw)
+        quality, version = (
+            file.quality or {},
+            image_version(file.sha256, record.fingerprint if record else ""),
+        )
+        place = _place_of_star(session, file, query.star) if query.star is not None else None
+    x, y = place or (query.x, query.y)
+    if raw.source is None or x is None or y is None:
+        raise Problem(409, "No cut-out", "It is not known where on this exposure the star is.")
+    report = load(ChainReport, record.report) if record else None
+    try:
+        pixels = _window(raw, report, round(x), round(y), query.half)
+    except (UnreadableFileError, OSError) as error:
+        raise Problem(409, "The image cannot be read", str(error)) from error
+    known = pixels[np.isfinite(pixels)]
+    sky = quality.get("sky_adu_per_px") or (float(np.median(known)) if known.size else 0.0)
+    noise = quality.get("noise_adu") or 1.0
+    low, scale = sky - 20.0 * noise, noise / 16.0
+    words = np.clip(np.nan_to_num((pixels - low) / scale, nan=-1.0) + 1.0, 0, 65535)
+    lasts = _A_DAY if query.version == version else "no-store"
+    return Response(
+        np.ascontiguousarray(words, "<u2").tobytes(), content_type="application/octet-stream",
+        headers={
+            "X-Offset": repr(float(low)), "X-Scale": repr(float(scale)), "X-Sky": repr(float(sky)),
+            "X-Noise": repr(float(noise)), "Cache-Control": lasts,
+        },
+    )  # fmt: skip
+
+
+def _place_of_star(session: Session, file: NightFile, row: int) -> tuple[float, float] | None:
+    campaign = session.get_one(Campaign, file.campaign_id)
+    placed = placements_of(session, [file.id]).get(file.id)
+    if placed is None or campaign.catalogue_id is None or file.mid_utc is None:
+        return None
+    stars = star_table(session, campaign.catalogue_id)
+    if row >= len(stars):
+        return None
+    ra, dec = stars.take(np.array([row])).at_epoch(julian_year(file.mid_utc))
+    x, y = solution_of(placed).pixel(ra, dec)
+    if not (np.isfinite(x[0]) and np.isfinite(y[0])):
+        return None
+    return float(np.clip(x[0], -1e6, 1e6)), float(np.clip(y[0], -1e6, 1e6))
+
+
+def _window(raw: RawFile, report: ChainReport | None, x: int, y: int, half: int) -> Plane:
+    """Corrected pixels (2 half + 1, 2 half + 1) about a pixel; NaN beyond the image."""
+    source = raw.source
+    assert source is not None
+    side = 2 * half + 1
+    found = np.full((side, side), np.nan, np.float32)
+    x0, x1 = max(x - half, 0), min(x + half + 1, source.width)
+    y0, y1 = max(y - half, 0), min(y + half + 1, source.height)
+    if x0 >= x1 or y0 >= y1:
+        return found
+    column, row = source.place(x0, y0)
+    part = replace(
+        source, height=y1 - y0, width=x1 - x0, first=(int(column), int(row)),
+        stored=source.stored_shape,
+    )  # fmt: skip
+    if report is None:
+        pixels = read_pixels(part)
+    else:
+        whole = load_chain(report.folder)
+        own = (slice(y0, y1), slice(x0, x1))
+        defects = np.ascontiguousarray(whole.defects[own])
+        chain = Chain(
+            np.ascontiguousarray(whole.offset_adu[own]), np.ascontiguousarray(whole.gain[own]),
+            defects, np.flatnonzero(defects & DEFECT).astype(np.int64),
+        )  # fmt: skip
+        pixels, _ = correct(part, chain, _NO_LIMIT, Workspace.of_shape(y1 - y0, x1 - x0))
+    found[y0 - y + half : y1 - y + half, x0 - x + half : x1 - x + half] = pixels
+    return found
 
 
 @blueprint.get("/api/images/<kind>/<int:number>/<int:level>/<int:column>/<int:row>")

@@ -68,8 +68,12 @@ class ExposureRow(Protocol):
     trouble: str
     aside_by: str
     aside_reason: str
+    kept: bool
     proposal: str
     measured_with: str
+    placed_with: str
+    match: dict[str, Any] | None
+    evidence: dict[str, Any] | None
     parent_id: int | None
 
 

@@ -23,7 +23,8 @@ from narrow_beacon.store.models import (
 )
 
 STAGE_OF_JOB = {
-    "sort": ("intake",), "masters": ("correct",), "export": ("correct",), "place": ("place",),
+    "sort": ("intake",), "look": ("vet",), "masters": ("correct",), "export": ("correct",),
+    "place": ("place",),
     "census": ("measure",), "settle": ("vet",), "combine": ("vet",),
     "reduce": ("intake", "correct", "place", "measure"),
     "live": ("intake", "correct", "place", "measure"),
@@ -39,7 +40,7 @@ def stages_of(session: Session, campaign: Campaign) -> list[Stage]:
             NightFile.part, NightFile.part_reason, NightFile.trouble, NightFile.aside_by,
             NightFile.proposal, NightFile.placed_with, NightFile.measured_with, NightFile.chain,
             NightFile.kind, NightFile.filter, NightFile.exposure_s, NightFile.night_id,
-            NightFile.sha256,
+            NightFile.sha256, NightFile.looked_with,
         ).where(NightFile.campaign_id == campaign.id, NightFile.part != "removed")
     ).all()  # fmt: skip
     exposures = [file for file in files if file.part == "exposure"]
@@ -131,10 +132,10 @@ def _correct(
 
 
 def _vet(exposures: Sequence[Any]) -> Stage:
-    if not any(file.placed_with for file in exposures):
-        return _stage(
-            "vet", "waiting", "quality comes with Place" if exposures else "waits for Intake"
-        )
+    if not exposures:
+        return _stage("vet", "waiting", "waits for Intake")
+    if not any(file.placed_with or file.looked_with for file in exposures):
+        return _stage("vet", "todo", "look at the exposures")
     proposals = sum(bool(file.proposal) for file in exposures)
     if proposals:
         return _stage("vet", "look", f"{proposals} proposed to set aside", proposals)

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import lru_cache
-from typing import SupportsFloat
+from typing import Any, SupportsFloat
 
 import numpy as np
 from apiflask import APIBlueprint
@@ -13,8 +13,10 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon.core.curve.almanac import SkyAbove, sky_above
 from narrow_beacon.core.curve.time import Site
+from narrow_beacon.core.stars.troubles import PARTS, VetRules, shaded
 from narrow_beacon.jobs.proposals import accept_proposals
 from narrow_beacon.server.night import (
+    ExposureRow,
     chain_prints,
     curves_now,
     exposures_of,
@@ -31,6 +33,7 @@ from narrow_beacon.server.state import campaign_of, changing, files_in, quick, s
 from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import place_of
 from narrow_beacon.store.models import Campaign, NightFile
+from narrow_beacon.store.vetting import rules_of
 
 blueprint = APIBlueprint("vet", __name__)
 _MARGIN_DAYS = 0.6 / 24.0
@@ -56,6 +59,8 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
     times = times_of(session, campaign, files)
     position = view_position(session, campaign)
     planes = planes_of(session, campaign, position) if position else {}
+    planes |= matched_planes(files, planes)
+    placed = {file.id for file in files if file.placed_with and not file.trouble}
     light: dict[int, float] = {}
     zero: dict[int, float] = {}
     now = curves_now(session, campaign, everything=True)
@@ -65,6 +70,7 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
             zero[files[index].id] = curve.ensemble.zero_point[at]
     chains = chain_prints(session, campaign)
     first_centre: dict[int, tuple[float, float]] = {}
+    rules = rules_of(campaign).rules
     found = []
     for index, file in enumerate(files):
         plane, drift = planes.get(file.id), None
@@ -72,7 +78,8 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
             middle = _middle(plane, file.height, file.width)
             start = first_centre.setdefault(file.night_id or 0, middle)
             drift = float(np.hypot(middle[0] - start[0], middle[1] - start[1]))
-        q = file.quality or {}
+        q, match = file.quality or {}, file.match or {}
+        evidence = file.evidence or {}
         assert file.mid_utc is not None
         found.append(
             Exposure.model_construct(
@@ -82,16 +89,72 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
                 version=image_version(file.sha256, chains.get(file.chain, "")),
                 airmass=finite(times.airmass[index]), fwhm_px=width_px(file),
                 elongation=q.get("elongation"), stars=q.get("stars"),
-                sky_adu_per_px=q.get("sky_adu_per_px"), transparency=finite(light.get(file.id)),
+                angle_deg=q.get("angle_deg"), slope=q.get("slope"), saturated=q.get("saturated"),
+                noise=q.get("noise_ratio"), light=evidence.get("light"),
+                turn_deg=match.get("turn_deg"), match=_match_words(match),
+                trails=q.get("trails") or [], shaded=_shaded(evidence, rules),
+                sky_adu_per_px=q.get("sky_adu_per_px"),
+                transparency=finite(light.get(file.id, evidence.get("light"))),
                 zero_point=finite(zero.get(file.id)), drift_arcsec=drift,
                 plane=list(plane) if plane else None,
-                width=file.width, height=file.height, kit=file.kit, placed=plane is not None,
+                width=file.width, height=file.height, kit=file.kit, placed=file.id in placed,
                 measured=bool(file.measured_with) and not file.trouble, trouble=file.trouble or "",
                 aside=file.aside_reason if file.aside_by else "", aside_by=file.aside_by or "",
                 proposal=file.proposal or "",
             )
         )  # fmt: skip
-    return Exposures.model_construct(exposures=found, reference=_reference(found))
+    kept = campaign.reference or {}
+    known = {e.id for e in found if e.plane}
+    reference = kept["file"] if kept.get("file") in known else _reference(found)
+    words = kept.get("words", "") if reference == kept.get("file") else "the sharpest of many stars"
+    return Exposures.model_construct(
+        exposures=found, reference=reference, reference_words=words if reference else "",
+        parts=PARTS,
+    )  # fmt: skip
+
+
+def _match_words(match: Mapping[str, Any]) -> str:
+    if match.get("problem"):
+        return str(match["problem"])
+    if "plane" not in match:
+        return ""
+    mirror = ", mirrored" if match["mirrored"] else ""
+    return (
+        f"{match['matched']} stars on the reference’s within {match['residual_px']:.2f} px, turned "
+        f"{match['turn_deg']:.1f}°{mirror}"
+    )
+
+
+def _shaded(evidence: Mapping[str, Any], rules: VetRules) -> list[list[int]]:
+    if not evidence.get("parts"):
+        return []
+    dark = shaded(np.array(evidence["parts"], float), rules)
+    return [[int(i), int(j)] for j, i in np.argwhere(dark)]
+
+
+def matched_planes(
+    files: Sequence[ExposureRow], placed: Mapping[int, Sequence[float]]
+) -> dict[int, tuple[float, ...]]:
+    """Where exposures that are not placed lie beside the reference that they were matched to: on
+    the sky where that is placed, else with its pixels taken for seconds of arc, y upwards.
+    """
+    by_id = {file.id: file for file in files}
+    found: dict[int, tuple[float, ...]] = {}
+    for file in files:
+        match = file.match or {}
+        reference = by_id.get(match.get("to", 0))
+        if file.id in placed or "plane" not in match or reference is None:
+            continue
+        base = placed.get(reference.id) or (
+            -1.0, 0.0, (reference.width - 1) / 2, 0.0, 1.0, -(reference.height - 1) / 2,
+        )  # fmt: skip
+        a, b, c, d, e, f = base
+        p, q, r, s, t, u = match["plane"]
+        found[file.id] = (
+            a * p + b * s, a * q + b * t, a * r + b * u + c,
+            d * p + e * s, d * q + e * t, d * r + e * u + f,
+        )  # fmt: skip
+    return found
 
 
 def _middle(plane: Sequence[float], height: int, width: int) -> tuple[float, float]:

@@ -65,6 +65,85 @@ def make_field(
     return SimulatedField(x[order], y[order], ra, dec, pointing)
 
 
+@dataclass(frozen=True)
+class VariedField:
+    """A field with what is known of it beforehand: a hint (ra, dec, error in degrees), a range of
+    scales in seconds of arc a pixel, each None where there is none; and how many of its detections
+    are stars of the catalogue.
+    """
+
+    field: SimulatedField
+    position: tuple[float, float, float] | None
+    scales: tuple[float, float] | None
+    common: int
+
+
+_MOST_CATALOGUED = 120_000
+
+
+def make_varied_field(seed: int) -> VariedField:
+    """A field anywhere on the sky, of 0.3 to 60″ a pixel, any turn and hand, 8 to 5,000 detections
+    of which up to half are false, a catalogue that is deeper or shallower than the exposure and
+    reaches as far as 12°, and a hint that is good, poor (off by several fields, scale off by up to
+    20%) or none.
+    """
+    rng = np.random.default_rng([seed, 57])
+    shape = (int(rng.integers(500, 2100)), int(rng.integers(500, 2100)))
+    scale = float(np.exp(rng.uniform(np.log(0.3), np.log(60.0))))
+    size = scale * max(shape) / 3600.0
+    ra0 = float(rng.uniform(0, 360))
+    dec0 = float(np.degrees(np.arcsin(rng.uniform(-0.9999, 0.9999))))
+    pointing = Pointing(
+        ra0, dec0, scale, float(rng.uniform(0, 360)), bool(rng.integers(2)), shape,
+        float(rng.uniform(0, 3.0)) if size < 8 else 0.0,
+    )  # fmt: skip
+    seen = float(np.exp(rng.uniform(np.log(8), np.log(2500))))
+    depth = 10 ** rng.uniform(-0.5, 1.0)
+    density = seen / (shape[0] * shape[1] * (scale / 3600.0) ** 2)
+    most = float(np.sqrt(_MOST_CATALOGUED / (np.pi * density * max(depth, 1.0))))
+    reach = float(min(12.0, max(most, 0.9 * size), 40.0 * size))
+    ra, dec = _around(
+        rng, ra0, dec0, reach + size, int(density * max(depth, 1.0) * np.pi * reach**2)
+    )
+    # The brighter a star, the rarer: by 0.3 in the logarithm a magnitude.
+    rank = rng.permutation(ra.size)
+    magnitude = np.log10((rank + 1.0) / ra.size) / 0.3
+    order = np.argsort(magnitude)
+    ra, dec, magnitude = ra[order], dec[order], magnitude[order]
+    on_image = rank[order] < ra.size / max(depth, 1.0)
+    listed = rank[order] < ra.size * min(depth, 1.0)
+    x, y = pointing.pixels(ra[on_image], dec[on_image])
+    inside = (x > 0) & (x < shape[1] - 1) & (y > 0) & (y < shape[0] - 1)
+    inside &= rng.random(x.size) > 0.05
+    known = listed[on_image][inside]
+    x, y, m = x[inside], y[inside], magnitude[on_image][inside]
+    fakes = round(x.size * float(rng.uniform(0.0, 1.0)))
+    m = np.concatenate([m + rng.normal(0, 0.3, m.size), rng.choice(m, fakes) if m.size else []])
+    x = np.concatenate([x + rng.normal(0, 0.2, x.size), rng.uniform(0, shape[1] - 1, fakes)])
+    y = np.concatenate([y + rng.normal(0, 0.2, y.size), rng.uniform(0, shape[0] - 1, fakes)])
+    by_light = np.argsort(m, kind="stable")
+    field = SimulatedField(x[by_light], y[by_light], ra[listed], dec[listed], pointing)
+    kind = rng.choice(["good", "poor", "scale alone", "none"], p=[0.35, 0.3, 0.15, 0.2])
+    position, scales = None, None
+    if kind == "good":
+        position = *_beside(rng, ra0, dec0, 0.2 * size), max(size, 0.2)
+        scales = (scale * 0.97, scale * 1.03)
+    elif kind == "poor":
+        position = *_beside(rng, ra0, dec0, 4.0 * size), max(size, 0.2)
+        off = float(rng.uniform(0.85, 1.15))
+        scales = (scale * off * 0.8, scale * off * 1.2)
+    elif kind == "scale alone":
+        scales = (scale * 0.95, scale * 1.05)
+    return VariedField(field, position, scales, int(known.sum()))
+
+
+def _beside(rng: np.random.Generator, ra: float, dec: float, away: float) -> tuple[float, float]:
+    """A place some degrees beside another one."""
+    angle = rng.uniform(0, 2 * np.pi)
+    there = np.clip(dec + away * np.sin(angle), -90.0, 90.0)
+    return float((ra + away * np.cos(angle) / np.cos(np.radians(dec))) % 360.0), float(there)
+
+
 def _around(
     rng: np.random.Generator, ra0: float, dec0: float, radius_deg: float, count: int
 ) -> tuple[np.ndarray, np.ndarray]:

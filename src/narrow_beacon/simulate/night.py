@@ -15,7 +15,7 @@ from astropy.io import fits
 from narrow_beacon.simulate.camera import Camera, Dust
 from narrow_beacon.simulate.headers import FrameInfo, Spelling, spelling_words, write_frame
 from narrow_beacon.simulate.pointing import Pointing, airmass_at, altitude_deg
-from narrow_beacon.simulate.render import add_rings, add_stars, add_trail
+from narrow_beacon.simulate.render import add_rings, add_stars, add_trail, shadow
 from narrow_beacon.simulate.sky import Sky
 
 ZERO_POINT = {"V": 20.9, "B": 20.6, "R": 20.8}
@@ -53,6 +53,15 @@ class Shot:
     transparency: float = 1.0
     trail: tuple[float, float, float, float] | None = None
     """x, y of a point on it (0-based), angle in degrees, electrons a pixel of length."""
+    sky: float = 1.0
+    """Light of the sky over that of a dark one."""
+    streak: tuple[tuple[float, float], ...] = ((0.0, 0.0),)
+    """Where the stars stood, in pixels from their places, for equal shares of the time."""
+    shade: tuple[float, float] | None = None
+    """Something before the frame: the direction from its middle in degrees, and how far from the
+    middle it begins in halves of the short side."""
+    strikes: tuple[tuple[float, float, float], ...] = ()
+    """Cosmic rays: x, y (0-based) and electrons."""
     temperature_c: float = -10.0
     dust: tuple[Dust, ...] = ()
     header_kind: str = "exposure"
@@ -152,7 +161,12 @@ class Scene:
         if shot.ring_px:
             add_rings(light, x, y, electrons, shot.ring_px, shot.fwhm_px)
         else:
-            add_stars(light, x, y, electrons, shot.fwhm_px)
+            for dx, dy in shot.streak:
+                add_stars(light, x + dx, y + dy, electrons / len(shot.streak), shot.fwhm_px)
+        if shot.shade:
+            light *= shadow(light.shape, *shot.shade)
+        for px, py, charge in shot.strikes:
+            light[int(py), int(px)] += charge
         if shot.trail:
             px, py, angle, strength = shot.trail
             add_trail(light, (px, py), angle, strength, shot.fwhm_px)
@@ -166,7 +180,7 @@ class Scene:
         area = shot.pointing.scale_arcsec**2
         rate = 10 ** (0.4 * (ZERO_POINT[shot.filter] - SKY_MAG[shot.filter])) * area
         cloud_glow = 1.0 + 0.5 * (1.0 - shot.transparency)
-        return float(rate * shot.exposure_s * cloud_glow * rng.normal(1.0, 0.02))
+        return float(rate * shot.exposure_s * shot.sky * cloud_glow * rng.normal(1.0, 0.02))
 
     def _starlight(
         self, shot: Shot, jd: float, airmass: float, rng: np.random.Generator

@@ -67,6 +67,7 @@ def write_plain_night(
     cadence_s: float = 150.0,
     troubles: Mapping[int, Mapping[str, Any]] | None = None,
     evening: int = 0,
+    start: datetime = START,
     field_px: int | None = None,
     camera_seed: int | None = None,
     camera: Camera | None = None,
@@ -76,14 +77,15 @@ def write_plain_night(
 ) -> dict[str, Any]:
     """Write raw files, catalogue, plan and truth of a plain night; returns the truth.
 
-    ``troubles`` gives other values to the fields of single shots, by their place in the night.
+    ``troubles`` gives other values to the fields of single shots, by their place in the night, and
+    "off_px", by how much the telescope points beside the field.
     Nights of one field have the same seed and ``field_px`` (the side of the sky that is made, the
     longer side of the sensor by itself); ``evening`` counts their days. ``change`` may alter the
     sky, ``camera`` takes the place of the usual one, ``walk_px`` is how far the guiding wanders
     from one exposure to the next.
     """
     folder.mkdir(parents=True, exist_ok=True)
-    start = START + timedelta(days=evening)
+    start += timedelta(days=evening)
     rng = np.random.default_rng([seed, 12, evening] if evening else [seed, 12])
     scale = 1.16
     sky = plain_sky(seed, (field_px or max(shape)) * scale / 3600.0, density=density)
@@ -105,11 +107,13 @@ def write_plain_night(
         moment = start + timedelta(seconds=cadence_s * n + float(rng.uniform(0, 5)))
         moment = moment.replace(microsecond=moment.microsecond // 1000 * 1000)
         seeing = fwhm_px * (1 + 0.05 * np.sin(n / 9.0)) * float(rng.normal(1, 0.015))
+        said = dict((troubles or {}).get(n, {}))
+        off_px = said.pop("off_px", 0.0)
         shot = Shot(
             f"foxglove-{n + 1:03d}.fits", "V", moment, exposure_s,
-            drifted(pointing, *walk[n]), seeing,
+            drifted(pointing, walk[n, 0] + off_px, walk[n, 1]), seeing,
         )  # fmt: skip
-        shot = replace(shot, **(troubles or {}).get(n, {}))
+        shot = replace(shot, **said)
         truth["exposures"].append(scene.expose(shot, folder / "raw", number=n))
     sky.write_votable(folder / "field.vot")
     (folder / "plan.toml").write_text(plain_plan(scale), encoding="utf-8")

@@ -88,3 +88,14 @@ def add_trail(
     image += (
         electrons_per_px / (sigma * np.sqrt(2 * np.pi)) * np.exp(-0.5 * (away / sigma) ** 2)
     ).astype(image.dtype)
+
+
+def shadow(shape: tuple[int, ...], angle_deg: float, begins: float) -> np.ndarray:
+    """Share of light (height, width) that passes something before the telescope, far out of focus:
+    it comes in from a direction and begins so many halves of the short side from the middle.
+    """
+    height, width = shape
+    y, x = np.mgrid[0:height, 0:width].astype(np.float32)
+    angle, half = np.radians(angle_deg), min(height, width) / 2
+    along = ((x - width / 2) * np.cos(angle) + (y - height / 2) * np.sin(angle)) / half
+    return (0.03 + 0.97 / (1.0 + np.exp((along - begins) / 0.06))).astype(np.float32)

@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session
 from narrow_beacon.core.curve.time import Site as Place
 from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.kits import KitWord
-from narrow_beacon.plan import Plan
+from narrow_beacon.plan import Plan, Vetting
 from narrow_beacon.plan_keys import RadiusRule
 from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.codec import load
@@ -31,6 +31,7 @@ from narrow_beacon.store.models import (
     Kit,
     Site,
 )
+from narrow_beacon.store.vetting import vetting_of, vetting_to_json
 
 OF_HEADERS = "headers"
 """The name of a site that the files' headers gave."""
@@ -68,6 +69,8 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     if any(word != KitWord() for word in plan.kits.said.values()):
         campaign.kits = kits_to_json(plan.kits)
     campaign.measuring = measuring_of(plan)
+    if plan.vetting != Vetting():
+        campaign.vetting = vetting_to_json(plan.vetting)
     campaign.wanted_comparison = list(plan.comparison)
     campaign.wanted_check = plan.check
     own = plan.base / plan.layout
@@ -141,6 +144,7 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         bands=campaign.bands or {},
         pattern=campaign.pattern,
         kits=kits_of(session, campaign),
+        vetting=vetting_of(session, campaign),
         radius=RadiusRule(measuring["radius_px"], measuring["radius_fwhm"]),
         annulus=(measuring["annulus"][0], measuring["annulus"][1]),
         annulus_in_pixels=measuring["annulus_in_pixels"],

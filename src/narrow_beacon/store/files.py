@@ -22,6 +22,7 @@ from narrow_beacon.reduce.names import chain_name, group_name
 from narrow_beacon.reduce.sorting import SortedFiles, inspected, sort_raw_files
 from narrow_beacon.store.campaigns import OF_HEADERS, base_folder, plan_of
 from narrow_beacon.store.models import Campaign, Night, NightFile, Site
+from narrow_beacon.store.vetting import take_over_names
 
 AWAY = "not there now; was it moved, or is its disk away? What is known of it is kept"
 """Why a file that was read before takes no part."""
@@ -197,6 +198,8 @@ def write_sorted(
                 file.night_id = None if file.night_id == record.id else file.night_id
             session.flush()
             session.delete(record)
+    session.flush()
+    take_over_names(session, campaign)
     _take_from_headers(session, campaign, files.plan)
     campaign.files_stamp = uuid4().hex
 

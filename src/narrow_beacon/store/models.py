@@ -139,6 +139,10 @@ class Campaign(Record):
     """Whether files are taken in as they are written."""
     pattern: Mapped[str | None] = mapped_column(String(4))
     """The colour pattern of the sensor, where the observer says it."""
+    vetting: Mapped[dict[str, Any] | None]
+    """Rules and limits of vetting, as in a plan's [vet]: "rules", "limits", "keep", "set_aside"."""
+    reference: Mapped[dict[str, Any] | None]
+    """The exposure that others are matched to: "file", its number, "by" whom, "words" why."""
 
 
 class Night(Record):
@@ -202,6 +206,13 @@ class NightFile(Record):
     measured_with: Mapped[str] = mapped_column(String(64), default="")
     parent_id: Mapped[int | None]
     """The file that this is a colour of."""
+    looked_with: Mapped[str] = mapped_column(String(64), default="", server_default="")
+    """Fingerprint of what its looks were told from."""
+    match: Mapped[dict[str, Any] | None]
+    """How it lies on the reference: "to", its number; "plane", from pixels to the reference's, or
+    "problem"; "matched", "residual_px", "turn_deg", "mirrored", "false_log10"."""
+    evidence: Mapped[dict[str, Any] | None]
+    """What shows of its trouble: "light", the share of the clear night's; "shaded" parts."""
 
 
 class MasterRecord(Record):

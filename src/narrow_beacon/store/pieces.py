@@ -12,7 +12,9 @@ from pathlib import Path
 import numpy as np
 
 from narrow_beacon.core.measure.census import ExposureCensus
+from narrow_beacon.reduce.codec import quality_from_json, quality_to_json
 from narrow_beacon.reduce.context import Probed
+from narrow_beacon.reduce.looking import Looked, StarList
 
 
 def write_piece(path: Path, census: ExposureCensus) -> None:
@@ -27,6 +29,27 @@ def read_piece(path: Path) -> ExposureCensus:
     """What ``write_piece`` wrote."""
     with np.load(path, allow_pickle=False) as kept:
         return ExposureCensus(*(kept[field.name] for field in fields(ExposureCensus)))
+
+
+def write_looked(path: Path, looked: Looked) -> None:
+    """Write what an exposure looks like."""
+    quality = quality_to_json(looked.quality) if looked.quality else None
+    plain = json.dumps({"quality": quality, "trouble": looked.trouble})
+    stars = vars(looked.stars) if looked.stars else {}
+    scratch = path.with_suffix(f".{os.getpid()}.new")
+    with scratch.open("wb") as file:
+        np.savez(file, plain=np.array(plain), **stars)
+    scratch.replace(path)
+
+
+def read_looked(path: Path) -> Looked:
+    """What ``write_looked`` wrote."""
+    with np.load(path, allow_pickle=False) as kept:
+        plain = json.loads(str(kept["plain"]))
+        names = [field.name for field in fields(StarList)]
+        stars = StarList(*(kept[name] for name in names)) if names[0] in kept else None
+    quality = quality_from_json(plain["quality"]) if plain["quality"] else None
+    return Looked(quality, stars, plain["trouble"])
 
 
 def write_probed(path: Path, probed: Probed) -> None:

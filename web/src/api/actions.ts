@@ -2,7 +2,7 @@ import { withRole, type Role } from "../stages/cast/roles";
 import { say, useApp } from "../state";
 import { act, client, foresee, of, recast, refresh } from "./queries";
 import { get } from "./client";
-import type { Campaign, Catalogue, KitSaid, Settings } from "./types";
+import type { Campaign, Catalogue, KitSaid, Settings, VettingChange } from "./types";
 
 interface Words {
   words: string;
@@ -30,6 +30,13 @@ export function setAside(ids: number[], aside: boolean, reason = ""): Promise<vo
       proposal: "",
     });
   return doHere("POST", "aside", { ids, aside, reason });
+}
+/** Change rules, limits or the reference. */
+export async function changeVetting(values: VettingChange): Promise<void> {
+  const campaign = here();
+  if (campaign === null) return;
+  await act("PUT", `/api/campaigns/${campaign}/vetting`, values);
+  refresh(campaign);
 }
 export const acceptProposals = (ids: number[]) => doHere("POST", "proposals", { ids });
 /** This tab's own latest action; another's only where it is the one that the button names. */

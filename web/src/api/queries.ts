@@ -34,6 +34,7 @@ import type {
   Sky,
   StarOnExposure,
   Transfer,
+  Vetting,
 } from "./types";
 import { say } from "../state";
 
@@ -75,6 +76,8 @@ export const useCampaign = (id: number | null) =>
     enabled: id !== null,
   });
 export const useExposures = (id: number | null) => useCampaignQuery<Exposures>(id, "exposures");
+/** Rules and limits of vetting, and the reference exposure. */
+export const useVetting = (id: number | null) => useCampaignQuery<Vetting>(id, "vetting");
 export const useIntake = (id: number | null) => useCampaignQuery<Intake>(id, "intake");
 /** What the files' names say by a pattern of the observer's. */
 export const useNames = (id: number | null, pattern: string) =>

@@ -47,3 +47,7 @@ export type Log = S["LogList"];
 export type Settings = S["Settings"];
 export type Progress = S["AppState.Progress"];
 export type JobList = S["JobList"];
+export type Vetting = S["VettingOut"];
+export type VettingChange = Partial<S["VettingIn"]>;
+export type VetRules = Vetting["rules"];
+export type LimitIn = NonNullable<S["VettingIn"]["limits"]>[number];

@@ -63,7 +63,7 @@ export function Plate({ focus = null }: { focus?: number | null }) {
     divider,
     hovered,
   );
-  const placed = exposure?.plane != null;
+  const placed = exposure?.placed ?? false;
 
   useEffect(() => {
     if (!canvas.current) return;
@@ -147,7 +147,7 @@ export function Plate({ focus = null }: { focus?: number | null }) {
 
   function rowAt(at: Point): number | null {
     const p = painter.current;
-    return p && exposure?.plane ? starAt(catalogue, p.toScreen(), at.x, at.y, NEAR_PX) : null;
+    return p && exposure?.placed ? starAt(catalogue, p.toScreen(), at.x, at.y, NEAR_PX) : null;
   }
 
   function hover(at: Point): void {
@@ -156,7 +156,7 @@ export function Plate({ focus = null }: { focus?: number | null }) {
     const pixel = p?.pixelAt(at);
     if (!p || !plane || !pixel) return;
     const toScreen = p.toScreen();
-    const sky = exposure?.plane ? apply(invert(toScreen), at) : null;
+    const sky = exposure?.placed ? apply(invert(toScreen), at) : null;
     const row = rowAt(at);
     const value = (x: number, y: number) => plane.value(x, y);
     const inside =

@@ -1,5 +1,6 @@
 import type { Cast, Catalogue, MeasuredStars } from "../api/types";
 import { colour } from "../ui/words";
+import { drawEvidence, type Evidence } from "./evidence";
 import { apply, invert, type Affine, type Point } from "./view";
 
 export interface Overlay {
@@ -20,6 +21,8 @@ export interface Overlay {
     stars: readonly { x: number; y: number }[];
     radius: number;
   } | null;
+  /** What shows of an exposure's trouble; null where it is not asked for. */
+  evidence: Evidence | null;
   /** What is pointed at to be marked: x, y, width, height in pixels of the image. */
   marked: readonly [number, number, number, number] | null;
 }
@@ -139,6 +142,7 @@ export function drawOverlay(
   const { catalogue, cast, measured } = overlay;
   if (overlay.defects) drawDefects(ctx, overlay.defects, pixelToScreen, screenPerPixel);
   if (overlay.marked) drawMarked(ctx, overlay.marked, pixelToScreen);
+  if (overlay.evidence) drawEvidence(ctx, overlay.evidence, pixelToScreen, image);
   if (!catalogue) return;
   const toPixel = invert(pixelToScreen);
   const inImage = (p: Point) => {

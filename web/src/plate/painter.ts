@@ -111,7 +111,7 @@ export class Painter {
   }
 
   private turn(plane: Affine): number {
-    if (this.scene?.northUp) return 0;
+    if (this.scene?.northUp && this.scene.exposure?.placed) return 0;
     const reference = this.scene?.exposure ? this.scene.reference?.plane : null;
     return turnOf((reference as unknown as Affine) ?? plane);
   }

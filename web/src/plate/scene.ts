@@ -10,6 +10,7 @@ import {
 import { beyond, starsTouched } from "../stages/correct/defects";
 import { useApp } from "../state";
 import { shortName } from "../ui/words";
+import { evidenceOf } from "./evidence";
 import { rawOf, type Shown } from "./images";
 import type { Scene, Stretch } from "./painter";
 
@@ -107,12 +108,13 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
                 radius: defects.radius_px,
               }
             : null,
+        evidence: s.stage === "vet" && s.overlay ? evidenceOf(exposure, data?.parts ?? 4) : null,
         marked: s.marked,
       },
     };
   }, [
     s.off, s.ratio, s.hot, s.residual, s.frame, s.marked, defects, masterId, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay,
-    exposures, exposure, master, beside, reference, catalogue, campaign, measured, band, stretch, divider, hovered,
+    exposures, exposure, master, beside, reference, catalogue, campaign, measured, band, stretch, divider, hovered, data,
   ]); // prettier-ignore
   const unit =
     s.frame !== null && !s.ratio

@@ -6,6 +6,7 @@ import { INSET_LEFT, INSET_RIGHT, toHours, toPixel, useAxis } from "./axis";
 import { drawRail, lanesOf } from "./draw";
 import { RailFacts } from "./RailFacts";
 import { RailLabels } from "./RailLabels";
+import { useLimits } from "./qualities";
 import { zoomed } from "./timeline";
 
 const CLICK_PX = 4;
@@ -16,7 +17,8 @@ export function Rail() {
   const { data } = useCampaign(campaign);
   const { data: sky } = useSky(campaign);
   const axis = useAxis();
-  const quality = useApp((s) => s.quality);
+  const lines = useApp((s) => s.lines);
+  const limits = useLimits();
   const look = useApp((s) => s.look);
   const selection = useApp((s) => s.selection);
   const beam = useApp((s) => s.beam);
@@ -34,12 +36,13 @@ export function Rail() {
       axis,
       sky,
       filters,
-      quality,
+      lines,
+      limits,
       lineFilter,
       selection: chosen,
       ...size,
     });
-  }, [axis, sky, filters, quality, lineFilter, chosen, size, look]);
+  }, [axis, sky, filters, lines, limits, lineFilter, chosen, size, look]);
 
   useEffect(() => {
     const element = box.current;

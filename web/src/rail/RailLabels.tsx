@@ -1,57 +1,91 @@
+import { Popover } from "radix-ui";
 import { useApp, type Quality } from "../state";
 import { fixed } from "../ui/words";
 import { useAxis } from "./axis";
-import { qualityRange } from "./draw";
+import { DASHES, qualityRange } from "./draw";
+import { QUALITIES } from "./qualities";
 
-export const QUALITIES: Record<Quality, { words: string; unit: string; digits: number }> = {
-  fwhm_px: { words: "star width", unit: "px", digits: 1 },
-  sky_adu_per_px: { words: "sky", unit: "ADU", digits: 0 },
-  elongation: { words: "elongation", unit: "", digits: 2 },
-  stars: { words: "stars", unit: "", digits: 0 },
-  drift_arcsec: { words: "drift", unit: "″", digits: 0 },
-  zero_point: { words: "zero point", unit: "mag", digits: 2 },
-  transparency: { words: "transparency", unit: "", digits: 2 },
-  airmass: { words: "airmass", unit: "", digits: 2 },
-};
+const MOST_LINES = 4;
+const ALL = Object.keys(QUALITIES) as Quality[];
 
-/** Left of the rail: which quality the line shows, and its range. */
+/** Left of the rail: which qualities the lines show, each with its dash and its range. */
 export function RailLabels({ filters }: { filters: string[] }) {
-  const quality = useApp((s) => s.quality);
+  const lines = useApp((s) => s.lines);
   const domain = useApp((s) => s.domain);
   const set = useApp((s) => s.set);
   const { exposures } = useAxis();
-  const range = qualityRange(exposures, quality);
-  const q = QUALITIES[quality];
   if (!filters.length) return <div className="border-t border-line bg-panel" />;
+
+  function toggle(quality: Quality): void {
+    const without = lines.filter((q) => q !== quality);
+    const next = without.length < lines.length ? without : [...lines, quality].slice(-MOST_LINES);
+    set({ lines: next });
+  }
+
   return (
-    <div className="flex flex-col gap-1 border-t border-line bg-panel px-1.5 py-1.5 text-small">
-      <label className="text-quiet" htmlFor="quality">
-        line <span aria-hidden>▾</span>
-      </label>
-      <select
-        id="quality"
-        className="field appearance-none px-1! py-0.5! text-small"
-        value={quality}
-        onChange={(event) => set({ quality: event.target.value as Quality })}
-      >
-        {Object.entries(QUALITIES).map(([key, value]) => (
-          <option key={key} value={key}>
-            {value.words}
-          </option>
-        ))}
-      </select>
-      {range && (
-        <span className="num text-quiet" title="lowest and highest of the line">
-          {fixed(range[0], q.digits)}–{fixed(range[1], q.digits)}
-          <br />
-          {q.unit}
-        </span>
-      )}
+    <div className="flex min-w-0 flex-col overflow-hidden border-t border-line bg-panel px-1.5 py-1 text-small">
+      <Popover.Root>
+        <Popover.Trigger
+          className="min-h-6 text-left text-quiet hover:text-ink"
+          aria-label="lines on the rail"
+        >
+          lines <span aria-hidden>▾</span>
+        </Popover.Trigger>
+        <Popover.Portal>
+          <Popover.Content
+            side="top"
+            align="start"
+            className="z-20 border border-line bg-panel p-2"
+            aria-label="lines on the rail"
+          >
+            {ALL.map((q) => (
+              <label key={q} className="flex min-h-6 items-center gap-2 px-1 hover:bg-raised">
+                <input type="checkbox" checked={lines.includes(q)} onChange={() => toggle(q)} />
+                {QUALITIES[q].words}
+                <span className="ml-auto pl-3 text-quiet">{QUALITIES[q].unit}</span>
+              </label>
+            ))}
+          </Popover.Content>
+        </Popover.Portal>
+      </Popover.Root>
+      {lines.map((quality, n) => {
+        const q = QUALITIES[quality];
+        const range = qualityRange(exposures, quality);
+        const tall = lines.length < 3;
+        return (
+          <div key={quality} className={tall ? "leading-tight" : "leading-[1.1]"}>
+            <span className="flex items-center gap-1 whitespace-nowrap" title={q.words}>
+              <Dash n={n} />
+              <span className="truncate">{q.words}</span>
+            </span>
+            {tall && range && (
+              <span className="num text-quiet" title="lowest and highest of the line">
+                {fixed(range[0], q.digits)}–{fixed(range[1], q.digits)} {q.unit}
+              </span>
+            )}
+          </div>
+        );
+      })}
       {domain && (
         <button className="mt-auto text-left text-beam" onClick={() => set({ domain: null })}>
           all of it
         </button>
       )}
     </div>
+  );
+}
+
+function Dash({ n }: { n: number }) {
+  return (
+    <svg width="16" height="6" aria-hidden className="shrink-0">
+      <line
+        x1="0"
+        y1="3"
+        x2="16"
+        y2="3"
+        stroke="currentColor"
+        strokeDasharray={DASHES[n % DASHES.length]!.join(" ")}
+      />
+    </svg>
   );
 }

@@ -8,7 +8,8 @@ export interface RailPicture {
   axis: Axis;
   sky: Sky | undefined;
   filters: string[];
-  quality: Quality;
+  lines: readonly Quality[];
+  limits: readonly { quality: Quality; value: number }[];
   /** The filter whose exposures the line joins. */
   lineFilter: string;
   selection: ReadonlySet<number>;
@@ -180,23 +181,26 @@ export function qualityRange(
   return low < high ? [low, high] : [low - 0.5, high + 0.5];
 }
 
+/** How each line is dashed, so that it is told from the others without its colour. */
+export const DASHES: readonly number[][] = [[], [6, 3], [2, 3], [8, 3, 2, 3]];
+
 function drawQuality(ctx: CanvasRenderingContext2D, picture: RailPicture): void {
-  const { axis, lineFilter, quality, width, height } = picture;
-  const range = qualityRange(axis.exposures, quality);
-  if (!range) return;
-  const y = (v: number) => {
-    const share = Math.min(Math.max((v - range[0]) / (range[1] - range[0]), -0.08), 1.08);
-    return height - FOOT - 4 - share * (height - LABELS - FOOT - 10);
-  };
-  for (const filter of [lineFilter]) {
+  const { axis, lineFilter, lines, limits, width, height } = picture;
+  lines.forEach((quality, n) => {
+    const range = qualityRange(axis.exposures, quality);
+    if (!range) return;
+    const share = (v: number) => (v - range[0]) / (range[1] - range[0]);
+    const at = (s: number) => height - FOOT - 4 - s * (height - LABELS - FOOT - 10);
+    const y = (v: number) => at(Math.min(Math.max(share(v), -0.08), 1.08));
     ctx.strokeStyle = colour("--ink");
-    ctx.globalAlpha = 0.75;
+    ctx.globalAlpha = n ? 0.6 : 0.8;
     ctx.lineWidth = 1;
+    ctx.setLineDash(DASHES[n % DASHES.length]!);
     ctx.beginPath();
     let before: Exposure | null = null;
     for (const e of axis.exposures) {
       const value = e[quality];
-      if (e.filter !== filter || value === null || e.trouble) continue;
+      if (e.filter !== lineFilter || value === null || e.trouble) continue;
       const x = toPixel(axis.domain, axis.hours.get(e.id) ?? 0, width);
       const joined = before && before.night === e.night && (e.jd_utc - before.jd_utc) * 24 < 0.5;
       if (joined) ctx.lineTo(x, y(value));
@@ -204,6 +208,17 @@ function drawQuality(ctx: CanvasRenderingContext2D, picture: RailPicture): void 
       before = e;
     }
     ctx.stroke();
-  }
+    ctx.setLineDash([]);
+    ctx.strokeStyle = colour("--trouble");
+    for (const limit of limits) {
+      if (limit.quality !== quality || share(limit.value) < -0.08 || share(limit.value) > 1.08)
+        continue;
+      const level = Math.round(y(limit.value)) + 0.5;
+      ctx.beginPath();
+      ctx.moveTo(INSET_LEFT, level);
+      ctx.lineTo(width - INSET_RIGHT, level);
+      ctx.stroke();
+    }
+  });
   ctx.globalAlpha = 1;
 }

@@ -8,6 +8,7 @@ import type {
   FileRow,
   MeasuredStars,
   Stage,
+  Vetting,
 } from "../api/types";
 
 const DAY = 2461326.25;
@@ -27,6 +28,15 @@ export function exposure(id: number, values: Partial<Exposure> = {}): Exposure {
     airmass: 1.2,
     fwhm_px: 3,
     elongation: 1.05,
+    angle_deg: 40,
+    slope: 0.01,
+    saturated: 0,
+    noise: 1,
+    light: 0.9,
+    turn_deg: 0,
+    match: "",
+    trails: [],
+    shaded: [],
     stars: 100,
     sky_adu_per_px: 90,
     transparency: 0.9,
@@ -49,6 +59,22 @@ export function exposure(id: number, values: Partial<Exposure> = {}): Exposure {
 export const night = (count: number): Exposures => ({
   exposures: Array.from({ length: count }, (_, i) => exposure(i + 1)),
   reference: 1,
+  reference_words: "100 stars",
+  parts: 4,
+});
+
+const RULES = { width: 1.6, elongation: 1.45, light: 0.5, sky: 5, shade: 0.4 };
+
+/** Rules as usual, and no limits yet. */
+export const vetting = (values: Partial<Vetting> = {}): Vetting => ({
+  rules: RULES,
+  usual: RULES,
+  limits: [],
+  qualities: { "star width": "px" },
+  reference: 1,
+  reference_by: "program",
+  reference_words: "100 stars",
+  ...values,
 });
 
 export function stage(key: string, values: Partial<Stage> = {}): Stage {

@@ -129,6 +129,37 @@ describe("the keyboard", () => {
     ]);
   });
 
+  it("goes on after X, and one key says why; a proposal says it itself", async () => {
+    press("x");
+    expect(now()).toMatchObject({ beam: 2, asked: [1] });
+    press("f");
+    expect(now()).toMatchObject({ asked: [], beam: 2, rawHeld: false });
+    press("f"); // fits the image again
+    act(() => useApp.setState({ beam: 3 }));
+    press("x");
+    expect(now()).toMatchObject({ beam: 4, asked: [] });
+    await vi.waitFor(() => expect(posted()).toHaveLength(3));
+    expect(posted().map((a) => a.body)).toEqual([
+      { ids: [1], aside: true, reason: "" },
+      { ids: [1], aside: true, reason: "focus" },
+      { ids: [3], aside: true, reason: "cloud" },
+    ]);
+  });
+
+  it("plays the selected stretch alone, and back again where that is wanted", () => {
+    vi.useFakeTimers();
+    act(() => useApp.setState({ selection: [2, 3, 4], beam: 2, playMs: 100, playBack: true }));
+    press(" ");
+    const seen = [2];
+    for (let n = 0; n < 6; n++) {
+      act(() => void vi.advanceTimersByTime(100));
+      seen.push(now().beam!);
+    }
+    press(" ");
+    vi.useRealTimers();
+    expect(seen).toEqual([2, 3, 4, 3, 2, 3, 4]);
+  });
+
   it("undoes, and does again with Shift", async () => {
     press("z", { ctrlKey: true });
     press("Z", { ctrlKey: true, shiftKey: true });

@@ -166,6 +166,7 @@ const overlay = (values: Partial<Overlay> = {}): Overlay => ({
   hovered: null,
   residuals: false,
   defects: null,
+  evidence: null,
   marked: null,
   stars: false,
   ...values,

@@ -82,10 +82,17 @@ describe("the rail", () => {
     expect(now().domain).toBeNull();
   });
 
-  it("shows the range of the quality that is chosen", () => {
-    fireEvent.change(screen.getByLabelText(/line/), { target: { value: "sky_adu_per_px" } });
-    expect(now().quality).toBe("sky_adu_per_px");
-    expect(screen.getByTitle("lowest and highest of the line").textContent).toContain("ADU");
+  it("shows the range of each line that is chosen, up to four of them", async () => {
+    fireEvent.click(screen.getByLabelText("lines on the rail"));
+    fireEvent.click(await screen.findByLabelText(/^skyADU/));
+    expect(now().lines).toEqual(["fwhm_px", "sky_adu_per_px"]);
+    const ranges = screen.getAllByTitle("lowest and highest of the line");
+    expect(ranges[1]!.textContent).toContain("ADU");
+    for (const name of [/^elongation/, /^stars/, /^noise/])
+      fireEvent.click(screen.getByLabelText(name));
+    expect(now().lines).toEqual(["sky_adu_per_px", "elongation", "stars", "noise"]);
+    fireEvent.click(screen.getByLabelText(/^noise/));
+    expect(now().lines).toHaveLength(3);
   });
 
   it("tells what lies here before there is a night", async () => {

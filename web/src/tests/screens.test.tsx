@@ -20,7 +20,7 @@ import { NewCampaign } from "../ui/NewCampaign";
 import { Saying } from "../ui/Saying";
 import { StageList } from "../ui/StageList";
 import { MeasureBench } from "../stages/Measure";
-import { campaign, catalogue, curve, exposure } from "./builders";
+import { campaign, catalogue, curve, exposure, vetting } from "./builders";
 import { HERE, posted, Refusal, server, show, tidy, type Asked } from "./page";
 
 beforeEach(() => useApp.setState({ campaign: 1, beam: 2 }));
@@ -251,27 +251,31 @@ describe("Vet", () => {
     exposure(5, { trouble: "wrong field" }),
   ];
 
-  it("shows how many each limit would drop before it drops them", async () => {
+  it("shows how many each limit would drop before it is kept, and lifts it again", async () => {
+    const kept = { quality: "stars", above: null, below: 30, filter: "B", night: "" };
     const asked = server({
       [`GET ${HERE}/exposures`]: { exposures, reference: 1 },
-      [`POST ${HERE}/aside`]: { words: "set aside" },
+      [`GET ${HERE}/vetting`]: vetting({
+        limits: [{ ...kept, words: "stars below 30", drops: 1 }],
+      }),
+      [`PUT ${HERE}/vetting`]: vetting(),
     });
     show(<VetBench />);
     const width = await screen.findByLabelText("star width above");
     fireEvent.focus(width);
-    expect(useApp.getState().quality).toBe("fwhm_px");
+    expect(useApp.getState().lines).toEqual(["fwhm_px"]);
     fireEvent.change(width, { target: { value: "5" } });
     expect(screen.getByText("−2")).toBeTruthy();
-    fireEvent.click(screen.getByText("Show on the rail"));
+    fireEvent.click(screen.getByText("Show"));
     expect(useApp.getState().selection).toEqual([2, 3]);
-    fireEvent.click(screen.getByText("Set aside 2 exposures"));
-    await vi.waitFor(() =>
-      expect(posted(asked)[0]!.body).toEqual({
-        ids: [2, 3],
-        aside: true,
-        reason: "star width above 5 px",
-      }),
-    );
+    fireEvent.change(screen.getByLabelText("for which exposures"), { target: { value: "filter" } });
+    useApp.setState({ beam: 1 });
+    fireEvent.click(await screen.findByText("Keep, and set aside 2 exposures"));
+    const wide = { quality: "star width", above: 5, below: null, filter: "V", night: "" };
+    fireEvent.click(await screen.findByText("Lift"));
+    await vi.waitFor(() => expect(asked.filter((a) => a.method === "PUT")).toHaveLength(2));
+    const sent = asked.filter((a) => a.method === "PUT").map((a) => a.body);
+    expect(sent).toEqual([{ limits: [kept, wide] }, { limits: [] }]);
   });
 
   it("accepts a proposal or keeps the exposure, and restores what was set aside", async () => {
@@ -313,10 +317,13 @@ describe("Vet", () => {
 
   it("leads to Place while nothing is known of the exposures", async () => {
     const bare = [exposure(1, { fwhm_px: null })];
-    server({ [`GET ${HERE}/exposures`]: { exposures: bare, reference: null } });
+    const asked = server({
+      [`GET ${HERE}/exposures`]: { exposures: bare, reference: null },
+      [`POST ${HERE}/jobs`]: {},
+    });
     show(<VetBench />);
-    fireEvent.click(await screen.findByText("Go to Place"));
-    expect(useApp.getState().stage).toBe("place");
+    fireEvent.click(await screen.findByText("Look at the night"));
+    await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual({ kind: "look" }));
   });
 });
 

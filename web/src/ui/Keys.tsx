@@ -1,14 +1,19 @@
-import { useEffect } from "react";
+import { useEffect, useRef } from "react";
 import { giveRole, redo, setAside, undo } from "../api/actions";
 import { useCampaign, useExposures } from "../api/queries";
+import { OTHER_WORDS, REASONS } from "../stages/vet/reasons";
 import { STAGES, useApp } from "../state";
+import { playedAfter } from "./playing";
 
 export const KEYS: [string, string][] = [
   ["← →", "the exposure before, the next"],
   ["Shift + ← →", "to the next exposure with a remark"],
   ["Home End", "the first exposure, the last"],
   ["Space", "play, stop"],
-  ["X", "set aside, or restore; also for a selected stretch"],
+  ["X", "set aside and go on, or restore; also for a selected stretch"],
+  ["C T F W R O", "while it is asked after X: why"],
+  ["G", "the ledger: the same things as a table"],
+  ["J", "the film: one star on every exposure"],
   ["Ctrl Z", "undo; with Shift, again"],
   ["L", "the log: what was done, and long work"],
   ["S", "the shelf: masters of all nights"],
@@ -24,8 +29,6 @@ export const KEYS: [string, string][] = [
   ["?", "this list"],
 ];
 
-const FRAME_MS = 140;
-
 function typing(event: KeyboardEvent): boolean {
   const at = event.target as HTMLElement;
   return (
@@ -39,6 +42,8 @@ function typing(event: KeyboardEvent): boolean {
 export function useKeys(): void {
   const campaignId = useApp((s) => s.campaign);
   const playing = useApp((s) => s.playing);
+  const playMs = useApp((s) => s.playMs);
+  const back = useRef(false);
   const { data: campaign } = useCampaign(campaignId);
   const { data } = useExposures(campaignId);
 
@@ -63,10 +68,32 @@ export function useKeys(): void {
       if (found) set({ beam: found.id, master: null });
     }
 
+    /** The next one that is played: of the selected stretch where there is one, and back again. */
+    function play(): void {
+      const { beam, filter, selection, playBack, set } = useApp.getState();
+      const chosen = selection.length > 1 ? new Set(selection) : null;
+      const lane = exposures.filter(
+        (e) => (!filter || e.filter === filter) && (!chosen || chosen.has(e.id)),
+      );
+      if (!lane.length) return;
+      const at = lane.findIndex((e) => e.id === beam);
+      const next = playedAfter(at, lane.length, back.current, playBack);
+      back.current = next.back;
+      set({ beam: lane[next.at]!.id, master: null });
+    }
+
     function down(event: KeyboardEvent): void {
       if (typing(event)) return;
       const s = useApp.getState();
       const key = event.key.length === 1 ? event.key.toLowerCase() : event.key;
+      const reason = REASONS.find((r) => r.key === key);
+      if (s.asked.length && !event.ctrlKey && (reason || key === OTHER_WORDS)) {
+        event.preventDefault();
+        if (reason) void setAside(s.asked, true, reason.word);
+        if (reason) s.set({ asked: [] });
+        else window.dispatchEvent(new Event("beacon-words"));
+        return;
+      }
       if (event.ctrlKey || event.metaKey) {
         if (key !== "z") return;
         event.preventDefault();
@@ -83,7 +110,14 @@ export function useKeys(): void {
       else if (key === " ") {
         if ((event.target as HTMLElement).tagName === "BUTTON") return;
         s.set({ playing: !s.playing });
-      } else if (key === "x" && first) void setAside(chosen, !first.aside_by);
+      } else if (key === "x" && first) {
+        const aside = !first.aside_by;
+        const proposed = chosen.length === 1 ? first.proposal : "";
+        void setAside(chosen, aside, proposed);
+        s.set({ asked: aside && !proposed ? chosen : [] });
+        if (aside && chosen.length === 1) step(1);
+      } else if (key === "g") s.set({ ledger: !s.ledger });
+      else if (key === "j") s.set({ film: !s.film });
       else if (key === "f") window.dispatchEvent(new Event("beacon-fit"));
       else if (key === "n") s.set({ northUp: !s.northUp });
       else if (key === "b") s.set({ benchFolded: !s.benchFolded });
@@ -94,7 +128,7 @@ export function useKeys(): void {
       } else if (key === "t" && s.star !== null) void giveRole(campaign, s.star, "target");
       else if (key === "m" && s.star !== null) void giveRole(campaign, s.star, "comparison");
       else if (key === "k" && s.star !== null) void giveRole(campaign, s.star, "check");
-      else if (key === "Escape") s.set({ selection: [], star: null, playing: false });
+      else if (key === "Escape") s.set({ selection: [], star: null, playing: false, asked: [] });
       else if (key === "?") s.set({ sheet: "keys" });
       else if (key === "l") s.set({ sheet: "log" });
       else if (key === "s") s.set({ sheet: "shelf" });
@@ -109,13 +143,13 @@ export function useKeys(): void {
 
     window.addEventListener("keydown", down);
     window.addEventListener("keyup", up);
-    const timer = playing ? setInterval(() => step(1), FRAME_MS) : undefined;
+    const timer = playing ? setInterval(play, playMs) : undefined;
     return () => {
       window.removeEventListener("keydown", down);
       window.removeEventListener("keyup", up);
       clearInterval(timer);
     };
-  }, [data, campaign, playing]);
+  }, [data, campaign, playing, playMs]);
 }
 
 /** All keys in words. */

@@ -13,8 +13,9 @@ import numpy as np
 
 from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.errors import NotPlacedError
+from narrow_beacon.core.place.follow import follow
 from narrow_beacon.core.place.solution import Solution, deproject, project
-from narrow_beacon.core.place.solve import Hint, Solver
+from narrow_beacon.core.place.solve import Hint, Placement, Solver
 
 _RA_DEG, _DEC_DEG = 180.0, 0.0
 _DEG_A_PX = 1.0 / 3600.0
@@ -45,6 +46,18 @@ class Match:
         return self.solution.pixel(*_sky(x_px, y_px))
 
     @property
+    def plane(self) -> tuple[float, ...]:
+        """(a, b, c, d, e, f) for pixels near the middle: x on the reference = a x + b y + c, and
+        y = d x + e y + f.
+        """
+        height, width = self.solution.shape
+        x0, y0, reach = (width - 1) / 2, (height - 1) / 2, min(width, height) / 4
+        x, y = self.to_reference(np.array([x0, x0 + reach, x0]), np.array([y0, y0, y0 + reach]))
+        a, b = (x[1] - x[0]) / reach, (x[2] - x[0]) / reach
+        d, e = (y[1] - y[0]) / reach, (y[2] - y[0]) / reach
+        return tuple(float(v) for v in (a, b, x[0] - a * x0 - b * y0, d, e, y[0] - d * x0 - e * y0))
+
+    @property
     def turn_deg(self) -> float:
         """How far it is turned against the reference, 0 to 360."""
         cd = self.solution.cd
@@ -54,6 +67,12 @@ class Match:
     def mirrored(self) -> bool:
         """Whether it is a mirror image of the reference."""
         return bool(np.linalg.det(self.solution.cd) < 0)
+
+
+def _match_of(placed: Placement) -> Match:
+    return Match(
+        placed.solution, placed.matched, placed.compared, placed.residual_px, placed.false_log10
+    )
 
 
 class Matcher:
@@ -69,12 +88,18 @@ class Matcher:
         shape: tuple[int, int],
         error_px: Floats | None = None,
         scales: tuple[float, float] = _SCALES,
+        last: Match | None = None,
     ) -> Match:
         """Match an exposure (height, width) by its stars' places, brightest first, each with its
-        uncertainty. ``scales``: its pixels' size in the reference's.
+        uncertainty. ``scales``: its pixels' size in the reference's. ``last`` is how the exposure
+        before it lies, which is tried first.
 
         Raises NotPlacedError, with what was tried, where no match can be trusted.
         """
+        if last is not None and last.solution.shape == shape:
+            near = follow(self._solver, last.solution, x_px, y_px, error_px)
+            if near is not None:
+                return _match_of(near)
         hint = Hint(scale_range=scales)
         for count in _PATTERN_STARS:
             try:
@@ -91,9 +116,7 @@ class Matcher:
                 f"only a match with pixels of {size:.3f} of the reference’s was found; the same "
                 "telescope and camera were expected"
             )
-        return Match(
-            found.solution, found.matched, found.compared, found.residual_px, found.false_log10
-        )
+        return _match_of(found)
 
 
 def _sky(x_px: Floats, y_px: Floats) -> tuple[Floats, Floats]:

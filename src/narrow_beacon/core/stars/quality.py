@@ -34,12 +34,15 @@ class Quality:
     """Share of pixels at or beyond the linear limit."""
     noise_ratio: float = float("nan")
     """The background's noise over what gain, read noise and level say."""
+    trails: tuple[tuple[float, float, float, float], ...] = ()
+    """x and y of the ends of every trail, 0-based pixels."""
 
 
 def quality_of(
     profile: StarProfile | None, stars: int, background: Background, saturated: float
 ) -> Quality:
     """The quality of an exposure from what was found on it."""
+    slope, corners = _even(background)
     return Quality(
         fwhm_px=profile.fwhm_px if profile else float("nan"),
         elongation=profile.elongation if profile else float("nan"),
@@ -48,8 +51,17 @@ def quality_of(
         noise_adu=background.median_noise_adu,
         angle_deg=profile.angle_deg if profile else float("nan"),
         saturated=saturated,
-        **_even(background),
+        slope=slope,
+        corners=corners,
     )
+
+
+def reference_score(quality: Quality, most_stars: int) -> float:
+    """How good an exposure serves as the standard of others: the number of its stars, at most
+    ``most_stars``, over the area that each takes (width² × elongation); 0 where it has none.
+    """
+    score = min(quality.stars, most_stars) / (quality.fwhm_px**2 * quality.elongation)
+    return float(score) if np.isfinite(score) else 0.0
 
 
 def flagged_share(flags: Flags, flag: np.uint8) -> float:
@@ -57,17 +69,17 @@ def flagged_share(flags: Flags, flag: np.uint8) -> float:
     return float(_count(flags, flag)) / flags.size
 
 
-def _even(background: Background) -> dict[str, float]:
-    """How even the sky is; nothing where there is too little of it."""
+def _even(background: Background) -> tuple[float, float]:
+    """Slope and corners of the sky; not a number where there is too little of it."""
     rows, columns = background.sky_adu.shape
     if min(rows, columns) < _LEAST_MESH or background.median_sky_adu < background.median_noise_adu:
-        return {}
+        return float("nan"), float("nan")
     y, x = np.meshgrid(
         (np.arange(rows) + 0.5) * 2 / rows - 1, (np.arange(columns) + 0.5) * 2 / columns - 1,
         indexing="ij",
     )  # fmt: skip
     slope, _, corners = plane_and_radial(background.sky_adu.astype(float), x, y)
-    return {"slope": slope, "corners": corners}
+    return slope, corners
 
 
 @njit(cache=True, nogil=True)

@@ -34,6 +34,13 @@ class Trail:
     y1_px: float
     significance: float
 
+    @property
+    def ends(self) -> tuple[float, float, float, float]:
+        """x and y of its two ends, to a tenth of a pixel."""
+        ends = (self.x0_px, self.y0_px, self.x1_px, self.y1_px)
+        x0, y0, x1, y1 = (round(float(value), 1) for value in ends)
+        return x0, y0, x1, y1
+
     def distance(self, x_px: Floats, y_px: Floats) -> Floats:
         """Distance of positions from the trail, in pixels."""
         dx, dy = self.x1_px - self.x0_px, self.y1_px - self.y0_px

@@ -153,7 +153,7 @@ class NextStep(BaseModel):
     stage: str
     words: str
     button: str
-    job: Literal["", "sort", "masters", "place", "census", "reduce"] = ""
+    job: Literal["", "sort", "look", "masters", "place", "census", "reduce"] = ""
     offers: list[Offer] = []
 
 

@@ -230,6 +230,16 @@ class ImageQuery(Asked):
     """Of the exposure or master, so that the browser may keep what it has."""
 
 
+class CutoutQuery(Asked):
+    """Where: a place of the image, counted from 0, or a star by its row of the catalogue."""
+
+    x: Annotated[float, Field(ge=-1e6, le=1e6)] | None = None
+    y: Annotated[float, Field(ge=-1e6, le=1e6)] | None = None
+    star: Annotated[int, Field(ge=0, lt=2**31)] | None = None
+    half: Annotated[int, Field(ge=4, le=64)] = 16
+    version: str = ""
+
+
 class ImageInfo(BaseModel):
     width: int
     height: int

@@ -29,7 +29,9 @@ class Meant(Asked):
 
 
 class NewJob(Asked):
-    kind: Literal["sort", "masters", "place", "census", "settle", "reduce", "export", "combine"]
+    kind: Literal[
+        "sort", "look", "masters", "place", "census", "settle", "reduce", "export", "combine"
+    ]
     pedestal_adu: float = Field(default=0.0, ge=0, le=1e6)
     """Of exported exposures: added to every pixel, and recorded."""
     every: Annotated[int, Field(ge=2, le=10_000)] | None = None

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Annotated
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
-from narrow_beacon.server.schemas.common import Asked, IdList, Number
+from narrow_beacon.server.schemas.common import Asked, Id, IdList, Number, Short
 
 
 class Exposure(BaseModel):
@@ -23,6 +24,18 @@ class Exposure(BaseModel):
     airmass: Number
     fwhm_px: Number
     elongation: Number
+    angle_deg: Number
+    slope: Number
+    saturated: Number
+    noise: Number
+    light: Number
+    """The share of the clear night's."""
+    turn_deg: Number
+    match: str
+    """How it lies on the reference, in words."""
+    trails: list[list[float]]
+    shaded: list[list[int]]
+    """Parts of the frame that something stands before: column and row, of ``parts`` each."""
     stars: int | None
     sky_adu_per_px: Number
     transparency: Number
@@ -43,6 +56,55 @@ class Exposure(BaseModel):
 class Exposures(BaseModel):
     exposures: list[Exposure]
     reference: int | None
+    reference_words: str
+    parts: int
+    """Of a frame along each side."""
+
+
+class LimitIn(Asked):
+    """Exposures beyond it are set aside: of a filter and a night where these are given."""
+
+    quality: Short
+    above: float | None = None
+    below: float | None = None
+    filter: Short = ""
+    night: Short = ""
+
+
+class LimitOut(LimitIn):
+    words: str
+    drops: int
+    """How many exposures lie beyond it that no other reason sets aside."""
+
+
+class RulesIn(Asked):
+    """From where on exposures are put forward; see core.stars.troubles.VetRules."""
+
+    width: Annotated[float, Field(ge=1.05, le=100)]
+    elongation: Annotated[float, Field(ge=1.05, le=100)]
+    light: Annotated[float, Field(ge=0, le=1)]
+    sky: Annotated[float, Field(ge=1.1, le=1e6)]
+    shade: Annotated[float, Field(ge=0, le=0.7)]
+
+
+class VettingIn(Asked):
+    """What is sent is changed; the rest stays."""
+
+    rules: RulesIn | None = None
+    limits: Annotated[list[LimitIn], Field(max_length=200)] | None = None
+    reference: Id | None = None
+    """The exposure that others are matched to; 0: the program chooses."""
+
+
+class VettingOut(BaseModel):
+    rules: RulesIn
+    usual: RulesIn
+    limits: list[LimitOut]
+    qualities: dict[str, str]
+    """What a limit may be on, and its unit."""
+    reference: int | None
+    reference_by: str
+    reference_words: str
 
 
 class SetAside(Asked):

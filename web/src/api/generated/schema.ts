@@ -1809,6 +1809,100 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/vetting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rules, limits with what each drops, and the reference. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["VettingOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        /**
+         * Change rules, limits or the reference; what follows from it is put forward or done at once,
+         * @description and can be taken back.
+         */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["VettingIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["VettingOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/exposures": {
         parameters: {
             query?: never;
@@ -2828,7 +2922,7 @@ export interface components {
              * @default
              * @enum {string}
              */
-            job: "" | "sort" | "masters" | "place" | "census" | "reduce";
+            job: "" | "sort" | "look" | "masters" | "place" | "census" | "reduce";
             /**
              * Offers
              * @default []
@@ -3723,7 +3817,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "sort" | "masters" | "place" | "census" | "settle" | "reduce" | "export" | "combine";
+            kind: "sort" | "look" | "masters" | "place" | "census" | "settle" | "reduce" | "export" | "combine";
             /**
              * Pedestal Adu
              * @default 0
@@ -4175,6 +4269,130 @@ export interface components {
             /** Marks */
             marks: number[][];
         };
+        /** LimitOut */
+        "VettingOut.LimitOut": {
+            /** Quality */
+            quality: string;
+            /**
+             * Above
+             * @default null
+             */
+            above: number | null;
+            /**
+             * Below
+             * @default null
+             */
+            below: number | null;
+            /**
+             * Filter
+             * @default
+             */
+            filter: string;
+            /**
+             * Night
+             * @default
+             */
+            night: string;
+            /** Words */
+            words: string;
+            /** Drops */
+            drops: number;
+        };
+        /**
+         * RulesIn
+         * @description From where on exposures are put forward; see core.stars.troubles.VetRules.
+         */
+        "VettingOut.RulesIn": {
+            /** Width */
+            width: number;
+            /** Elongation */
+            elongation: number;
+            /** Light */
+            light: number;
+            /** Sky */
+            sky: number;
+            /** Shade */
+            shade: number;
+        };
+        /** VettingOut */
+        VettingOut: {
+            rules: components["schemas"]["VettingOut.RulesIn"];
+            usual: components["schemas"]["VettingOut.RulesIn"];
+            /** Limits */
+            limits: components["schemas"]["VettingOut.LimitOut"][];
+            /** Qualities */
+            qualities: {
+                [key: string]: string;
+            };
+            /** Reference */
+            reference: number | null;
+            /** Reference By */
+            reference_by: string;
+            /** Reference Words */
+            reference_words: string;
+        };
+        /**
+         * LimitIn
+         * @description Exposures beyond it are set aside: of a filter and a night where these are given.
+         */
+        "VettingIn.LimitIn": {
+            /** Quality */
+            quality: string;
+            /**
+             * Above
+             * @default null
+             */
+            above: number | null;
+            /**
+             * Below
+             * @default null
+             */
+            below: number | null;
+            /**
+             * Filter
+             * @default
+             */
+            filter: string;
+            /**
+             * Night
+             * @default
+             */
+            night: string;
+        };
+        /**
+         * RulesIn
+         * @description From where on exposures are put forward; see core.stars.troubles.VetRules.
+         */
+        "VettingIn.RulesIn": {
+            /** Width */
+            width: number;
+            /** Elongation */
+            elongation: number;
+            /** Light */
+            light: number;
+            /** Sky */
+            sky: number;
+            /** Shade */
+            shade: number;
+        };
+        /**
+         * VettingIn
+         * @description What is sent is changed; the rest stays.
+         */
+        VettingIn: {
+            /** @default null */
+            rules: components["schemas"]["VettingIn.RulesIn"] | null;
+            /**
+             * Limits
+             * @default null
+             */
+            limits: components["schemas"]["VettingIn.LimitIn"][] | null;
+            /**
+             * Reference
+             * @default null
+             */
+            reference: number | null;
+        };
         /** Exposure */
         "Exposures.Exposure": {
             /** Id */
@@ -4204,6 +4422,24 @@ export interface components {
             fwhm_px: number | null;
             /** Elongation */
             elongation: number | null;
+            /** Angle Deg */
+            angle_deg: number | null;
+            /** Slope */
+            slope: number | null;
+            /** Saturated */
+            saturated: number | null;
+            /** Noise */
+            noise: number | null;
+            /** Light */
+            light: number | null;
+            /** Turn Deg */
+            turn_deg: number | null;
+            /** Match */
+            match: string;
+            /** Trails */
+            trails: number[][];
+            /** Shaded */
+            shaded: number[][];
             /** Stars */
             stars: number | null;
             /** Sky Adu Per Px */
@@ -4241,6 +4477,10 @@ export interface components {
             exposures: components["schemas"]["Exposures.Exposure"][];
             /** Reference */
             reference: number | null;
+            /** Reference Words */
+            reference_words: string;
+            /** Parts */
+            parts: number;
         };
         /** Ids */
         Ids: {

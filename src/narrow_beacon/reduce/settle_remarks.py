@@ -1,0 +1,153 @@
+"""What is said of measured exposures, their curves and their cast."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+
+import numpy as np
+
+from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.curve.cast import Dropped
+from narrow_beacon.core.curve.ensemble import LEAST_TESTED
+from narrow_beacon.core.remarks import Remark
+from narrow_beacon.reduce.curves import FilterCurve
+from narrow_beacon.reduce.prepare import Prepared
+from narrow_beacon.reduce.tasks import ExposureResult
+
+_BESIDE_MAG = 0.005
+_NOISY = 1.2
+_UNEVEN, _LEAST_UNEVEN = 0.012, 5
+"""Corners over the middle on so many exposures that are said; no clear sky does that."""
+
+
+def untested_remarks(curve: FilterCurve, stars: StarTable) -> list[Remark]:
+    """Words where too few comparison stars take part to test one another."""
+    rows = curve.cast.comparison
+    if len(rows) >= LEAST_TESTED:
+        return []
+    names = " and ".join(stars.names[row] for row in rows)
+    words = f"only {len(rows)} comparison star{'s' if len(rows) > 1 else ''} ({names})"
+    if curve.ensemble.tested:
+        wander = float(np.nanmedian(curve.ensemble.zero_point_uncertainty))
+        words += f", tested against the other stars of the field: zero points to {wander:.4f} mag"
+        matters = "the uncertainties hold what the field shows"
+    else:
+        words += (
+            ": nothing tells whether it varies"
+            if len(rows) == 1
+            else (": nothing tells which of them varies, if one does")
+        )
+        matters = "the uncertainties hold noise alone; a comparison star's own changes come on top"
+    return [Remark("cast", words, curve.filter, matters, "take three or more, ten are better")]
+
+
+def beside_remarks(curve: FilterCurve, stars: StarTable) -> list[Remark]:
+    """Words where another star's light falls into the target's or the check star's aperture."""
+    remarks = []
+    for row, star in ((curve.cast.target, curve.target), (curve.cast.check, curve.check)):
+        if row is None or star is None:
+            continue
+        light = float(np.median(star.neighbour_mag)) + float(np.median(star.unseen_mag))
+        if abs(light) < _BESIDE_MAG:
+            continue
+        what = "an unseen companion's" if np.any(star.unseen_mag) else "neighbours'"
+        change = float(np.std(star.neighbour_mag))
+        remarks.append(
+            Remark(
+                "measure",
+                f"{what} light in the aperture of {stars.names[row]}: {1000 * light:.0f} mmag, "
+                f"changing by {1000 * change:.1f} mmag over the exposures",
+                curve.filter,
+                f"magnitudes are too {'bright' if light > 0 else 'faint'} by "
+                f"{1000 * abs(light):.0f} mmag",
+                "take a smaller radius, or report the magnitudes as those of all of them together",
+            )
+        )
+    return remarks
+
+
+def noisy_sky_remarks(ready: Prepared, results: Sequence[ExposureResult]) -> list[Remark]:
+    """Words on groups whose sky is noisier than gain, read noise and level let expect."""
+    groups = {job.index: job.group for job in ready.jobs}
+    found: dict[str, list[float]] = defaultdict(list)
+    for result in results:
+        if result.census is not None:
+            found[groups[result.index]].append(float(result.census.noise[1]))
+    return [
+        Remark(
+            "measure",
+            f"the sky is {ratio:.1f} times noisier than gain, read noise and its level say",
+            group,
+            "the uncertainties are widened to what the sky shows",
+            "check gain and read noise in Intake, under Kit; else a pattern or a gradient is on "
+            "the exposures",
+        )
+        for group, ratios in found.items()
+        if (ratio := float(np.median(ratios))) > _NOISY
+    ]  # fmt: skip
+
+
+def uneven_sky_remarks(ready: Prepared, results: Sequence[ExposureResult]) -> list[Remark]:
+    """Words on groups whose flat leaves the corners brighter or darker than the sky can be."""
+    jobs = {job.index: job for job in ready.jobs}
+    found: dict[str, list[float]] = defaultdict(list)
+    for result in results:
+        if result.quality is not None and np.isfinite(result.quality.corners):
+            found[jobs[result.index].group].append(result.quality.corners)
+    chains = {job.group: ready.chains.get(job.chain) for job in ready.jobs}
+    remarks = []
+    for group, corners in found.items():
+        chain = chains[group]
+        flat = chain is not None and any(s.kind == "flat" for s in chain.stations)
+        usual = float(np.median(corners))
+        spread = 1.4826 * float(np.median(np.abs(np.array(corners) - usual)))
+        error = spread / np.sqrt(len(corners))
+        if not flat or len(corners) < _LEAST_UNEVEN or abs(usual) < max(_UNEVEN, 5 * error):
+            continue
+        side, kind = ("brighter", "over") if usual > 0 else ("darker", "under")
+        remarks.append(
+            Remark(
+                "correct",
+                f"the corners of corrected exposures are {100 * abs(usual):.1f}% {side} than the "
+                f"middle: {kind}-corrected, or light in the flats that is not the sky's",
+                group,
+                f"about {1086 * abs(usual):.0f} mmag between a star in the middle and one in a "
+                "corner",
+                "keep the target and its comparison stars near one another; take flats without "
+                "stray light",
+            )
+        )
+    return remarks
+
+
+def doubts_remarks(curve: FilterCurve) -> list[Remark]:
+    """Words on the points of a curve that are not simply good."""
+    remarks = []
+    doubtful, unseen = curve.target.doubtful, np.isfinite(curve.target.limit_mag)
+    if doubtful.any():
+        remarks.append(
+            Remark(
+                "curve", f"{doubtful.sum()} of {doubtful.size} points are doubtful", curve.filter,
+                "they may be off by more than their uncertainties; the flags say why and how much",
+                "the report leaves them out; [output] doubtful = true takes them, as does Report",
+            )
+        )  # fmt: skip
+    if unseen.any():
+        remarks.append(
+            Remark(
+                "curve", f"the target was not seen on {unseen.sum()} of {unseen.size} exposures",
+                curve.filter, "they have a limit in place of a magnitude", "expose longer",
+            )
+        )  # fmt: skip
+    return remarks
+
+
+def dropped_remark(dropped: Dropped, curve: FilterCurve) -> Remark:
+    return Remark(
+        "cast",
+        f"comparison star {dropped.name} dropped: {dropped.reason}",
+        curve.filter,
+        "none: it takes no part",
+        "make it a comparison star again in Cast, if you know better",
+    )

@@ -1,0 +1,27 @@
+import type { Exposure } from "../../api/types";
+
+/** Why an exposure is set aside, with one key each; they hold while the page asks. */
+export const REASONS: readonly { key: string; word: string; rest: string }[] = [
+  { key: "c", word: "cloud", rest: "loud" },
+  { key: "t", word: "trail", rest: "rail" },
+  { key: "f", word: "focus", rest: "ocus" },
+  { key: "w", word: "wind", rest: "ind" },
+  { key: "r", word: "framing", rest: "framing" },
+];
+export const OTHER_WORDS = "o";
+
+/** What a proposal is about: its first words, up to the colon. */
+export function troubleOf(words: string): string {
+  const head = words.split(":", 1)[0]!;
+  return head === words ? head.split(" ").slice(0, 3).join(" ") : head;
+}
+
+/** Exposures by what is proposed of them, the most frequent first. */
+export function byTrouble(exposures: readonly Exposure[]): [string, Exposure[]][] {
+  const groups = new Map<string, Exposure[]>();
+  for (const e of exposures) {
+    const trouble = troubleOf(e.proposal);
+    groups.set(trouble, [...(groups.get(trouble) ?? []), e]);
+  }
+  return [...groups].sort((a, b) => b[1].length - a[1].length || a[0].localeCompare(b[0]));
+}
