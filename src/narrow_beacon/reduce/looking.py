@@ -5,13 +5,13 @@ reference exposure, and what spoils it. Needs neither a catalogue nor a target.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Mapping, Sequence, Set
+from collections.abc import Callable, Mapping, Sequence, Set
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.arrays import Floats, Plane
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.errors import NotPlacedError
 from narrow_beacon.core.measure.aperture import mask_stars, measure_apertures
@@ -45,6 +45,7 @@ _LIGHT_STARS, _LIGHT_SNR, _SURE_SNR = 150, 12.0, 35.0
 _RADIUS_FWHM, _MASK_FWHM, _RING_FWHM = 1.8, 2.5, (3.5, 5.5)
 _NEAR_PX = 2.5
 _WIDTHS_FIT = (0.6, 1.4)
+_ABOUT, _ROUND = 0.1, 1.3
 _AGAIN = 1.15
 _OTHER_KITS = (0.2, 5.0)
 """Scales of other kits' pixels in the reference's, where neither is known."""
@@ -117,8 +118,8 @@ def _fits(seen: Seen, guess_px: float) -> bool:
 
 
 def _seen_well(context: Context, job: ExposureJob) -> Seen:
-    """An exposure looked at for stars of the width that they have: the likely one, and where they
-    turn out to have another, that at which its brightest stars stand out most.
+    """An exposure looked at for stars of the width that they have: the usual one and what they turn
+    out to have then, else that at which its brightest stars stand out most.
     """
     pixels, flags = corrected(context, job)
     as_corrected = flags.copy()
@@ -127,6 +128,23 @@ def _seen_well(context: Context, job: ExposureJob) -> Seen:
         np.copyto(flags, as_corrected)  # without the spikes of another width
         return see_of(context, job, pixels, flags, width)
 
+    seen = at(FIRST_GUESS_FWHM_PX)
+    width = seen.quality.fwhm_px
+    if _round(seen) and width < WIDE_PX:
+        if abs(width / FIRST_GUESS_FWHM_PX - 1.0) < _ABOUT:
+            return seen
+        seen = at(width)
+        if _round(seen) and _fits(seen, width):
+            return seen
+    return _seen_at_any_width(pixels, at)
+
+
+def _round(seen: Seen) -> bool:
+    """Whether it shows stars as most exposures do: pieces of rings are no round ones."""
+    return seen.quality.elongation < _ROUND
+
+
+def _seen_at_any_width(pixels: Plane, at: Callable[[float], Seen]) -> Seen:
     guess = likely_width(pixels, measure_background(pixels))
     seen = at(guess)
     if not _fits(seen, guess):

@@ -110,7 +110,12 @@ def make_varied_field(seed: int) -> VariedField:
     magnitude = np.log10((rank + 1.0) / ra.size) / 0.3
     order = np.argsort(magnitude)
     ra, dec, magnitude = ra[order], dec[order], magnitude[order]
-    on_image = rank[order] < ra.size / max(depth, 1.0)
+    # The distortion's polynomials mean nothing far from the frame.
+    cosine = np.sin(np.radians(dec)) * np.sin(np.radians(dec0)) + np.cos(np.radians(dec)) * np.cos(
+        np.radians(dec0)
+    ) * np.cos(np.radians(ra - ra0))
+    near = cosine > np.cos(np.radians(min(size, 60.0)))
+    on_image = near & (rank[order] < ra.size / max(depth, 1.0))
     listed = rank[order] < ra.size * min(depth, 1.0)
     x, y = pointing.pixels(ra[on_image], dec[on_image])
     inside = (x > 0) & (x < shape[1] - 1) & (y > 0) & (y < shape[0] - 1)

@@ -67,6 +67,8 @@ export function Ledger<Row>({ columns, rows, idOf, ...props }: Props<Row>) {
     getScrollElement: () => frame.current,
     estimateSize: () => ROW_PX,
     overscan: 12,
+    scrollPaddingStart: ROW_PX + 8,
+    scrollPaddingEnd: ROW_PX + 8,
   });
   const at = sorted.findIndex((row) => idOf(row) === props.current);
   useEffect(() => {

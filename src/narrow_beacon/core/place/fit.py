@@ -37,14 +37,15 @@ def fit_solution(
     error_px: Floats,
     start: Solution,
     *,
-    highest_order: int = 1,
+    orders: tuple[int, int] = (1, 1),
     keep_distortion: bool = False,
 ) -> Fit:
     """Robust least squares of pixel positions (0-based) on sky positions, at least 4 stars.
 
     ``error_px`` is the relative uncertainty of each star's position, which weighs it.
-    ``highest_order`` 2 to 4 lets SIP terms in where they are earned; ``keep_distortion`` fits the
-    linear part only, under the distortion of ``start``.
+    ``orders`` are the lowest and the highest, up to 4, of SIP terms; those beyond the lowest come
+    in where they are earned. ``keep_distortion`` fits the linear part only, under the distortion
+    of ``start``.
     """
     if keep_distortion and start.sip_order > 1:
         # The distortion belongs to the optics: it stays with the sensor when the field drifts.
@@ -57,10 +58,13 @@ def fit_solution(
             start.sip_order, start.sip_a, start.sip_b,
         )  # fmt: skip
         return Fit(solution, fit.kept, fit.residual_px, fit.misfit)
-    best = _fit_order(x_px, y_px, ra_deg, dec_deg, error_px, start, 1)
-    best_score = _information(best, 6)
-    for order in range(2, highest_order + 1):
-        terms = 2 * (3 + len(powers(order)))
+    lowest, highest = orders
+    while lowest > 1 and x_px.size < _STARS_PER_TERM * (3 + len(powers(lowest))):
+        lowest -= 1
+    best = _fit_order(x_px, y_px, ra_deg, dec_deg, error_px, start, lowest)
+    best_score = _information(best, _terms(lowest))
+    for order in range(lowest + 1, highest + 1):
+        terms = _terms(order)
         if x_px.size < _STARS_PER_TERM * terms // 2:
             break
         fit = _fit_order(x_px, y_px, ra_deg, dec_deg, error_px, start, order)
@@ -68,6 +72,10 @@ def fit_solution(
         if score < best_score - _EARNED and fit.kept.sum() >= _LEAST_KEPT * best.kept.sum():
             best, best_score = fit, score
     return best
+
+
+def _terms(order: int) -> int:
+    return 2 * (3 + len(powers(order)))
 
 
 def _information(fit: Fit, terms: int) -> float:

@@ -10,10 +10,15 @@ from numba import njit
 
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.catalogue.sky_index import positions
+from narrow_beacon.core.place.patterns import BAND, Cells
 from narrow_beacon.core.place.solution import Solution, project
 
 _ARCSEC_RAD = 1.0 / 206264.806
 _CELL_STARS = 8
+_REACH = 3
+_EARLY, _EARLY_MATCHED = 30, 5
+"""Where so many of the sky's stars are on the image and fewer than so many coincide, those of the
+pattern among them, the others are not looked at."""
 
 
 class PatternPairs(NamedTuple):
@@ -23,6 +28,7 @@ class PatternPairs(NamedTuple):
     """
 
     vectors: Floats
+    cells: Cells
     sky_stars: Ints
     image_stars: Ints
     sign: float
@@ -56,8 +62,8 @@ class Transform(NamedTuple):
 
 @dataclass(frozen=True)
 class Verdict:
-    """Of each pair: the level's stars on the image, −1 where its scale is out of the question, how
-    many of them coincide with stars there, and the transform.
+    """Of each pair: the level's stars about the pattern that are on the image, −1 where its scale
+    is out of the question, how many of them coincide with stars there, and the transform.
     """
 
     inside: Ints
@@ -134,7 +140,7 @@ def _judge(  # type: ignore[no-untyped-def]
     pairs, z, image, lowest, highest, inside_image, coincide, middles, alongs, acrosses, linear
 ):
     """Fill in the parts of a verdict, for scales from ``lowest`` to ``highest`` radians a pixel."""
-    vectors, grid = pairs.vectors, image.grid
+    vectors = pairs.vectors
     for n in range(pairs.sky_stars.shape[0]):
         va, vb = vectors[pairs.sky_stars[n, 0]], vectors[pairs.sky_stars[n, 1]]
         za, zb = z[pairs.image_stars[n, 0]], z[pairs.image_stars[n, 1]]
@@ -153,33 +159,71 @@ def _judge(  # type: ignore[no-untyped-def]
             continue
         middles[n], alongs[n], acrosses[n] = m, e1, e2
         linear[n, 0], linear[n, 1] = a, b
-        # No star farther than the image's diagonal from the pattern can be on the image.
-        nearest = np.cos(min(1.5, scale * np.hypot(image.width, image.height)))
-        inside = 0
-        matched = 0
-        for s in range(vectors.shape[0]):
-            dm = vectors[s, 0] * m[0] + vectors[s, 1] * m[1] + vectors[s, 2] * m[2]
-            if dm < nearest:
-                continue
-            p1 = (vectors[s, 0] * e1[0] + vectors[s, 1] * e1[1] + vectors[s, 2] * e1[2]) / dm
-            p2 = (vectors[s, 0] * e2[0] + vectors[s, 1] * e2[1] + vectors[s, 2] * e2[2]) / dm
-            w = (complex(p1, p2) - b) / a
-            x, y = w.real, pairs.sign * w.imag
-            if x < 0 or y < 0 or x > image.width - 1 or y > image.height - 1:
-                continue
-            inside += 1
-            gx, gy = int(x / image.cell_px), int(y / image.cell_px)
-            hit = False
-            for j in range(max(gy - 1, 0), min(gy + 2, grid.shape[0])):
-                for i in range(max(gx - 1, 0), min(gx + 2, grid.shape[1])):
-                    for k in range(grid.shape[2]):
-                        t = grid[j, i, k]
-                        if t < 0:
-                            break
-                        away2 = (image.x_px[t] - x) ** 2 + (image.y_px[t] - y) ** 2
-                        if away2 < image.radius_px**2:
-                            hit = True
-            if hit:
-                matched += 1
+        inside, matched = _coincide(
+            pairs.vectors, pairs.cells, pairs.sky_stars[n, 0], m, e1, e2, a, b, pairs.sign, image,
+            scale,
+        )  # fmt: skip
         inside_image[n] = inside
         coincide[n] = matched
+
+
+@njit(cache=True, nogil=True)
+def _coincide(  # type: ignore[no-untyped-def]
+    vectors, cells, first, m, e1, e2, a, b, sign, image, scale
+):
+    """How many stars of the cells about a pattern's first star are on the image, and how many of
+    them coincide with stars there.
+    """
+    inside = 0
+    matched = 0
+    diagonal = np.degrees(scale * np.hypot(image.width, image.height))
+    reach = min(_REACH, int(np.ceil(diagonal / cells.size_deg)))
+    band0, turn0 = cells.band[first], cells.turn[first]
+    for step in range(2 * reach + 1):
+        # From the middle outwards.
+        band = band0 + (step + 1) // 2 * (1 if step % 2 else -1)
+        middle = np.radians((band + 0.5) * cells.size_deg - 90.0)
+        columns = max(int(np.floor(360.0 * np.cos(middle) / cells.size_deg)), 1)
+        if middle < -0.5 * np.pi or middle > 0.5 * np.pi:
+            columns = 1
+        wide = min(2 * reach + 1, columns)
+        left = int(turn0 * columns) - wide // 2
+        for k in range(wide):
+            cell = band * BAND + (left + k) % columns
+            at = np.searchsorted(cells.ids, cell)
+            if at == cells.ids.size or cells.ids[at] != cell:
+                continue
+            for where in range(cells.starts[at], cells.starts[at + 1]):
+                v = vectors[cells.members[where]]
+                dm = v[0] * m[0] + v[1] * m[1] + v[2] * m[2]
+                if dm <= 0.1:
+                    continue
+                p1 = (v[0] * e1[0] + v[1] * e1[1] + v[2] * e1[2]) / dm
+                p2 = (v[0] * e2[0] + v[1] * e2[1] + v[2] * e2[2]) / dm
+                w = (complex(p1, p2) - b) / a
+                x, y = w.real, sign * w.imag
+                if x < 0 or y < 0 or x > image.width - 1 or y > image.height - 1:
+                    continue
+                inside += 1
+                if _hit(image, x, y):
+                    matched += 1
+                if inside == _EARLY and matched < _EARLY_MATCHED:
+                    return inside, matched
+    return inside, matched
+
+
+@njit(cache=True, nogil=True)
+def _hit(image, x, y):  # type: ignore[no-untyped-def]
+    """Whether a star of the image is near a place."""
+    grid = image.grid
+    gx, gy = int(x / image.cell_px), int(y / image.cell_px)
+    for j in range(max(gy - 1, 0), min(gy + 2, grid.shape[0])):
+        for i in range(max(gx - 1, 0), min(gx + 2, grid.shape[1])):
+            for k in range(grid.shape[2]):
+                t = grid[j, i, k]
+                if t < 0:
+                    break
+                away2 = (image.x_px[t] - x) ** 2 + (image.y_px[t] - y) ** 2
+                if away2 < image.radius_px**2:
+                    return True
+    return False

@@ -21,10 +21,6 @@ _RA_DEG, _DEC_DEG = 180.0, 0.0
 _DEG_A_PX = 1.0 / 3600.0
 _SCALES = (0.94, 1.06)
 """Scales of exposures of one telescope to one another: focus and air change them by less."""
-_PATTERN_STARS = (45, 130)
-"""Of the brightest stars, how many make patterns: few at first, which is quick; more where the two
-share little of their field, or few of their stars.
-"""
 
 
 @dataclass(frozen=True)
@@ -101,15 +97,12 @@ class Matcher:
             if near is not None:
                 return _match_of(near)
         hint = Hint(scale_range=scales)
-        for count in _PATTERN_STARS:
-            try:
-                found = self._solver.place(x_px, y_px, shape, hint, error_px, count)
-                break
-            except NotPlacedError as error:
-                words = str(error).replace("anywhere in the catalogue", "all of the reference")
-                words = words.replace("″ a pixel", " of the reference’s pixels")
-        else:
-            raise NotPlacedError(words)
+        try:
+            found = self._solver.place(x_px, y_px, shape, hint, error_px)
+        except NotPlacedError as error:
+            words = str(error).replace("anywhere in the catalogue", "all of the reference")
+            words = words.replace("″ a pixel", " of the reference’s pixels")
+            raise NotPlacedError(words) from error
         size = found.solution.scale_arcsec_per_px
         if not scales[0] <= size <= scales[1]:
             raise NotPlacedError(

@@ -8,6 +8,7 @@ et al. (2010, AJ 139, 1782).
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
@@ -38,6 +39,20 @@ def image_quads(x_px: Floats, y_px: Floats, shortest_px: float, longest_px: floa
     return Quads(codes[:count], stars[:count])
 
 
+class Cells(NamedTuple):
+    """Stars listed by cells of the sky, bands of declination cut into columns: the ``ids`` of those
+    that hold any, ascending; from where on in ``members`` each one's stars stand, brightest first;
+    and band and right ascension (0 to 1) of each star.
+    """
+
+    size_deg: float
+    ids: Ints
+    starts: Ints
+    members: Ints
+    band: Ints
+    turn: Floats
+
+
 @dataclass(frozen=True)
 class Level:
     """Patterns of catalogue stars with spans from ``span_deg`` to ``SPREAD`` times that."""
@@ -46,6 +61,7 @@ class Level:
     rows: Ints
     """Catalogue rows of the stars chosen for this level, brightest first."""
     vectors: Floats
+    cells: Cells
     quads: Quads
     tree: cKDTree
 
@@ -75,17 +91,35 @@ def catalogue_level(vectors: Floats, rows: Ints, span_deg: float) -> Level | Non
     if count == 0:
         return None
     quads = Quads(codes[:count], stars[:count])
-    return Level(span_deg, rows[chosen], v, quads, cKDTree(quads.codes, balanced_tree=False))
+    tree_of_codes = cKDTree(quads.codes, balanced_tree=False)
+    return Level(span_deg, rows[chosen], v, cells_of(v, span_deg), quads, tree_of_codes)
 
 
-def _brightest_per_cell(vectors: Floats, size_deg: float) -> Ints:
+BAND = 10_000_000
+"""A cell's number is its band's times this, and its column."""
+
+
+def cells_of(vectors: Floats, size_deg: float) -> Cells:
+    """The cells of stars (unit vectors, brightest first)."""
+    band, turn, cell = _cell_of(vectors, size_deg)
+    members = np.argsort(cell, kind="stable")
+    ids, starts = np.unique(cell[members], return_index=True)
+    return Cells(size_deg, ids, np.append(starts, cell.size), members, band, turn)
+
+
+def _cell_of(vectors: Floats, size_deg: float) -> tuple[Ints, Floats, Ints]:
+    """Band, right ascension (0 to 1) and cell of each star."""
     dec = np.degrees(np.arcsin(np.clip(vectors[:, 2], -1, 1)))
-    ra = np.degrees(np.arctan2(vectors[:, 1], vectors[:, 0])) % 360.0
+    turn = np.arctan2(vectors[:, 1], vectors[:, 0]) / (2.0 * np.pi) % 1.0
     band = np.floor((dec + 90.0) / size_deg).astype(np.int64)
     middle = np.radians((band + 0.5) * size_deg - 90.0)
     columns = np.maximum(np.floor(360.0 * np.cos(middle) / size_deg), 1).astype(np.int64)
-    column = np.minimum((ra / 360.0 * columns).astype(np.int64), columns - 1)
-    cell = band * 10_000_000 + column
+    column = np.minimum((turn * columns).astype(np.int64), columns - 1)
+    return band, turn, band * BAND + column
+
+
+def _brightest_per_cell(vectors: Floats, size_deg: float) -> Ints:
+    _, _, cell = _cell_of(vectors, size_deg)
     order = np.argsort(cell, kind="stable")
     sorted_cells = cell[order]
     first = np.searchsorted(sorted_cells, sorted_cells, side="left")

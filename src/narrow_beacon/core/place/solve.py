@@ -7,6 +7,7 @@ bound is accepted.
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
@@ -18,13 +19,16 @@ from narrow_beacon.core.catalogue.sky_index import SkyIndex
 from narrow_beacon.core.errors import NotPlacedError
 from narrow_beacon.core.place.chance import ACCEPT_LOG10, FREE_COINCIDENCES, false_chance_log10
 from narrow_beacon.core.place.fit import fit_solution
-from narrow_beacon.core.place.judge import PatternPairs, as_solution, image_stars, judge
+from narrow_beacon.core.place.judge import PatternPairs, Verdict, as_solution, image_stars, judge
 from narrow_beacon.core.place.patterns import Level, Quads, catalogue_level, image_quads
 from narrow_beacon.core.place.solution import Solution
 
-SCALE_RANGE_ARCSEC = (0.2, 40.0)
+SCALE_RANGE_ARCSEC = (0.2, 75.0)
 """Scales tried where nothing is known, in seconds of arc a pixel."""
-_PATTERN_STARS = 45
+_PATTERN_STARS = (18, 45, 130)
+"""Of the brightest stars, how many make patterns: few at first, which is quick; more where many of
+them are none, or are not in the catalogue.
+"""
 _JUDGE_STARS = 120
 _FINAL_STARS = 300
 _FOLLOW_STARS = 180
@@ -34,6 +38,7 @@ _LEVEL_STEP = 1.5
 _SMALLEST_SPAN_DEG = 0.008
 _FINEST_MATCH_PX = 2.0
 _MOST_HYPOTHESES = 20000
+_CHUNK = 1200
 
 
 @dataclass(frozen=True)
@@ -85,30 +90,30 @@ class Solver:
         shape: tuple[int, int],
         hint: Hint | None = None,
         error_px: Floats | None = None,
-        pattern_stars: int = _PATTERN_STARS,
     ) -> Placement:
         """Place an image (height, width) from its star positions (0-based, brightest first).
 
-        ``error_px`` is the uncertainty of each position; without it all weigh the same. Patterns
-        are made of so many of the brightest stars. Tries the hint's circle, a wider one, then the
-        whole catalogue. Raises NotPlacedError that says what was tried.
+        ``error_px`` is the uncertainty of each position; without it all weigh the same. Tries the
+        hint's circle, a wider one, then the whole catalogue. Raises NotPlacedError that says what
+        was tried.
         """
         hint = hint or Hint()
         if x_px.size < FREE_COINCIDENCES + 3:
             raise NotPlacedError(f"only {x_px.size} stars were found, too few to place it")
-        tried = []
-        for rows, key, where in self._regions(hint):
-            for scales, scale_words in _scale_attempts(hint):
-                placement, count = self._solve(
-                    x_px, y_px, error_px, shape, rows, key, scales, pattern_stars
-                )
-                how = f"{where}, {scale_words}"
-                if placement:
-                    return replace(placement, how=how)
-                tried.append(f"{how} ({count} patterns fitted)")
-        raise NotPlacedError(
-            f"no acceptable solution from {x_px.size} stars; tried " + "; ".join(tried)
-        )
+        tried: dict[str, int] = {}
+        # Few patterns everywhere come before many anywhere: most exposures need no more.
+        for stars in _stages(x_px.size):
+            for rows, key, where in self._regions(hint):
+                for scales, scale_words in _scale_attempts(hint):
+                    how = f"{where}, {scale_words}"
+                    placement, count = self._solve(
+                        x_px, y_px, error_px, shape, rows, key, scales, stars
+                    )
+                    if placement:
+                        return replace(placement, how=how)
+                    tried[how] = tried.get(how, 0) + count
+        words = "; ".join(f"{how} ({count} patterns fitted)" for how, count in tried.items())
+        raise NotPlacedError(f"no acceptable solution from {x_px.size} stars; tried {words}")
 
     def _regions(self, hint: Hint) -> Iterator[tuple[Ints, object, str]]:
         everything = np.arange(self.ra_deg.size)
@@ -169,8 +174,10 @@ class Solver:
             if shortest >= longest:
                 continue
             quads = image_quads(x_px[top], y_px[top], shortest, longest)
-            for mirrored in (False, True):
-                found, count = self._judge_level(x_px, y_px, shape, level, quads, mirrored, scales)
+            for found, count in itertools.chain.from_iterable(
+                self._judge_level(x_px, y_px, shape, level, quads, mirrored, scales)
+                for mirrored in (False, True)
+            ):
                 hypotheses += count
                 for solution in found:
                     placement = self.verify(
@@ -189,31 +196,28 @@ class Solver:
         quads: Quads,
         mirrored: bool,
         scales: tuple[float, float],
-    ) -> tuple[list[Solution], int]:
-        """The most promising solutions that one level proposes, and how many were looked at."""
+    ) -> Iterator[tuple[list[Solution], int]]:
+        """The most promising solutions that one level proposes, those of the most alike patterns
+        first, and how many were looked at for them.
+        """
         if quads.codes.shape[0] == 0:
-            return [], 0
+            return
         codes = quads.codes * ([1, -1, 1, -1] if mirrored else [1, 1, 1, 1])
         distance, which = level.tree.query(codes, k=3, distance_upper_bound=_CODE_TOLERANCE)
         image_row, column = np.nonzero(np.isfinite(distance))
-        if image_row.size == 0:
-            return [], 0
         order = np.argsort(distance[image_row, column], kind="stable")[:_MOST_HYPOTHESES]
-        image_row, sky_row = image_row[order], which[image_row[order], column[order]]
-        pairs = PatternPairs(
-            level.vectors, level.quads.stars[sky_row], quads.stars[image_row],
-            -1.0 if mirrored else 1.0,
-        )  # fmt: skip
         judged = slice(0, _JUDGE_STARS)
         image = image_stars(x_px[judged], y_px[judged], shape)
-        verdict = judge(pairs, x_px, y_px, image, scales)
         share = min(0.9, image.x_px.size * np.pi * image.radius_px**2 / (shape[0] * shape[1]))
-        surprise = np.where(verdict.inside > 0, verdict.matched - 4 - share * verdict.inside, -1e9)
-        surprise = surprise / np.sqrt(np.maximum(share * np.maximum(verdict.inside, 1), 0.3))
-        best = np.argsort(-surprise, kind="stable")[:8]
-        good = [i for i in best if surprise[i] > 3.5 and verdict.matched[i] >= 6]
-        solutions = [as_solution(verdict.transform(i), pairs.sign, shape) for i in good]
-        return solutions, int((verdict.inside >= 0).sum())
+        for first in range(0, order.size, _CHUNK):
+            some = order[first : first + _CHUNK]
+            at, sky_row = image_row[some], which[image_row[some], column[some]]
+            pairs = PatternPairs(
+                level.vectors, level.cells, level.quads.stars[sky_row], quads.stars[at],
+                -1.0 if mirrored else 1.0,
+            )  # fmt: skip
+            verdict = judge(pairs, x_px, y_px, image, scales)
+            yield _promising(verdict, pairs.sign, shape, share), int((verdict.inside >= 0).sum())
 
     def verify(
         self,
@@ -234,6 +238,7 @@ class Solver:
         radius = start_px or max(4.0, 0.012 * min(shape))
         least_turns = 1 if keep_distortion else 3
         near = self._near(solution, x.size)
+        order = 1
         for turn in range(8):
             pairs = self._pairs(solution, near, x, y, radius)
             if pairs is None or pairs[0].size < FREE_COINCIDENCES + 3:
@@ -242,9 +247,12 @@ class Solver:
             fit = fit_solution(
                 x[stars], y[stars], self.ra_deg[rows], self.dec_deg[rows],
                 error[stars], solution,
-                highest_order=1 if turn < 2 else 4, keep_distortion=keep_distortion,
+                # Which distortion is earned is asked once it can be seen, and at the end again.
+                orders=(1, 1) if turn < 2 else (1, 4) if turn == 2 else (order, order),
+                keep_distortion=keep_distortion,
             )  # fmt: skip
             solution = fit.solution
+            order = solution.sip_order
             if radius <= _FINEST_MATCH_PX and turn >= least_turns:
                 break
             radius = max(_FINEST_MATCH_PX, min(radius * 0.6, 4.0 * fit.residual_px + 0.5))
@@ -334,3 +342,21 @@ def _sane(solution: Solution) -> bool:
         a, b = solution.distortion(*(corner.astype(float) for corner in corners))
         return bool(np.hypot(a, b).max() < 0.08 * max(solution.shape))
     return True
+
+
+def _stages(count: int) -> list[int]:
+    """How many of an image's stars make patterns, one try after the other."""
+    return [
+        stars for n, stars in enumerate(_PATTERN_STARS) if not n or _PATTERN_STARS[n - 1] < count
+    ]
+
+
+def _promising(
+    verdict: Verdict, sign: float, shape: tuple[int, int], share: float
+) -> list[Solution]:
+    """The solutions of pairs of patterns under which more stars coincide than by chance."""
+    surprise = np.where(verdict.inside > 0, verdict.matched - 4 - share * verdict.inside, -1e9)
+    surprise = surprise / np.sqrt(np.maximum(share * np.maximum(verdict.inside, 1), 0.3))
+    best = np.argsort(-surprise, kind="stable")[:8]
+    good = [i for i in best if surprise[i] > 3.5 and verdict.matched[i] >= 6]
+    return [as_solution(verdict.transform(i), sign, shape) for i in good]
