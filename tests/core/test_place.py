@@ -11,7 +11,7 @@ from astropy.wcs import WCS
 from hypothesis import given
 from hypothesis import strategies as st
 
-from narrow_beacon.bench.fields import _foreign, solve_field
+from narrow_beacon.bench.fields import solve_field, varied_result
 from narrow_beacon.core.errors import NotPlacedError
 from narrow_beacon.core.place.chance import false_chance_log10
 from narrow_beacon.core.place.fit import fit_solution
@@ -106,7 +106,19 @@ def test_a_field_is_placed_with_no_hint_at_all(seed: int) -> None:
 
 @pytest.mark.parametrize("seed", range(600, 608))
 def test_a_field_of_another_part_of_the_sky_is_refused(seed: int) -> None:
-    assert not _foreign(seed).placed
+    field = make_field(seed)
+    reach = field.pointing.scale_arcsec * max(field.pointing.shape) / 3600
+    other = make_field(seed + 10_000, size_deg=reach)
+    assert not solve_field(field, Solver(other.ra_deg, other.dec_deg)).placed
+
+
+@pytest.mark.parametrize("seed", [0, 4, 21, 47])
+def test_fields_of_any_scale_are_placed_by_hints_from_good_to_none(seed: int) -> None:
+    # 32″, 38″, 19″ and 26″ a pixel; `bench fields` places a thousand.
+    varied = varied_result(seed)
+    assert varied.solvable
+    assert varied.result.placed
+    assert varied.result.error_px < 2.0
 
 
 def test_random_dots_are_refused_and_the_attempts_are_named() -> None:

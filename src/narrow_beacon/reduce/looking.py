@@ -42,6 +42,8 @@ from narrow_beacon.reduce.vet import (
 
 KEPT_STARS = 400
 _LIGHT_STARS, _LIGHT_SNR, _SURE_SNR = 150, 12.0, 35.0
+_LEAST_SEEN = 10.0
+"""Signal to noise from which on a star that is not there is not hidden in the noise alone."""
 _RADIUS_FWHM, _MASK_FWHM, _RING_FWHM = 1.8, 2.5, (3.5, 5.5)
 _NEAR_PX = 2.5
 _WIDTHS_FIT = (0.6, 1.4)
@@ -395,14 +397,26 @@ def _lights(
     for at, job in enumerate(jobs):
         match, own = matches.get(job.index), usable[job.index].stars
         x = y = np.full(light.shape[1], np.nan)
-        if match is not None and stars is not None and own is not None and bright.size:
+        if match and stars and own and reference and bright.size:
             x, y = match.from_reference(stars.x_px[bright], stars.y_px[bright])
             light[at] = _light_at(x, y, own, job.frame.shape)
+            seen = stars.snr[bright] * _depth(usable[job.index], usable[reference.index])
+            light[at][(light[at] == 0) & (seen < _LEAST_SEEN)] = np.nan
         places.append((np.nan_to_num(x), np.nan_to_num(y)))
     sure = stars.snr[bright] > _SURE_SNR if stars is not None else np.zeros(0, bool)
     if sure.size != light.shape[1]:
         sure = np.zeros(light.shape[1], bool)
     return lights_of(light, sure, places, shape, airmass)
+
+
+def _depth(own: Looked, reference: Looked) -> float:
+    """A star's signal to noise on an exposure over that on the reference, by their noise and star
+    widths, were both taken through the same air for the same time.
+    """
+    one, other = own.quality, reference.quality
+    assert one is not None
+    assert other is not None
+    return float(other.noise_adu * other.fwhm_px / (one.noise_adu * one.fwhm_px))
 
 
 def _light_at(x: Floats, y: Floats, own: StarList, shape: tuple[int, int]) -> Floats:

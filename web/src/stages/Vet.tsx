@@ -10,7 +10,7 @@ import { LimitsSection } from "./vet/LimitsSection";
 import { PlaySection } from "./vet/PlaySection";
 import { ReferenceSection } from "./vet/ReferenceSection";
 import { RulesSection } from "./vet/RulesSection";
-import { byTrouble } from "./vet/reasons";
+import { byTrouble, detailOf } from "./vet/reasons";
 
 export function VetBench() {
   const id = useApp((s) => s.campaign);
@@ -79,7 +79,7 @@ function Proposals({ exposures }: { exposures: Exposure[] }) {
             </span>
           </h3>
           {some.map((e) => (
-            <Line key={e.id} e={e} words={e.proposal}>
+            <Line key={e.id} e={e} words={detailOf(e.proposal)}>
               {some.length > 1 && (
                 <>
                   <button

@@ -217,8 +217,8 @@ def _obstructed(looks: Looks, rules: VetRules) -> dict[int, str]:
         parts = shaded(looks.parts[at], rules)
         if parts.any():
             found[at] = (
-                f"obstruction: {parts.mean():.0%} of the frame gets "
-                f"{np.nanmedian(looks.parts[at][parts]):.0%} of its light or less"
+                f"obstruction: something stands before {parts.mean():.0%} of the frame, where "
+                f"{np.nanmedian(looks.parts[at][parts]):.0%} of the light comes through"
             )
     return found
 

@@ -16,6 +16,10 @@ export function troubleOf(words: string): string {
   return head === words ? head.split(" ").slice(0, 3).join(" ") : head;
 }
 
+/** What a proposal says beside that. */
+export const detailOf = (words: string): string =>
+  words.includes(": ") ? words.slice(words.indexOf(": ") + 2) : words;
+
 /** Exposures by what is proposed of them, the most frequent first. */
 export function byTrouble(exposures: readonly Exposure[]): [string, Exposure[]][] {
   const groups = new Map<string, Exposure[]>();
