@@ -68,6 +68,10 @@ interface App {
   filter: string;
   northUp: boolean;
   overlay: boolean;
+  /** The grid of positions, the directions and a bar of length over the plate. */
+  grid: boolean;
+  /** The box that finds stars and positions is open. */
+  finding: boolean;
   split: Split;
   off: string[];
   rawHeld: boolean;
@@ -124,6 +128,8 @@ export const useApp = create<App>()((set) => ({
   filter: "",
   northUp: false,
   overlay: true,
+  grid: false,
+  finding: false,
   split: "none",
   off: [],
   rawHeld: false,

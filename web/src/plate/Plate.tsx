@@ -123,10 +123,19 @@ export function Plate({ focus = null }: { focus?: number | null }) {
         p.view = zoomAt(p.view!, at, factor, { width: frame.width, height: frame.height });
       });
     };
+    const oneToOne = () => painter.current?.oneToOne();
+    const look = (event: Event) => {
+      const { east, north } = (event as CustomEvent<{ east: number; north: number }>).detail;
+      painter.current?.centre(east, north);
+    };
     window.addEventListener("beacon-fit", fitImage);
+    window.addEventListener("beacon-one", oneToOne);
+    window.addEventListener("beacon-look", look);
     element?.addEventListener("wheel", wheel, { passive: false });
     return () => {
       window.removeEventListener("beacon-fit", fitImage);
+      window.removeEventListener("beacon-one", oneToOne);
+      window.removeEventListener("beacon-look", look);
       element?.removeEventListener("wheel", wheel);
     };
   }, [box, setView]);

@@ -2,6 +2,7 @@ import type { ReactNode } from "react";
 import type { Exposure } from "../api/types";
 import { useApp } from "../state";
 import { shortName } from "../ui/words";
+import { Find } from "./Find";
 import type { Scene } from "./painter";
 
 /** What is shown, and how: top of the plate. */
@@ -43,6 +44,24 @@ export function PlateTools({
         <Toggle on={s.overlay} onClick={() => s.set({ overlay: !s.overlay })} title="catalogue">
           overlay
         </Toggle>
+        {s.master === null && exposure?.placed && (
+          <>
+            <Toggle
+              on={s.grid}
+              onClick={() => s.set({ grid: !s.grid })}
+              title="positions, north, length (I)"
+            >
+              grid
+            </Toggle>
+            <Toggle
+              on={s.finding}
+              onClick={() => s.set({ finding: !s.finding })}
+              title="a star or a position (/)"
+            >
+              find
+            </Toggle>
+          </>
+        )}
         {s.master === null ? (
           <>
             <Toggle
@@ -72,7 +91,15 @@ export function PlateTools({
         <Toggle on={false} onClick={() => window.dispatchEvent(new Event("beacon-fit"))} title="F">
           fit
         </Toggle>
+        <Toggle
+          on={false}
+          onClick={() => window.dispatchEvent(new Event("beacon-one"))}
+          title="a pixel of the screen for each of the image (1:1 is also the key =)"
+        >
+          1:1
+        </Toggle>
       </div>
+      {s.finding && exposure?.placed && <Find />}
       {scene.compare && (
         <div
           className="pointer-events-none absolute inset-y-0 border-l border-beam"

@@ -1,6 +1,7 @@
 import type { Exposure } from "../api/types";
 import type { Look } from "../state";
 import { colour } from "../ui/words";
+import { drawSkyFrame, type Touch } from "./frame";
 import { Images, rawOf, type Plane, type Shown } from "./images";
 import { drawOverlay, type Overlay } from "./overlay";
 import type { Range } from "./stretch";
@@ -42,6 +43,8 @@ export interface Scene {
   stretch: Stretch;
   overlay: Overlay;
   divider: number;
+  /** Where the plane touches the sky, while the grid of positions is shown. */
+  touch: Touch | null;
   /** Of what is shown and of what stands beside it. */
   names: [string, string];
 }
@@ -97,6 +100,24 @@ export class Painter {
     const plane = this.planeOf(this.scene?.exposure ?? null, this.current());
     const zoom = Math.min(this.size.width, this.size.height) / (pixels * scaleOf(plane));
     this.view = { east, north, zoom, turn: this.turn(plane) };
+    this.fitted = false;
+    this.draw();
+  }
+
+  /** Move to a place on the sky, at the zoom that there is. */
+  centre(east: number, north: number): void {
+    if (!this.view) return;
+    this.view = { ...this.view, east, north };
+    this.fitted = false;
+    this.draw();
+  }
+
+  /** A pixel of the screen for each of the image, about what is in the middle. */
+  oneToOne(): void {
+    const plane = this.planeOf(this.scene?.exposure ?? null, this.current());
+    if (!this.view) return;
+    const ratio = window.devicePixelRatio || 1;
+    this.view = { ...this.view, zoom: 1 / (ratio * scaleOf(plane)) };
     this.fitted = false;
     this.draw();
   }
@@ -165,6 +186,7 @@ export class Painter {
       const all = compose(toScreen, affine);
       if (scene.exposure?.plane)
         drawOverlay(ctx, scene.overlay, toScreen, all, scaleOf(all), plane.info);
+      if (scene.touch && scene.exposure?.placed) drawSkyFrame(ctx, toScreen, size, scene.touch);
       if (scaleOf(all) > 18) this.drawGrid(plane, all);
       if (done) this.canvas.dataset.shown = String(scene.shown!.id);
       if (done && this.awaited?.key === `${scene.shown!.kind}${scene.shown!.id}`) {

@@ -89,6 +89,10 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
       stretch,
       names,
       divider,
+      touch:
+        s.grid && campaign?.target.ra_deg != null && campaign.target.dec_deg != null
+          ? { ra: campaign.target.ra_deg, dec: campaign.target.dec_deg }
+          : null,
       overlay: {
         catalogue,
         cast: campaign?.cast,
@@ -113,7 +117,7 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
       },
     };
   }, [
-    s.off, s.ratio, s.hot, s.residual, s.frame, s.marked, defects, masterId, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay,
+    s.off, s.ratio, s.hot, s.residual, s.frame, s.marked, defects, masterId, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay, s.grid,
     exposures, exposure, master, beside, reference, catalogue, campaign, measured, band, stretch, divider, hovered, data,
   ]); // prettier-ignore
   const unit =

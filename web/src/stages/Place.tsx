@@ -3,6 +3,8 @@ import { useCampaign, useExposures, usePlacement } from "../api/queries";
 import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Fact, Section } from "../ui/parts";
+import { ResidualSection } from "./place/ResidualSection";
+import { StarSection } from "./place/StarSection";
 import { declination, fixed, oneIn, plural, rightAscension, shortName } from "../ui/words";
 
 export function PlaceBench() {
@@ -70,6 +72,8 @@ export function PlaceBench() {
           )}
         </Section>
       )}
+      <StarSection />
+      {placement?.scale_arcsec_per_px != null && <ResidualSection />}
       {failed.length > 0 && (
         <Section title="Could not be placed" aside={String(failed.length)}>
           {failed.map((e) => (

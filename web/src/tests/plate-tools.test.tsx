@@ -195,6 +195,7 @@ describe("the painter", () => {
       star: null, residuals: false, stars: false, defects: null, evidence: null, marked: null,
     },
     divider: 0.5,
+    touch: null,
     names: ["", ""],
     ...values,
   }); // prettier-ignore

@@ -21,6 +21,9 @@ export const KEYS: [string, string][] = [
   ["1 … 8", "the stages"],
   ["F", "all of the image"],
   ["N", "north up, or as taken"],
+  ["=", "a pixel of the screen for each of the image"],
+  ["I", "the grid of positions, north, a bar of length"],
+  ["/", "find a star or a position"],
   ["C held", "the raw exposure"],
   ["T M K", "chosen star: target, comparison, check star"],
   ["V", "one filter only, or all"],
@@ -119,6 +122,9 @@ export function useKeys(): void {
       } else if (key === "g") s.set({ ledger: !s.ledger });
       else if (key === "j") s.set({ film: !s.film });
       else if (key === "f") window.dispatchEvent(new Event("beacon-fit"));
+      else if (key === "=") window.dispatchEvent(new Event("beacon-one"));
+      else if (key === "i") s.set({ grid: !s.grid });
+      else if (key === "/") s.set({ finding: true });
       else if (key === "n") s.set({ northUp: !s.northUp });
       else if (key === "b") s.set({ benchFolded: !s.benchFolded });
       else if (key === "c" && !event.repeat) s.set({ rawHeld: true });
