@@ -21,9 +21,7 @@ export function Find() {
     const found = catalogue.name
       .map((name, i) => ({ name, i, plain: name.toLowerCase().replace(/\s+/g, "") }))
       .filter(({ plain }) => plain.includes(wanted));
-    return found
-      .sort((a, b) => Number(b.plain === wanted) - Number(a.plain === wanted))
-      .slice(0, MOST);
+    return found.sort((a, b) => a.plain.length - b.plain.length).slice(0, MOST);
   }, [catalogue, wanted]);
   const position = positionOf(text);
   const target = campaign?.target;

@@ -116,7 +116,7 @@ describe("playing", () => {
 
 describe("reasons", () => {
   it("are gathered by what troubles, the most frequent first", () => {
-    expect(troubleOf("trail through the target Foxglove 7")).toBe("trail through the");
+    expect(troubleOf("trail through the target Foxglove 7")).toBe("trail");
     const groups = byTrouble([
       exposure(1, { proposal: "wind: drawn out" }),
       exposure(2, { proposal: "cloud: 30%" }),

@@ -7,6 +7,7 @@ const SHOWN_MS = 4500;
 export function Saying() {
   const saying = useApp((s) => s.saying);
   const away = useApp((s) => s.away);
+  const film = useApp((s) => s.film);
   const set = useApp((s) => s.set);
   useEffect(() => {
     if (!saying || saying.tone === "trouble") return;
@@ -18,7 +19,7 @@ export function Saying() {
   return (
     <div
       role={trouble ? "alert" : "status"}
-      className={`absolute bottom-[124px] left-1/2 z-20 flex max-w-2xl -translate-x-1/2 gap-3 rounded-[3px] border bg-raised px-3 py-1.5 ${
+      className={`absolute ${film ? "bottom-[196px]" : "bottom-[124px]"} left-1/2 z-20 flex max-w-2xl -translate-x-1/2 gap-3 rounded-[3px] border bg-raised px-3 py-1.5 ${
         trouble ? "border-trouble" : "border-line"
       }`}
     >

@@ -74,24 +74,25 @@ export function ResidualSection() {
     );
     ctx.stroke();
   }, [all, size, look, against]);
-  if (!measured?.row.length) return null;
+  const none = !measured?.row.length;
   return (
     <Section title="Beside their places" aside="px">
+      {none && <p className="text-quiet">Known once this exposure is measured.</p>}
       <Chips label="against what" options={AGAINST} value={against} onChange={setAgainst} />
-      {all.length < LEAST ? (
+      {!none && all.length < LEAST && (
         <p className="mt-1 text-quiet">
           Too few stars have {against === "colour" ? "two magnitudes" : "enough light"}.
         </p>
-      ) : (
-        <div ref={box} className="relative mt-1 h-36">
-          <canvas
-            ref={canvas}
-            className="absolute inset-0 h-full w-full"
-            role="img"
-            aria-label={`residuals of ${all.length} stars against ${against}`}
-          />
-        </div>
       )}
+      <div ref={box} className={all.length < LEAST ? "" : "relative mt-1 h-36"}>
+        <canvas
+          ref={canvas}
+          className="absolute inset-0 h-full w-full"
+          hidden={all.length < LEAST}
+          role="img"
+          aria-label={`residuals of ${all.length} stars against ${against}`}
+        />
+      </div>
       <p className="mt-1 text-small text-quiet">
         Each star, and the median over sixths of them. A rise to faint stars is noise; one with
         colour is the air, one with radius the optics.

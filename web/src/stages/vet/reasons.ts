@@ -9,16 +9,22 @@ export const REASONS: readonly { key: string; word: string; rest: string }[] = [
   { key: "r", word: "framing", rest: "framing" },
 ];
 export const OTHER_WORDS = "o";
+/** Troubles whose words go on with the star that they are about. */
+const OF_CAST = ["trail", "cosmic ray"];
 
 /** What a proposal is about: its first words, up to the colon. */
 export function troubleOf(words: string): string {
+  const own = OF_CAST.find((trouble) => words.startsWith(trouble));
+  if (own) return own;
   const head = words.split(":", 1)[0]!;
   return head === words ? head.split(" ").slice(0, 3).join(" ") : head;
 }
 
 /** What a proposal says beside that. */
 export const detailOf = (words: string): string =>
-  words.includes(": ") ? words.slice(words.indexOf(": ") + 2) : words;
+  words.includes(": ") && !OF_CAST.some((trouble) => words.startsWith(trouble))
+    ? words.slice(words.indexOf(": ") + 2)
+    : words;
 
 /** Exposures by what is proposed of them, the most frequent first. */
 export function byTrouble(exposures: readonly Exposure[]): [string, Exposure[]][] {
