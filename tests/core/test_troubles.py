@@ -97,9 +97,8 @@ def test_what_stands_before_the_frame_comes_in_from_an_edge() -> None:
     parts = looks.parts.copy()
     parts[5, :, 3] = 0.05
     found = troubles_of(replace(looks, parts=parts))
-    assert found == {
-        5: "obstruction: something stands before 25% of the frame, where 5% of the light comes through"
-    }
+    said = "something stands before 25% of the frame, where 5% of the light comes through"
+    assert found == {5: f"obstruction: {said}"}
     assert shaded(parts[5])[:, 3].all()
     assert not shaded(parts[5])[:, :3].any()
     # A hole in the middle, or cloud over all of it, is none.

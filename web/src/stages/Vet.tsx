@@ -21,7 +21,7 @@ export function VetBench() {
   return (
     <>
       <PlaySection />
-      {!known && exposures.length > 0 && <NotLooked />}
+      <NotLooked count={exposures.filter((e) => e.fwhm_px === null && !e.trouble).length} />
       <Proposals exposures={exposures} />
       {known && <LimitsSection exposures={exposures} />}
       <SetAside exposures={exposures} />
@@ -32,17 +32,18 @@ export function VetBench() {
   );
 }
 
-function NotLooked() {
+function NotLooked({ count }: { count: number }) {
   const { data } = useJobs(useApp((s) => s.campaign));
+  if (!count) return null;
   const busy = data?.jobs.some((j) => j.state === "running" || j.state === "waiting");
   return (
-    <Section title="Not looked at yet">
+    <Section title="Not looked at yet" aside={String(count)}>
       <p className="text-quiet">
         Star width, sky, light and how they lie on one another are told from the exposures
         themselves, without a catalogue.
       </p>
       <Button main className="mt-2" disabled={busy} onClick={() => void startJob("look")}>
-        {busy ? "At work …" : "Look at the night"}
+        {busy ? "At work …" : "Look at them"}
       </Button>
     </Section>
   );

@@ -322,7 +322,7 @@ describe("Vet", () => {
       [`POST ${HERE}/jobs`]: {},
     });
     show(<VetBench />);
-    fireEvent.click(await screen.findByText("Look at the night"));
+    fireEvent.click(await screen.findByText("Look at them"));
     await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual({ kind: "look" }));
   });
 });
