@@ -304,6 +304,15 @@ def test_combined_exposures_are_a_campaign_of_their_own(
     assert refused.status_code == 422
     exposures = client.get(f"{page}/exposures")["exposures"]
     client.post(f"{page}/aside", {"ids": [exposures[0]["id"]], "aside": True})
+    # Of the last two alone the first is not even missed.
+    ids = [e["id"] for e in exposures[1:]]
+    client.post(f"{page}/jobs", {"kind": "combine", "every": 2, "ids": ids})
+    alone = client.wait(two[0])
+    assert (alone["state"], alone["failures"]) == ("done", [])
+    extra = alone["words"].removeprefix("1 combined exposure make the campaign ")
+    own = next(c["id"] for c in client.get("state")["campaigns"] if c["name"] == extra)
+    client.wait(own)
+    client.ask("DELETE", f"campaigns/{own}").raise_for_status()
     client.post(f"{page}/jobs", {"kind": "combine", "every": 2})
     job = client.wait(two[0])
     assert job["state"] == "done"

@@ -9,7 +9,7 @@ from __future__ import annotations
 import logging
 import threading
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from distributed import Client
@@ -30,10 +30,11 @@ from narrow_beacon.jobs.watch import DatabaseWatch
 from narrow_beacon.jobs.work import NotReadyError, Work
 from narrow_beacon.reduce.combining import combine_walk
 from narrow_beacon.reduce.corrected import corrected_files
+from narrow_beacon.reduce.names import fingerprint
 from narrow_beacon.reduce.walk import Walk
 from narrow_beacon.store.campaigns import now, queue_job
 from narrow_beacon.store.database import Store, is_busy
-from narrow_beacon.store.models import Campaign, Job
+from narrow_beacon.store.models import Campaign, Job, NightFile
 
 log = logging.getLogger(__name__)
 
@@ -110,6 +111,9 @@ def _combine(walk: Walk, work: Work) -> str:
     each = f"{every} exposures" if every else f"{minutes:g} min"
     # Beside the campaigns: it outlives the one that it comes from.
     own = f"campaign-{work.campaign_id}-{each.replace(' ', '-')}-{method}"
+    only = _names_of(work, wish.get("ids") or [])
+    if only:
+        own += f"-{fingerprint(sorted(only))[:8]}"
     folder = work.store.folder("combined", own)
     for old in folder.glob("*.fits"):
         old.unlink()
@@ -117,7 +121,14 @@ def _combine(walk: Walk, work: Work) -> str:
     ready, keeper = walk.probed, walk.keeper
     results = {result.index: result for result in keeper.measured(ready)}
     made, left = combine_walk(
-        walk, folder, results, keeper.set_aside(ready), every=every, minutes=minutes, method=method
+        walk,
+        folder,
+        results,
+        keeper.set_aside(ready),
+        every=every,
+        minutes=minutes,
+        method=method,
+        only=only,
     )
     for words in left:
         work.reporter.fail(words)
@@ -125,6 +136,14 @@ def _combine(walk: Walk, work: Work) -> str:
         raise NotReadyError("There is nothing to combine: no exposure is placed and taking part.")
     name = campaign_of_combined(work, folder, each)
     return f"{counted(len(made), 'combined exposure')} make the campaign {name}"
+
+
+def _names_of(work: Work, ids: Sequence[int]) -> set[str]:
+    with work.store.session() as session:
+        own = select(NightFile.name).where(
+            NightFile.campaign_id == work.campaign_id, NightFile.id.in_(ids)
+        )
+        return set(session.scalars(own))
 
 
 def _live(walk: Walk, _: Work) -> None:

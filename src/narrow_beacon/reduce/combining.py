@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import tempfile
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -94,20 +94,23 @@ def combine_plan(
 
 def combine_walk(
     walk: Walk, folder: Path, results: Mapping[int, ExposureResult], aside: Mapping[int, str], *,
-    every: int | None, minutes: float | None, method: str,
+    every: int | None, minutes: float | None, method: str, only: Set[str] = frozenset(),
 ) -> tuple[list[CombinedRun], list[str]]:  # fmt: skip
     """The same of a walk whose exposures are measured: their ``results`` by index, and reasons of
-    those that take no part.
+    those that take no part; of some of them ``only``, by name, where any are given.
     """
     ready = walk.probed
     failed = {r.index: r.reason for r in results.values() if r.reason}
     left = [
         f"{ready.exposures[index].name}: {reason}"
         for index, reason in sorted({**aside, **failed}.items())
+        if not only or ready.exposures[index].name in only
     ]
     by_group: dict[str, list[ExposureJob]] = defaultdict(list)
     for job in ready.jobs:
         result = results.get(job.index)
+        if only and job.frame.name not in only:
+            continue
         if job.index not in aside and result is not None and result.placement is not None:
             by_group[job.group].append(job)
     runs: dict[str, list[ExposureJob]] = {}

@@ -41,7 +41,9 @@ def start_job(number: int, body: NewJob) -> JobOut:
             raise Problem(
                 422, "How many?", "Give how many exposures make one, or how many minutes."
             )
-        wish = {"every": body.every, "minutes": body.minutes, "method": body.method}
+        wish = {
+            "every": body.every, "minutes": body.minutes, "method": body.method, "ids": body.ids,
+        }  # fmt: skip
     with state.store.session() as session:
         result = _job(queue_job(session, campaign_of(session, number), body.kind, wish))
     state.events.publish("job", job=result.id, campaign=number, job_kind=body.kind, state="waiting")

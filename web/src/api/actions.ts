@@ -94,7 +94,7 @@ export async function importMasters(path: string): Promise<void> {
 
 export async function startJob(
   kind: string,
-  wish: Record<string, number | string> = {},
+  wish: Record<string, number | string | number[]> = {},
 ): Promise<void> {
   const campaign = here();
   if (campaign === null) return;

@@ -311,7 +311,7 @@ describe("Vet", () => {
     fireEvent.change(screen.getByLabelText("of what"), { target: { value: "minutes" } });
     fireEvent.change(screen.getByLabelText("by"), { target: { value: "median" } });
     fireEvent.click(combine);
-    const body = { kind: "combine", minutes: 20, method: "median" };
+    const body = { kind: "combine", minutes: 20, method: "median", ids: [] };
     await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual(body));
   });
 

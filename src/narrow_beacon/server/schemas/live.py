@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, Field
 
-from narrow_beacon.server.schemas.common import Asked, Id
+from narrow_beacon.server.schemas.common import Asked, Id, IdList
 
 
 class LogOut(BaseModel):
@@ -38,6 +38,8 @@ class NewJob(Asked):
     """How many exposures make a combined one; or:"""
     minutes: Annotated[float, Field(ge=0.1, le=100_000)] | None = None
     method: Literal["clipped", "mean", "median"] = "clipped"
+    ids: IdList = Field(default_factory=list)
+    """Of these exposures alone; of all without any."""
 
 
 class JobOut(BaseModel):

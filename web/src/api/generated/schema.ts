@@ -3839,6 +3839,8 @@ export interface components {
              * @enum {string}
              */
             method: "clipped" | "mean" | "median";
+            /** Ids */
+            ids?: number[];
         };
         /** JobOut */
         "JobList.JobOut": {

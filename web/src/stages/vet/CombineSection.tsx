@@ -19,6 +19,8 @@ export function CombineSection() {
   const [count, setCount] = useState("10");
   const [unit, setUnit] = useState<"every" | "minutes">("every");
   const [method, setMethod] = useState("clipped");
+  const selection = useApp((s) => s.selection);
+  const some = selection.length > 1;
   const last = jobs?.jobs.find((job) => job.kind === "combine");
   const busy = last?.state === "running" || last?.state === "waiting";
   const number = Number(count.replace(",", "."));
@@ -44,15 +46,18 @@ export function CombineSection() {
       </div>
       <Choice label="by" value={method} options={METHODS} onSave={setMethod} />
       <p className="mt-1 text-small text-quiet">
-        Aligned, weighted by what each brings; those set aside take no part. They become a campaign
-        of their own.
+        Aligned, weighted by what each brings; those set aside take no part.{" "}
+        {some && `Of the ${selection.length} that are selected alone. `}They become a campaign of
+        their own.
       </p>
       <Button
         className="mt-1.5"
         disabled={busy || !usable}
-        onClick={() => void startJob("combine", { [unit]: number, method })}
+        onClick={() =>
+          void startJob("combine", { [unit]: number, method, ids: some ? selection : [] })
+        }
       >
-        {busy ? "Combining …" : "Combine them"}
+        {busy ? "Combining …" : some ? "Combine what is selected" : "Combine them"}
       </Button>
       {last?.state === "done" && <p className="mt-1 text-small text-quiet">{last.words}.</p>}
       {last?.state === "failed" && <p className="mt-1 text-small text-trouble">{last.words}</p>}
