@@ -161,7 +161,7 @@ export function useKeys(): void {
 /** All keys in words. */
 export function KeyList() {
   return (
-    <dl className="overflow-y-auto">
+    <dl className="overflow-y-auto" tabIndex={0} aria-label="keys">
       {KEYS.map(([keys, words]) => (
         <div key={keys} className="flex gap-3 border-b border-line py-1 last:border-0">
           <dt className="num w-28 shrink-0 text-beam">{keys}</dt>
