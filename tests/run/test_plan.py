@@ -9,6 +9,8 @@ import pytest
 
 from narrow_beacon.core.correct.defects import DefectRule, defects_said
 from narrow_beacon.core.kits import Rules
+from narrow_beacon.core.stars.limits import Limit
+from narrow_beacon.core.stars.troubles import USUAL_RULES
 from narrow_beacon.plan import PlanError, read_plan
 from narrow_beacon.plan_keys import KEYS, RadiusRule
 from narrow_beacon.simulate.sky import make_sky
@@ -185,3 +187,42 @@ def test_nonsense_in_any_key_is_a_mistake_or_a_plan_and_nothing_else(
 def test_a_plan_that_is_not_there_is_named(tmp_path: Path) -> None:
     with pytest.raises(PlanError, match="cannot be opened"):
         read_plan(tmp_path / "none.toml")
+
+
+@pytest.mark.parametrize(
+    ("words", "mistake"),
+    [
+        ("light = 1.5", "light: is 1.5, must be from 0 to 1"),
+        ('limits = "wide"', "limits: must be a list such as"),
+        (
+            'limits = [{ quality = "charm", above = 1 }]',
+            "limits: is 'charm', must be",
+        ),
+        ('limits = [{ quality = "stars" }]', "limits: on stars must say above or below what"),
+        (
+            'limits = [{ quality = "stars", abve = 1 }]',
+            "abve: no such key; did you mean above",
+        ),
+        ('limits = [{ quality = "stars", below = 9, night = "first" }]', "must be the date of its"),
+        ('set_aside = ["raw/a.fits"]', "set_aside: must give reasons by file"),
+        ("widht = 2.0", "widht: no such key; did you mean width?"),
+    ],
+)
+def test_mistakes_in_vetting_are_named(folder: Path, words: str, mistake: str) -> None:
+    (found,) = mistakes_of(folder, f"{GOOD}[vet]\n{words}\n")
+    assert found.startswith("plan.toml:17: [vet] ")
+    assert mistake in found
+
+
+def test_words_on_vetting_are_taken_over(folder: Path) -> None:
+    words = (
+        '[vet]\nwidth = 2.5\nkeep = ["raw/a.fits"]\nset_aside = { "raw/b.fits" = "a lamp" }\n'
+        'limits = [{ quality = "star width", above = 5, filter = "Johnson V" }]\n'
+    )
+    (folder / "plan.toml").write_text(GOOD + words)
+    vetting = read_plan(folder / "plan.toml").vetting
+    assert (vetting.rules.width, vetting.rules.light) == (2.5, USUAL_RULES.light)
+    assert vetting.keep == ("raw/a.fits",)
+    assert vetting.set_aside == {"raw/b.fits": "a lamp"}
+    # A filter is called as its files are.
+    assert vetting.limits == (Limit("star width", above=5.0, filter="V"),)
