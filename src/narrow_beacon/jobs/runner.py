@@ -314,12 +314,13 @@ class Runner:
         self, job: Job, progress: Progress, state: str, words: str, trace: str = ""
     ) -> None:
         self._now = None  # before anyone can read in the records that it is finished
-        self._set(
-            job.id, state=state, words=words, finished=now(), done=progress.done,
-            total=progress.total, failures=progress.failures[:_MOST_FAILURES], log=trace,
-        )  # fmt: skip
         with self._store.session() as session:
+            # In one: whoever sees that it is finished sees the campaign's new revision too.
             session.get_one(Campaign, job.campaign_id).revision += 1
+            record = session.get_one(Job, job.id)
+            record.state, record.words, record.finished = state, words, now()
+            record.done, record.total, record.log = progress.done, progress.total, trace
+            record.failures = progress.failures[:_MOST_FAILURES]
         self._events.publish(
             "job", job=job.id, campaign=job.campaign_id, job_kind=job.kind, state=state, words=words
         )
