@@ -73,8 +73,8 @@ def test_exposures_stand_still_on_one_another_before_they_are_placed(
 
 def test_light_and_troubles_are_known_before_a_catalogue(client: Client, campaign: int) -> None:
     found = exposures(client, campaign)
-    assert found[CLOUD]["light"] == pytest.approx(0.3, abs=0.03)
-    clear = [e["light"] for i, e in enumerate(found) if i not in (CLOUD, LONG, ELSEWHERE)]
+    assert found[CLOUD]["transparency"] == pytest.approx(0.3, abs=0.03)
+    clear = [e["transparency"] for i, e in enumerate(found) if i not in (CLOUD, LONG, ELSEWHERE)]
     assert np.allclose(clear, 1.0, atol=0.03)
     proposed = {i: e["proposal"] for i, e in enumerate(found) if e["proposal"]}
     assert proposed.keys() == {CLOUD, LONG, ELSEWHERE}
@@ -120,6 +120,24 @@ def test_what_is_no_limit_is_refused(
     answer = client.ask("PUT", f"campaigns/{campaign}/vetting", {"limits": [limit]})
     assert answer.status_code == 422
     assert words in answer.json()["detail"]
+
+
+def test_a_limit_holds_when_exposures_are_looked_at_again_and_when_rules_change(
+    client: Client, campaign: int
+) -> None:
+    found = exposures(client, campaign)
+    width = sorted(e["fwhm_px"] for i, e in enumerate(found) if i != LONG)[-3]
+    change(client, campaign, limits=[{"quality": "star width", "above": width}])
+    aside = {e["id"] for e in exposures(client, campaign) if e["aside_by"] == "limit"}
+    assert aside
+    client.post(f"campaigns/{campaign}/jobs", {"kind": "look"})
+    client.wait(campaign)
+    assert {e["id"] for e in exposures(client, campaign) if e["aside_by"]} == aside
+    rules = client.get(f"campaigns/{campaign}/vetting")["usual"]
+    change(client, campaign, rules={**rules, "light": 0.2})
+    assert {e["id"] for e in exposures(client, campaign) if e["aside_by"]} == aside
+    change(client, campaign, rules=rules, limits=[])
+    assert not any(e["aside_by"] for e in exposures(client, campaign))
 
 
 def test_rules_move_what_is_proposed_and_can_be_taken_back(client: Client, campaign: int) -> None:

@@ -32,7 +32,7 @@ export type Quality =
   | "transparency"
   | "noise"
   | "saturated"
-  | "drift_arcsec"
+  | "drift_px"
   | "turn_deg"
   | "zero_point"
   | "airmass";

@@ -16,7 +16,12 @@ from narrow_beacon.core.frames.frame import Correction, Frame, RawFile
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.jobs.census_files import write_groups
-from narrow_beacon.jobs.proposals import propose, restore_reasonless, set_proposal
+from narrow_beacon.jobs.proposals import (
+    apply_limits,
+    propose,
+    restore_reasonless,
+    set_proposal,
+)
 from narrow_beacon.jobs.work import Work
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains
@@ -227,6 +232,7 @@ class RecordKeeper(Keeper):
         looked: Mapping[int, Looked],
         looks: NightLooks,
     ) -> None:
+        wanted = self.reference(jobs)
         with self._work.store.session() as session:
             campaign = self._work.campaign(session)
             files = {file.id: file for file in files_of(session, campaign)}
@@ -235,7 +241,7 @@ class RecordKeeper(Keeper):
                 file = files[ids[job.index]]
                 _write_look(file, job.index, prints[job.index], looked[job.index], looks, ids)
             if looks.reference is not None:
-                by = "observer" if self.reference(jobs) == looks.reference.index else "program"
+                by = "observer" if wanted == looks.reference.index else "program"
                 campaign.reference = {
                     "file": ids[looks.reference.index], "by": by, "words": looks.reference.words,
                 }  # fmt: skip
@@ -243,9 +249,11 @@ class RecordKeeper(Keeper):
                 session, campaign, [f for f in files.values() if not f.placed_with],
                 {ids[index]: words for index, words in looks.reasons.items()},
             )  # fmt: skip
+            apply_limits(session, campaign, [files[number] for number in ids.values()])
             campaign.revision += 1
+        in_use = set(prints.values())
         for old in self._work.folder("looks").glob("*.npz"):
-            if old.stem not in set(prints.values()):
+            if old.stem not in in_use:
                 old.unlink(missing_ok=True)
 
     def probed(self, name: str) -> Probed | None:

@@ -12,17 +12,25 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.curve.time import exposure_times
-from narrow_beacon.core.stars.limits import LIMIT
+from narrow_beacon.core.frames.colour import STEP
+from narrow_beacon.core.stars.limits import LIMIT, Limit, limit_words
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.codec import quality_from_json
 from narrow_beacon.reduce.looking import unmatched_words
 from narrow_beacon.reduce.prepare import Prepared
 from narrow_beacon.reduce.settle import Settled
-from narrow_beacon.reduce.vet import Moments, lights_from, outside, spoiled_looks
+from narrow_beacon.reduce.vet import Moments, lights_from, outside, spoiled_looks, values_of
 from narrow_beacon.store.actions import Change, act, new_cast, new_recipe
 from narrow_beacon.store.campaigns import place_of
 from narrow_beacon.store.files import files_of
-from narrow_beacon.store.models import Campaign, CastRecord, NightFile, PlacementRecord, Recipe
+from narrow_beacon.store.models import (
+    Campaign,
+    CastRecord,
+    Night,
+    NightFile,
+    PlacementRecord,
+    Recipe,
+)
 from narrow_beacon.store.placements import solution_of
 from narrow_beacon.store.vetting import rules_of
 
@@ -43,8 +51,86 @@ def propose_by_looks(session: Session, campaign: Campaign) -> None:
         before = file.aside_reason if file.aside_by == "program" else file.proposal
         found[file.id] = own or (before if before.startswith(_OF_CAST) else "")
         set_proposal(file, found[file.id])
-    restore_reasonless(session, campaign, files, {i: words for i, words in found.items() if words})
+    told = {number: words for number, words in found.items() if words}
+    restore_reasonless(session, campaign, files, told)
+    apply_limits(session, campaign, files)
     campaign.revision += 1
+
+
+def apply_limits(
+    session: Session,
+    campaign: Campaign,
+    files: Sequence[NightFile],
+    limits: tuple[Limit, ...] | None = None,
+    with_it: Sequence[Change] = (),
+) -> None:
+    """Set aside what lies beyond limits, those in force or others, and take back what does no
+    longer; ``with_it`` is changed in the same action.
+    """
+    limits = rules_of(campaign).limits if limits is None else limits
+    changes, dropped, back = _limit_changes(limits, files, limit_values(session, campaign, files))
+    does = [f"set aside {counted(dropped, 'exposure')}"] if dropped else []
+    does += [f"restored {counted(back, 'exposure')}"] if back else []
+    named = ", ".join(limit.words for limit in limits) or "none"
+    words = f"{' and '.join(does) or 'changed'} by limits: {named}"
+    act(session, campaign, words, [*with_it, *changes])
+
+
+def limit_values(
+    session: Session, campaign: Campaign, files: Sequence[NightFile]
+) -> dict[int, tuple[dict[str, float], str, str]]:
+    """What limits are on, filter and night of each exposure, by its number."""
+    known = [file for file in files if file.mid_utc]
+    position, site = _target_of(campaign), place_of(session, campaign)
+    airmass = np.full(len(known), np.nan)
+    if position is not None and known:
+        mids = [file.mid_utc for file in known if file.mid_utc]
+        airmass = exposure_times(mids, *position, site).airmass
+    evenings = dict(
+        session.execute(select(Night.id, Night.evening).where(Night.campaign_id == campaign.id))
+        .tuples()
+        .all()
+    )
+    found = {}
+    for file, mass in zip(known, airmass, strict=True):
+        step = STEP if file.parent_id is not None else 1
+        light = float((file.evidence or {}).get("light", "nan"))
+        values = values_of(quality_from_json(file.quality), step, light, float(mass))
+        found[file.id] = values, file.filter, evenings.get(file.night_id or 0, "")
+    return found
+
+
+def _limit_changes(
+    limits: tuple[Limit, ...],
+    files: Sequence[NightFile],
+    values: Mapping[int, tuple[dict[str, float], str, str]],
+) -> tuple[list[Change], int, int]:
+    """What limits change, how many exposures they set aside and how many they give back. What the
+    observer or the program decided on stays.
+    """
+    changes = []
+    dropped = back = 0
+    for file in files:
+        if file.id not in values or file.aside_by not in ("", "limit"):
+            continue
+        words = "" if file.kept or file.trouble else limit_words(limits, *values[file.id])
+        if words == (file.aside_reason if file.aside_by == "limit" else ""):
+            continue
+        dropped += bool(words) and not file.aside_by
+        back += not words
+        changes += [
+            Change("file", file.id, "aside_by", "limit" if words else ""),
+            Change("file", file.id, "aside_reason", words),
+        ]
+        if words:
+            changes.append(Change("file", file.id, "proposal", ""))
+    return changes, dropped, back
+
+
+def _target_of(campaign: Campaign) -> tuple[float, float] | None:
+    if campaign.target_ra_deg is None or campaign.target_dec_deg is None:
+        return None
+    return campaign.target_ra_deg, campaign.target_dec_deg
 
 
 def looks_reasons(
@@ -56,14 +142,11 @@ def looks_reasons(
         if file.quality and file.mid_utc and file.aside_by != "observer" and not file.trouble:
             groups.setdefault(file.group_name, []).append(file)
     rules, site = rules_of(campaign).rules, place_of(session, campaign)
-    position = None
-    if campaign.target_ra_deg is not None and campaign.target_dec_deg is not None:
-        position = campaign.target_ra_deg, campaign.target_dec_deg
     reasons: dict[int, str] = {}
     for own in groups.values():
         mids = [file.mid_utc for file in own if file.mid_utc]
-        jd = exposure_times(mids, *(position or (0.0, 0.0)), None).jd_utc
-        moments = Moments(jd, np.full(jd.size, np.nan), position or (0.0, 0.0), site)
+        jd = exposure_times(mids, 0.0, 0.0, None).jd_utc
+        moments = Moments(jd, np.full(jd.size, np.nan), site)
         lights = lights_from([file.evidence or {} for file in own])
         qualities = [quality_from_json(file.quality) for file in own]
         reasons |= spoiled_looks([file.id for file in own], qualities, lights, moments, rules)
@@ -113,47 +196,28 @@ def propose(
     if settled.cast is not None:
         _take_cast(session, campaign, ready, settled)
         _take_radii(session, campaign, settled)
-    reasons = {ids[index]: reason for index, reason in settled.set_aside.items()}
+    # Limits are the observer's own: what lies beyond them is set aside, not put forward.
+    reasons = {
+        ids[index]: reason
+        for index, reason in settled.set_aside.items()
+        if not reason.startswith(LIMIT)
+    }
     files = [file for file in files_of(session, campaign) if file.part == "exposure"]
     evidence = {ids[index]: dict(own) for index, own in settled.evidence.items()}
     known = settled.cast is not None
-    limited = []
     for file in files:
         file.evidence = evidence.get(file.id, file.evidence)
-        words = reasons.get(file.id, "")
-        if words.startswith(LIMIT):
-            limited.append((file, words))
-            words = ""
-        elif not words and not known:
-            words = file.proposal
-        set_proposal(file, words)
+        set_proposal(file, reasons.get(file.id, "" if known else file.proposal))
     if known:
         restore_reasonless(session, campaign, files, reasons)
-        set_aside_by_limits(session, campaign, limited)
+        apply_limits(session, campaign, files)
     if accept:
         accept_proposals(session, campaign, files)
-    for index, words in settled.to_consider.items():
-        file = next(file for file in files if file.id == ids[index])
-        if not file.proposal:
-            set_proposal(file, words)
+    to_consider = {ids[index]: words for index, words in settled.to_consider.items()}
+    for file in files:
+        if file.id in to_consider and not file.proposal:
+            set_proposal(file, to_consider[file.id])
     campaign.revision += 1
-
-
-def set_aside_by_limits(
-    session: Session, campaign: Campaign, limited: Sequence[tuple[NightFile, str]]
-) -> None:
-    """Set aside what lies beyond the observer's limits, as one action."""
-    changes = []
-    for file, words in limited:
-        if file.aside_by or file.kept:
-            continue
-        changes += [
-            Change("file", file.id, "aside_by", "limit"),
-            Change("file", file.id, "aside_reason", words),
-            Change("file", file.id, "proposal", ""),
-        ]
-    if changes:
-        act(session, campaign, f"set aside {counted(len(limited), 'exposure')} by limits", changes)
 
 
 def _take_cast(session: Session, campaign: Campaign, ready: Prepared, settled: Settled) -> None:
@@ -183,7 +247,10 @@ def _take_radii(session: Session, campaign: Campaign, settled: Settled) -> None:
 
 
 def restore_reasonless(
-    session: Session, campaign: Campaign, files: Sequence[NightFile], reasons: Mapping[int, str]
+    session: Session,
+    campaign: Campaign,
+    files: Sequence[NightFile],
+    reasons: Mapping[int, str],
 ) -> None:
     """Take exposures back that the program had set aside for a reason which holds no longer, and
     renew the words of others; as one action.
@@ -191,12 +258,12 @@ def restore_reasonless(
     changes = []
     back = 0
     for file in files:
-        if file.aside_by not in ("program", "limit") or reasons.get(file.id) == file.aside_reason:
+        if file.aside_by != "program" or reasons.get(file.id) == file.aside_reason:
             continue
         reason = reasons.get(file.id, "")
         back += not reason
         changes += [
-            Change("file", file.id, "aside_by", file.aside_by if reason else ""),
+            Change("file", file.id, "aside_by", "program" if reason else ""),
             Change("file", file.id, "aside_reason", reason),
         ]
     if changes:

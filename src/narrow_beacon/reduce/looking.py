@@ -48,7 +48,6 @@ _RADIUS_FWHM, _MASK_FWHM, _RING_FWHM = 1.8, 2.5, (3.5, 5.5)
 _NEAR_PX = 2.5
 _WIDTHS_FIT = (0.6, 1.4)
 _ABOUT, _ROUND = 0.1, 1.3
-_AGAIN = 1.15
 _OTHER_KITS = (0.2, 5.0)
 """Scales of other kits' pixels in the reference's, where neither is known."""
 _CANDIDATES = 3

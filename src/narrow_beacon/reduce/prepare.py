@@ -58,15 +58,12 @@ class Prepared:
     def times(self) -> Times:
         """Times and airmass of the exposures for the target, or for the middle of the field."""
         mids = [frame.mid_utc for frame in self.exposures if frame.mid_utc]
-        return exposure_times(mids, *(self.position_deg or (0.0, 0.0)), self.plan.site)
-
-    @property
-    def position_deg(self) -> tuple[float, float] | None:
-        """Where the target is, or the middle of the field; None where neither is known."""
         target = self.field.target
         if target is not None:
-            return target_place(self.field.stars, target)
-        return position_of(self.plan, self.exposures)
+            position = target_place(self.field.stars, target)
+        else:
+            position = position_of(self.plan, self.exposures) or (0.0, 0.0)
+        return exposure_times(mids, *position, self.plan.site)
 
 
 def prepare(

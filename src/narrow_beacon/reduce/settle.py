@@ -25,6 +25,7 @@ from narrow_beacon.reduce.curves import (
 from narrow_beacon.reduce.prepare import Prepared, fixed_step, target_place
 from narrow_beacon.reduce.settle_remarks import (
     beside_remarks,
+    bright_sky_remarks,
     doubts_remarks,
     dropped_remark,
     noisy_sky_remarks,
@@ -132,6 +133,7 @@ def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -
                     "give the parts in Cast",
                 )
             )  # fmt: skip
+    remarks += bright_sky_remarks(judgement.spoiled, ready.plan.site)
     remarks += noisy_sky_remarks(ready, results)
     remarks += uneven_sky_remarks(ready, results)
     for curve in curves:
@@ -187,9 +189,7 @@ def judge(ready: Prepared, results: Sequence[ExposureResult]) -> Judgement:
     evidence: dict[int, dict[str, object]] = {}
     for own in groups.values():
         indices = [result.index for result in own]
-        moments = Moments(
-            times.jd_utc[indices], times.airmass[indices], ready.position_deg, ready.plan.site
-        )
+        moments = Moments(times.jd_utc[indices], times.airmass[indices], ready.plan.site)
         seconds = np.array([by_index[index].frame.exposure_s for index in indices])
         lights = census_lights(own, moments.airmass, seconds)
         qualities = [result.quality for result in own if result.quality is not None]

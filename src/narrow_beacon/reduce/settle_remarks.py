@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Dropped
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED
+from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.remarks import Remark
+from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.reduce.prepare import Prepared
 from narrow_beacon.reduce.tasks import ExposureResult
@@ -151,3 +153,19 @@ def dropped_remark(dropped: Dropped, curve: FilterCurve) -> Remark:
         "none: it takes no part",
         "make it a comparison star again in Cast, if you know better",
     )
+
+
+def bright_sky_remarks(reasons: Mapping[int, str], site: Site | None) -> list[Remark]:
+    """Words where it cannot be told what made the sky bright."""
+    count = sum(words.startswith("bright sky") for words in reasons.values())
+    if not count or site is not None:
+        return []
+    return [
+        Remark(
+            "vet",
+            f"{counted(count, 'exposure')} with a bright sky, and it is not known where Sun and "
+            "Moon stood",
+            matters="whether it was twilight, moonlight or a lamp is not told",
+            remedy="give the site in Intake, or [site] in the plan",
+        )
+    ]

@@ -50,18 +50,17 @@ class Lights:
 
 @dataclass(frozen=True)
 class Moments:
-    """When exposures were taken: JD(UTC) and airmass (exposures), and from where of which part of
-    the sky, where that is known.
+    """When exposures were taken: JD(UTC) and airmass (exposures), and from where, where that is
+    known.
     """
 
     jd_utc: Floats
     airmass: Floats
-    position_deg: tuple[float, float] | None
     site: Site | None
 
     def take(self, at: Sequence[int]) -> Moments:
         """Some of them."""
-        return Moments(self.jd_utc[list(at)], self.airmass[list(at)], self.position_deg, self.site)
+        return Moments(self.jd_utc[list(at)], self.airmass[list(at)], self.site)
 
 
 def lights_of(
@@ -126,8 +125,8 @@ def spoiled_looks(
 
     sky = column("sky_adu_per_px")
     sun, moon, lit = np.full(sky.size, np.nan), np.full(sky.size, np.nan), float("nan")
-    if np.any(sky_over_dark(sky) > rules.sky) and moments.site and moments.position_deg:
-        above = _above(tuple(moments.jd_utc.tolist()), moments.position_deg, moments.site)
+    if np.any(sky_over_dark(sky) > rules.sky) and moments.site:
+        above = _above(tuple(moments.jd_utc.tolist()), moments.site)
         sun, moon, lit = above.sun_deg, above.moon_deg, above.moon_lit
     looks = Looks(
         moments.jd_utc, column("fwhm_px"), column("elongation"), column("angle_deg"), sky,
@@ -137,8 +136,8 @@ def spoiled_looks(
 
 
 @lru_cache(maxsize=16)
-def _above(jds: tuple[float, ...], position_deg: tuple[float, float], site: Site) -> SkyAbove:
-    return sky_above(np.array(jds), *position_deg, site)
+def _above(jds: tuple[float, ...], site: Site) -> SkyAbove:
+    return sky_above(np.array(jds), 0.0, 0.0, site)  # Sun and Moon alone are asked for
 
 
 def evidence_of(lights: Lights, at: int) -> dict[str, object]:

@@ -57,6 +57,7 @@ from narrow_beacon.reduce.prepare import (
 )
 from narrow_beacon.reduce.reading import hash_files, read_raw_files
 from narrow_beacon.reduce.settle import Settled, settle
+from narrow_beacon.reduce.settle_remarks import bright_sky_remarks
 from narrow_beacon.reduce.sorting import SortedFiles, inspected, sort_raw_files
 from narrow_beacon.reduce.tasks import (
     ExposureResult,
@@ -287,9 +288,10 @@ class Walk:
         times = exposure_times(mids, *(position or (0.0, 0.0)), self.plan.site)
         blank = np.full(times.jd_utc.size, np.nan)
         airmass = times.airmass if position and self.plan.site else blank
-        moments = Moments(times.jd_utc, airmass, position, self.plan.site)
+        moments = Moments(times.jd_utc, airmass, self.plan.site)
         looks = judge_looks(jobs, looked, moments, self.plan.vetting, self.keeper.reference(jobs))
         self.keeper.keep_looks(jobs, prints, looked, looks)
+        self.keeper.keep_remarks("look", bright_sky_remarks(looks.reasons, self.plan.site))
 
     @cached_property
     def prepared(self) -> Prepared:

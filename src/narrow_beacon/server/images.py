@@ -114,15 +114,8 @@ def view_of_file(number: int, off: str = "") -> View:
     """An exposure or calibration frame as it is seen with some stations off."""
     with shared().store.session() as session:
         file = file_of(session, number)
-        chain_name, campaign, sha256, path = file.chain, file.campaign_id, file.sha256, file.path
-        record = None
-        if chain_name:
-            record = session.scalars(
-                select(ChainRecord).where(
-                    ChainRecord.campaign_id == campaign, ChainRecord.name == chain_name
-                )
-            ).first()
-        version = image_version(sha256, record.fingerprint if record else "")
+        path, record = file.path, _chain_of(session, file)
+        version = image_version(file.sha256, record.fingerprint if record else "")
         key = ("file", number, version, off)
         view = _kept(key)
         if view:
@@ -145,6 +138,16 @@ def view_of_file(number: int, off: str = "") -> View:
     view = View(pixels, version, even=bool(over or tried), noise=noise)
     view.first, view.step = raw.source.first, raw.source.step
     return _keep(key, view)
+
+
+def _chain_of(session: Session, file: NightFile) -> ChainRecord | None:
+    if not file.chain:
+        return None
+    return session.scalars(
+        select(ChainRecord).where(
+            ChainRecord.campaign_id == file.campaign_id, ChainRecord.name == file.chain
+        )
+    ).first()
 
 
 def _flat_over(raw: RawFile, number: int) -> Plane:
@@ -280,16 +283,9 @@ def cutout(number: int, query: CutoutQuery) -> Response:
     """
     with shared().store.session() as session:
         file = file_of(session, number)
-        record = session.scalars(
-            select(ChainRecord).where(
-                ChainRecord.campaign_id == file.campaign_id, ChainRecord.name == file.chain
-            )
-        ).first()
-        raw = load(RawFile, file.raw)
-        quality, version = (
-            file.quality or {},
-            image_version(file.sha256, record.fingerprint if record else ""),
-        )
+        record = _chain_of(session, file)
+        raw, quality = load(RawFile, file.raw), file.quality or {}
+        version = image_version(file.sha256, record.fingerprint if record else "")
         place = _place_of_star(session, file, query.star) if query.star is not None else None
     x, y = place or (query.x, query.y)
     if raw.source is None or x is None or y is None:

@@ -69,15 +69,14 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
             light[files[index].id] = curve.transparency[at]
             zero[files[index].id] = curve.ensemble.zero_point[at]
     chains = chain_prints(session, campaign)
-    first_centre: dict[int, tuple[float, float]] = {}
+    first: dict[int, Sequence[float]] = {}
     rules = rules_of(campaign).rules
     found = []
     for index, file in enumerate(files):
-        plane, drift = planes.get(file.id), None
+        plane, drift, turn = planes.get(file.id), None, None
         if plane and not file.trouble:
-            middle = _middle(plane, file.height, file.width)
-            start = first_centre.setdefault(file.night_id or 0, middle)
-            drift = float(np.hypot(middle[0] - start[0], middle[1] - start[1]))
+            start = first.setdefault(file.night_id or 0, plane)
+            drift, turn = _moved(plane, start, file)
         q, match = file.quality or {}, file.match or {}
         evidence = file.evidence or {}
         assert file.mid_utc is not None
@@ -90,12 +89,11 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
                 airmass=finite(times.airmass[index]), fwhm_px=width_px(file),
                 elongation=q.get("elongation"), stars=q.get("stars"),
                 angle_deg=q.get("angle_deg"), slope=q.get("slope"), saturated=q.get("saturated"),
-                noise=q.get("noise_ratio"), light=evidence.get("light"),
-                turn_deg=match.get("turn_deg"), match=_match_words(match),
+                noise=q.get("noise_ratio"), turn_deg=turn, match=_match_words(match),
                 trails=q.get("trails") or [], shaded=_shaded(evidence, rules),
                 sky_adu_per_px=q.get("sky_adu_per_px"),
-                transparency=finite(light.get(file.id, evidence.get("light"))),
-                zero_point=finite(zero.get(file.id)), drift_arcsec=drift,
+                transparency=finite(evidence.get("light", light.get(file.id))),
+                zero_point=finite(zero.get(file.id)), drift_px=drift,
                 plane=list(plane) if plane else None,
                 width=file.width, height=file.height, kit=file.kit, placed=file.id in placed,
                 measured=bool(file.measured_with) and not file.trouble, trouble=file.trouble or "",
@@ -155,6 +153,20 @@ def matched_planes(
             d * p + e * s, d * q + e * t, d * r + e * u + f,
         )  # fmt: skip
     return found
+
+
+def _moved(
+    plane: Sequence[float], start: Sequence[float], file: ExposureRow
+) -> tuple[float, float]:
+    """How far the field moved since the night's first exposure, in pixels, since what they measure
+    on the sky is known only once it is placed; and turned, in degrees, half turns of the mount
+    apart.
+    """
+    (x, y), (x0, y0) = (_middle(p, file.height, file.width) for p in (plane, start))
+    a, b, _, d, e, _ = plane
+    drift = np.hypot(x - x0, y - y0) / np.sqrt(abs(a * e - b * d))
+    turn = np.degrees(np.arctan2(b, e) - np.arctan2(start[1], start[4]))
+    return float(drift), float((turn + 90.0) % 180.0 - 90.0)
 
 
 def _middle(plane: Sequence[float], height: int, width: int) -> tuple[float, float]:

@@ -8,22 +8,17 @@ from dataclasses import asdict
 from apiflask import APIBlueprint
 from sqlalchemy.orm import Session
 
-from narrow_beacon.core.curve.time import Times
-from narrow_beacon.core.frames.colour import STEP
-from narrow_beacon.core.stars.limits import QUALITIES, Limit, limit_words
+from narrow_beacon.core.stars.limits import QUALITIES, Limit
 from narrow_beacon.core.stars.troubles import USUAL_RULES, VetRules
-from narrow_beacon.core.words import counted
-from narrow_beacon.jobs.proposals import propose_by_looks
+from narrow_beacon.jobs.proposals import apply_limits, limit_values, propose_by_looks
 from narrow_beacon.plan_keys import limits_of
-from narrow_beacon.reduce.codec import quality_from_json
-from narrow_beacon.reduce.vet import values_of
-from narrow_beacon.server.night import ExposureRow, exposures_of, times_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.night import LimitIn, LimitOut, RulesIn, VettingIn, VettingOut
 from narrow_beacon.server.state import campaign_of, changing, files_in, shared
 from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import queue_job
-from narrow_beacon.store.models import Campaign, Night
+from narrow_beacon.store.files import files_of
+from narrow_beacon.store.models import Campaign, NightFile
 from narrow_beacon.store.vetting import rules_of
 
 blueprint = APIBlueprint("vetting", __name__)
@@ -40,8 +35,8 @@ def vetting(number: int) -> VettingOut:
 
 def _vetting(session: Session, campaign: Campaign) -> VettingOut:
     said = rules_of(campaign)
-    files = exposures_of(session, campaign)
-    values = _values(session, campaign, files)
+    files = _exposures(session, campaign)
+    values = limit_values(session, campaign, files)
     reference = campaign.reference or {}
     return VettingOut(
         rules=RulesIn(**asdict(said.rules)),
@@ -52,7 +47,10 @@ def _vetting(session: Session, campaign: Campaign) -> VettingOut:
                 drops=sum(
                     limit.drops(*values[file.id])
                     for file in files
-                    if not file.trouble and file.aside_by in ("", "limit")
+                    if file.id in values
+                    and not file.trouble
+                    and not file.kept
+                    and file.aside_by in ("", "limit")
                 ),
             )
             for limit in said.limits
@@ -64,24 +62,8 @@ def _vetting(session: Session, campaign: Campaign) -> VettingOut:
     )  # fmt: skip
 
 
-def _values(
-    session: Session, campaign: Campaign, files: Sequence[ExposureRow]
-) -> dict[int, tuple[dict[str, float], str, str]]:
-    """What limits are on, filter and night of each exposure, by its number."""
-    times: Times = times_of(session, campaign, files)
-    evenings = {
-        night.id: night.evening
-        for night in session.query(Night).where(Night.campaign_id == campaign.id)
-    }
-    found = {}
-    for index, file in enumerate(files):
-        step = STEP if file.parent_id is not None else 1
-        light = float((file.evidence or {}).get("light", "nan"))
-        values = values_of(
-            quality_from_json(file.quality), step, light, float(times.airmass[index])
-        )
-        found[file.id] = values, file.filter, evenings.get(file.night_id or 0, "")
-    return found
+def _exposures(session: Session, campaign: Campaign) -> list[NightFile]:
+    return [file for file in files_of(session, campaign) if file.part == "exposure"]
 
 
 @blueprint.put("/api/campaigns/<int:number>/vetting")
@@ -126,26 +108,10 @@ def _change_rules(session: Session, campaign: Campaign, rules: VetRules) -> None
 def _change_limits(session: Session, campaign: Campaign, limits: tuple[Limit, ...]) -> None:
     """Keep the limits, set aside what lies beyond them, and take back what does no longer."""
     after = {**(campaign.vetting or {}), "limits": [asdict(limit) for limit in limits]}
-    changes = [Change("campaign", campaign.id, "vetting", after)]
-    files = exposures_of(session, campaign)
-    values = _values(session, campaign, files)
-    dropped = back = 0
-    for file in files:
-        words = "" if file.kept or file.trouble else limit_words(limits, *values[file.id])
-        if words == (file.aside_reason if file.aside_by == "limit" else ""):
-            continue
-        if file.aside_by not in ("", "limit"):
-            continue
-        dropped += bool(words) and not file.aside_by
-        back += not words
-        changes += [
-            Change("file", file.id, "aside_by", "limit" if words else ""),
-            Change("file", file.id, "aside_reason", words),
-        ]
-    does = [f"set aside {counted(dropped, 'exposure')}"] if dropped else []
-    does += [f"restored {counted(back, 'exposure')}"] if back else []
-    named = ", ".join(limit.words for limit in limits) or "none"
-    act(session, campaign, f"{' and '.join(does) or 'changed'} by limits: {named}", changes)
+    apply_limits(
+        session, campaign, _exposures(session, campaign), limits,
+        [Change("campaign", campaign.id, "vetting", after)],
+    )  # fmt: skip
 
 
 def _change_reference(session: Session, campaign: Campaign, number: int) -> None:

@@ -22,7 +22,7 @@ export const QUALITIES: Record<Quality, QualityWords> = {
   transparency: { words: "transparency", unit: "", digits: 2, limit: "light", side: "below" },
   noise: { words: "noise", unit: "× expected", digits: 2, limit: "noise", side: "above" },
   saturated: { words: "saturated", unit: "share", digits: 5, side: "above" },
-  drift_arcsec: { words: "drift", unit: "″", digits: 0, side: "above" },
+  drift_px: { words: "drift", unit: "px", digits: 1, side: "above" },
   turn_deg: { words: "turn", unit: "°", digits: 2, side: "above" },
   zero_point: { words: "zero point", unit: "mag", digits: 2, side: "below" },
   airmass: { words: "airmass", unit: "", digits: 2, limit: "airmass", side: "above" },

@@ -8,7 +8,6 @@ change. A reason begins with the trouble's name.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import NamedTuple
 
 import numpy as np
 from scipy.ndimage import label
@@ -168,7 +167,7 @@ def _drawn_out(looks: Looks, rules: VetRules) -> dict[int, str]:
         elif looks.elongation[at] > _LINE:
             words = f"tracking: {words}, into lines"
         else:
-            words = f"wind: {words}, another way than before and after"
+            words = f"wind: {words}, and not one way on several in a row"
         found[at] = words
     return found
 
@@ -223,30 +222,25 @@ def _obstructed(looks: Looks, rules: VetRules) -> dict[int, str]:
     return found
 
 
-class _Stretch(NamedTuple):
-    first: int
-    last: int
-
-
 def _dewed(looks: Looks, rules: VetRules) -> dict[int, str]:
     """Dew comes slowly: light falls and stars widen, steadily and over many exposures."""
     wide, _ = _usual(looks.fwhm_px)
     spoiled = (looks.light < rules.light) | (looks.fwhm_px > rules.width * wide)
     found = {}
     for at in np.flatnonzero(spoiled).tolist():
-        stretch = _falling(looks, at)
-        if stretch is None:
+        count = _falling(looks, at)
+        if not count:
             continue
         found[at] = (
             f"dew: {looks.light[at]:.0%} of the clear night's light comes through, less and less "
-            f"over {stretch.last - stretch.first + 1} exposures, while stars widened to "
+            f"over {count} exposures, while stars widened to "
             f"{looks.fwhm_px[at]:.1f} px"
         )
     return found
 
 
-def _falling(looks: Looks, at: int) -> _Stretch | None:
-    """The stretch up to an exposure over which light fell and stars widened, smoothly."""
+def _falling(looks: Looks, at: int) -> int:
+    """Over how many exposures up to one light fell and stars widened, smoothly; 0 where not."""
     light, width = looks.light, looks.fwhm_px
     first = at
     while first > 0 and light[first - 1] > light[first] - 0.01:
@@ -258,13 +252,13 @@ def _falling(looks: Looks, at: int) -> _Stretch | None:
     first += int(clear[-1]) if clear.size else 0
     own = slice(first, at + 1)
     if at + 1 - first < _DEW_RUN or not np.all(np.isfinite(light[own] + width[own])):
-        return None
+        return 0
     time = np.arange(at + 1 - first)
     steps = np.diff(light[own])
     falls, widens = spearmanr(time, light[own])[0], spearmanr(time, width[own])[0]
     jerk = float(np.abs(np.diff(steps)).max()) if steps.size > 1 else 0.0
     steady = falls < _FALLS and widens > _WIDENS and jerk < _JERK
-    return _Stretch(first, at) if steady else None
+    return at + 1 - first if steady else 0
 
 
 def _clouded(looks: Looks, rules: VetRules) -> dict[int, str]:

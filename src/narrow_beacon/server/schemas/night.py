@@ -28,9 +28,8 @@ class Exposure(BaseModel):
     slope: Number
     saturated: Number
     noise: Number
-    light: Number
-    """The share of the clear night's."""
     turn_deg: Number
+    """Since the night's first exposure, half turns apart."""
     match: str
     """How it lies on the reference, in words."""
     trails: list[list[float]]
@@ -39,8 +38,10 @@ class Exposure(BaseModel):
     stars: int | None
     sky_adu_per_px: Number
     transparency: Number
+    """The share of the clear night's light."""
     zero_point: Number
-    drift_arcsec: Number
+    drift_px: Number
+    """Since the night's first exposure."""
     plane: list[float] | None
     width: int
     kit: str

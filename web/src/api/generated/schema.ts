@@ -4432,8 +4432,6 @@ export interface components {
             saturated: number | null;
             /** Noise */
             noise: number | null;
-            /** Light */
-            light: number | null;
             /** Turn Deg */
             turn_deg: number | null;
             /** Match */
@@ -4450,8 +4448,8 @@ export interface components {
             transparency: number | null;
             /** Zero Point */
             zero_point: number | null;
-            /** Drift Arcsec */
-            drift_arcsec: number | null;
+            /** Drift Px */
+            drift_px: number | null;
             /** Plane */
             plane: number[] | null;
             /** Width */
