@@ -155,15 +155,16 @@ export function Film() {
       </div>
     </section>
   );
+}
 
-  function urlOf(e: Exposure, star: number | null, x: number, y: number): string | null {
-    const version = `version=${encodeURIComponent(e.version)}&half=${HALF}`;
-    if (e.placed && star !== null) return `/api/files/${e.id}/cutout?star=${star}&${version}`;
-    const place = e.plane ? apply(invert(e.plane as unknown as Affine), { x, y }) : null;
-    if (!place && star !== null) return null;
-    const at = place ?? { x: (e.width - 1) / 2, y: (e.height - 1) / 2 };
-    return `/api/files/${e.id}/cutout?x=${at.x.toFixed(1)}&y=${at.y.toFixed(1)}&${version}`;
-  }
+/** Where the cut-out of a star comes from, or of a place on the plane; null where none is known. */
+function urlOf(e: Exposure, star: number | null, x: number, y: number): string | null {
+  const version = `version=${encodeURIComponent(e.version)}&half=${HALF}`;
+  if (e.placed && star !== null) return `/api/files/${e.id}/cutout?star=${star}&${version}`;
+  const place = e.plane ? apply(invert(e.plane as unknown as Affine), { x, y }) : null;
+  if (!place && star !== null) return null;
+  const at = place ?? { x: (e.width - 1) / 2, y: (e.height - 1) / 2 };
+  return `/api/files/${e.id}/cutout?x=${at.x.toFixed(1)}&y=${at.y.toFixed(1)}&${version}`;
 }
 
 const scratch = typeof document === "undefined" ? null : document.createElement("canvas");
