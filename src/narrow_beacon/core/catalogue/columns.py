@@ -6,11 +6,13 @@ UCD1 words.
 
 from __future__ import annotations
 
+import difflib
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from narrow_beacon.core.bands import band_of_column
+from narrow_beacon.core.errors import CatalogueError
 
 
 @dataclass(frozen=True)
@@ -32,6 +34,7 @@ class Proposal:
     dec: str | None = None
     pm_ra: str | None = None
     pm_dec: str | None = None
+    parallax: str | None = None
     epoch: str | None = None
     variable: str | None = None
     bands: dict[str, tuple[str, str | None]] = field(default_factory=dict)
@@ -46,6 +49,7 @@ _UCD_RULES: tuple[tuple[str, str], ...] = (
     ("dec", r"^pos\.eq\.dec$|^pos_eq_dec"),
     ("pm_ra", r"^pos\.pm;pos\.eq\.ra$|^pos_eq_pmra$"),
     ("pm_dec", r"^pos\.pm;pos\.eq\.dec$|^pos_eq_pmdec$"),
+    ("parallax", r"^pos\.parallax($|;)|^pos_parlx"),
     ("epoch", r"^time\.epoch($|;)|^time_epoch$"),
     ("variable", r"^src\.var($|;)|^meta\.code;src\.var|^var_"),
 )
@@ -55,6 +59,7 @@ _NAME_RULES: tuple[tuple[str, str], ...] = (
     ("dec", r"^_?de(c)?(_?(j2000|icrs|deg|_deg))?$|^dej2000$|^delta"),
     ("pm_ra", r"^pm_?ra(_?cosdec|_?mas_?yr)?$"),
     ("pm_dec", r"^pm_?de(c)?(_?mas_?yr)?$"),
+    ("parallax", r"^(parallax|plx)(_?mas)?$"),
     ("epoch", r"^(ref_)?epoch(_?yr)?$"),
     ("variable", r"^(is_|known_)?var(iable|iability|flag)?(_flag)?$"),
 )
@@ -80,6 +85,47 @@ def propose_columns(columns: Sequence[Column]) -> Proposal:
                     taken.add(column.name)
     _propose_bands(columns, proposal, taken)
     return proposal
+
+
+MEANINGS = ("name", "ra", "dec", "pm_ra", "pm_dec", "parallax", "epoch", "variable")
+UNCERTAINTY = "_uncertainty"
+"""After a band's name, in what the observer says: the column of its uncertainties."""
+
+
+def said_of(proposal: Proposal) -> dict[str, str]:
+    """A proposal in the words in which an observer corrects it: column by meaning or band."""
+    said = {m: getattr(proposal, m) for m in MEANINGS if getattr(proposal, m) is not None}
+    for band, (magnitude, uncertainty) in proposal.bands.items():
+        said[band] = magnitude
+        if uncertainty is not None:
+            said[band + UNCERTAINTY] = uncertainty
+    return said
+
+
+def corrected(
+    proposal: Proposal, columns: Sequence[Column], said: Mapping[str, str], label: str
+) -> Proposal:
+    """A proposal with what the observer says of columns, by meaning, band or band and
+    ``_uncertainty``; an empty word takes a meaning away.
+
+    Raises CatalogueError where a column is not there.
+    """
+    if not said:
+        return proposal
+    names = [column.name for column in columns]
+    whole = said_of(proposal) | dict(said)
+    for meaning, name in whole.items():
+        if name and name not in names:
+            close = difflib.get_close_matches(name, names, n=3, cutoff=0.5) or names[:8]
+            raise CatalogueError(
+                f"catalogue {label}: has no column “{name}”, named for {meaning}; it has "
+                + ", ".join(close)
+            )
+    result = Proposal(**{meaning: whole.get(meaning) or None for meaning in MEANINGS})
+    for band, name in whole.items():
+        if name and band not in MEANINGS and not band.endswith(UNCERTAINTY):
+            result.bands[band] = (name, whole.get(band + UNCERTAINTY) or None)
+    return result
 
 
 def _propose_bands(columns: Sequence[Column], proposal: Proposal, taken: set[str]) -> None:

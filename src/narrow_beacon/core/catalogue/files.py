@@ -2,120 +2,148 @@
 
 from __future__ import annotations
 
-import io
-import warnings
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 from astropy import units
-from astropy.io import votable
 from astropy.table import Column as TableColumn
 from astropy.table import Table
 
 from narrow_beacon.core.arrays import Floats
-from narrow_beacon.core.catalogue.columns import Column, Proposal, propose_columns
-from narrow_beacon.core.catalogue.table import UNKNOWN_UNCERTAINTY_MAG, Band, StarTable
-from narrow_beacon.core.errors import CatalogueError, UnreadableFileError
+from narrow_beacon.core.catalogue.columns import Proposal, corrected, propose_columns
+from narrow_beacon.core.catalogue.table import UNKNOWN_UNCERTAINTY_MAG, Band, StarTable, joined
+from narrow_beacon.core.catalogue.tables import TableFile, open_table, open_votable
+from narrow_beacon.core.errors import CatalogueError
 from narrow_beacon.core.frames.header_values import sexagesimal_deg
-from narrow_beacon.core.frames.structure import opened
 
 _LEAST_UNCERTAINTY_MAG = 1e-4
-_START_BYTES = 65536
-_MOST_COLUMNS = 500
+NO_COLUMNS: Mapping[str, str] = {}
 
 
-def read_catalogue(path: Path, epoch_yr: float | None = None) -> StarTable:
-    """A star catalogue from a file. ``epoch_yr`` applies where no column gives the epoch.
+def read_catalogue(
+    path: Path, epoch_yr: float | None = None, columns: Mapping[str, str] = NO_COLUMNS
+) -> StarTable:
+    """A star catalogue from a file. ``epoch_yr`` applies where no column gives the epoch,
+    ``columns`` is what the observer says of them (see ``corrected``).
 
     Raises CatalogueError where the file is unreadable or lacks positions or magnitudes.
     """
-    try:
-        with path.open("rb") as file:
-            start = file.read(_START_BYTES)
-    except OSError as error:
-        raise CatalogueError(
-            f"catalogue {path.name}: cannot be opened ({error.strerror})"
-        ) from error
-    try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore")
-            table = _read_table(path, start)
-    except (CatalogueError, UnreadableFileError) as error:
-        raise CatalogueError(f"catalogue {error}") from error
-    except Exception as error:
-        raise CatalogueError(
-            f"catalogue {path.name}: not readable as VOTable, ECSV, CSV or FITS table"
-        ) from error
-    return stars_from_table(table, path.name, epoch_yr)
+    return joined(list(stars_in_blocks(path, epoch_yr, columns)))
 
 
-def _read_table(path: Path, start: bytes) -> Table:
-    if start.startswith(b"SIMPLE  ="):
-        with opened(path) as plain:
-            return Table.read(plain, format="fits")
-    if b"<VOTABLE" in start or (start.lstrip().startswith(b"<") and b"VOTABLE" in start.upper()):
-        return votable.parse_single_table(path).to_table(use_names_over_ids=True)
-    line = next((part for part in start.splitlines() if not part.startswith(b"#")), b"")
-    columns = line.count(b",") + 1
-    if columns > _MOST_COLUMNS or len(line) == _START_BYTES:
-        raise CatalogueError(f"{path.name}: has {columns} columns or more; no star catalogue has")
-    if b"\0" in start:
-        raise CatalogueError(f"{path.name}: is no text, and none of the tables that can be read")
-    if start.startswith(b"# %ECSV"):
-        return Table.read(path, format="ascii.ecsv")
-    return Table.read(path, format="ascii.csv", comment="#")
+def stars_in_blocks(
+    path: Path, epoch_yr: float | None = None, columns: Mapping[str, str] = NO_COLUMNS
+) -> Iterator[StarTable]:
+    """The stars of a file of any length, block by block and at one epoch. Raises CatalogueError as
+    ``read_catalogue`` does.
+    """
+    yield from _stars(open_table(path), epoch_yr, columns)
 
 
-def stars_from_votable(data: bytes, label: str, epoch_yr: float | None = None) -> StarTable:
+def stars_from_votable(
+    data: bytes, label: str, epoch_yr: float | None = None, columns: Mapping[str, str] = NO_COLUMNS
+) -> StarTable:
     """Stars from a VOTable in memory, as a cone search returns it. Raises CatalogueError."""
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")
-        table = votable.parse_single_table(io.BytesIO(data)).to_table(use_names_over_ids=True)
-    return stars_from_table(table, label, epoch_yr)
+    return joined(list(_stars(open_votable(data, label), epoch_yr, columns)))
 
 
-def stars_from_table(table: Table, label: str, epoch_yr: float | None = None) -> StarTable:
-    """Stars from a table with columns proposed by UCD, name and unit. Raises CatalogueError."""
-    columns = [_column(table[name]) for name in table.colnames]
-    proposal = propose_columns(columns)
-    if proposal.ra is None or proposal.dec is None:
+def meaning_of(file: TableFile, said: Mapping[str, str] = NO_COLUMNS) -> Proposal:
+    """Which column means what, by UCD, name and unit and by what the observer says. Raises
+    CatalogueError where positions or magnitudes are missing.
+    """
+    meaning = corrected(propose_columns(file.columns), file.columns, said, file.label)
+    count = len(file.columns)
+    if meaning.ra is None or meaning.dec is None:
         raise CatalogueError(
-            f"catalogue {label}: none of its {len(table.colnames)} columns is a right ascension "
-            "and declination; call them ra and dec, or give them their UCDs"
+            f"catalogue {file.label}: none of its {count} columns is a right ascension "
+            "and declination; call them ra and dec, give them their UCDs, or say which they are"
         )
-    if not proposal.bands:
+    if not meaning.bands:
         raise CatalogueError(
-            f"catalogue {label}: none of its {len(table.colnames)} columns is a magnitude; "
+            f"catalogue {file.label}: none of its {count} columns is a magnitude; "
             "comparison stars need at least one band, such as V_mag"
         )
-    ra = _angle(table[proposal.ra], hours=True)
-    dec = _angle(table[proposal.dec], hours=False)
+    return meaning
+
+
+def _stars(
+    file: TableFile, epoch_yr: float | None, columns: Mapping[str, str]
+) -> Iterator[StarTable]:
+    meaning = meaning_of(file, columns)
+    uses = [
+        meaning.name, meaning.ra, meaning.dec, meaning.pm_ra, meaning.pm_dec, meaning.parallax,
+        meaning.epoch, meaning.variable, *(n for pair in meaning.bands.values() for n in pair),
+    ]  # fmt: skip
+    text = {name for name in (meaning.name, meaning.variable) if name}
+    epoch = None
+    found = rows = 0
+    for table in file.blocks({name for name in uses if name}, text):
+        stars = _block(table, meaning, epoch_yr, epoch, rows)
+        rows += len(table)
+        if stars is not None:
+            epoch = stars.epoch_yr
+            found += len(stars)
+            yield stars
+    if not found:
+        raise CatalogueError(f"catalogue {file.label}: holds no star with a position")
+
+
+def _block(
+    table: Table, meaning: Proposal, epoch_said: float | None, epoch: float | None, above: int
+) -> StarTable | None:
+    """The stars of some rows with a position, at ``epoch`` where one is given; None without any."""
+    assert meaning.ra is not None
+    assert meaning.dec is not None
+    ra = _angle(table[meaning.ra], hours=True)
+    dec = _angle(table[meaning.dec], hours=False)
     good = np.flatnonzero(np.isfinite(ra) & np.isfinite(dec) & (np.abs(dec) <= 90))
     if good.size == 0:
-        raise CatalogueError(f"catalogue {label}: holds no star with a position")
-    epoch = _epoch(table, proposal, epoch_yr)
+        return None
+    own = _epochs(table, meaning, epoch_said)
+    if epoch is None:
+        epoch = float(np.median(own[np.isfinite(own)]))
     stars = StarTable(
-        names=_names(table, proposal),
+        names=_names(table, meaning, above),
         ra_deg=ra % 360.0,
         dec_deg=dec,
-        pm_ra_mas_yr=_motion(table, proposal.pm_ra),
-        pm_dec_mas_yr=_motion(table, proposal.pm_dec),
+        pm_ra_mas_yr=_motion(table, meaning.pm_ra),
+        pm_dec_mas_yr=_motion(table, meaning.pm_dec),
         epoch_yr=epoch,
-        bands={band: _band(table, *names) for band, names in proposal.bands.items()},
-        known_variable=_flags(table, proposal.variable),
+        bands={band: _band(table, *names) for band, names in meaning.bands.items()},
+        known_variable=_flags(table, meaning.variable),
+        parallax_mas=_parallax(table, meaning.parallax),
     )
-    return stars if good.size == len(stars) else stars.take(good)
+    stars = stars if good.size == len(stars) else stars.take(good)
+    return _at_one_epoch(stars, own[good])
 
 
-def _column(column: TableColumn) -> Column:
-    meta = getattr(column, "meta", {}) or {}
-    ucd = str(meta.get("ucd") or meta.get("UCD") or getattr(column, "ucd", "") or "")
-    return Column(column.name, ucd, str(column.unit or ""), column.dtype.kind in "iuf")
+def _at_one_epoch(stars: StarTable, own: Floats) -> StarTable:
+    """Positions that are each of an epoch of their own, moved to the table's."""
+    late = np.where(np.isfinite(own), stars.epoch_yr - own, 0.0)
+    if not np.any(np.abs(late) > 1e-6):
+        return stars
+    step = StarTable(
+        stars.names, stars.ra_deg, stars.dec_deg, stars.pm_ra_mas_yr * late,
+        stars.pm_dec_mas_yr * late, 0.0, {}, stars.known_variable,
+    )  # fmt: skip
+    ra, dec = step.at_epoch(1.0)
+    return replace(stars, ra_deg=ra, dec_deg=dec)
 
 
 def _numbers(column: TableColumn) -> Floats:
+    if column.dtype.kind not in "iuf":
+        return np.array([_number(str(value)) for value in column])
     filled = np.ma.filled(np.ma.asarray(column).astype(float), np.nan)
     return np.asarray(filled, float)
+
+
+def _number(text: str) -> float:
+    try:
+        return float(text)
+    except ValueError:
+        return float("nan")
 
 
 def _angle(column: TableColumn, *, hours: bool) -> Floats:
@@ -137,30 +165,39 @@ def _angle(column: TableColumn, *, hours: bool) -> Floats:
 def _motion(table: Table, name: str | None) -> Floats:
     if name is None:
         return np.zeros(len(table))
-    values = _numbers(table[name])
-    unit = table[name].unit
-    if unit is not None:
+    return _in_units(table[name], units.mas / units.yr, "proper motion")
+
+
+def _parallax(table: Table, name: str | None) -> Floats | None:
+    """In mas; what is below nothing is the measuring's noise."""
+    return None if name is None else np.maximum(_in_units(table[name], units.mas, "parallax"), 0.0)
+
+
+def _in_units(column: TableColumn, unit: units.UnitBase, kind: str) -> Floats:
+    values = _numbers(column)
+    if column.unit is not None:
         try:
-            values = values * float(units.Unit(unit).to(units.mas / units.yr))
+            values = values * float(units.Unit(column.unit).to(unit))
         except (units.UnitConversionError, ValueError, TypeError) as error:
             raise CatalogueError(
-                f"column {name}: “{unit}” is not a unit of proper motion"
+                f"column {column.name}: “{column.unit}” is not a unit of {kind}"
             ) from error
     return np.nan_to_num(values)
 
 
-def _epoch(table: Table, proposal: Proposal, given: float | None) -> float:
-    if proposal.epoch is not None:
-        epochs = _numbers(table[proposal.epoch])
+def _epochs(table: Table, meaning: Proposal, said: float | None) -> Floats:
+    usual = 2000.0 if said is None else said
+    if meaning.epoch is not None:
+        epochs = _numbers(table[meaning.epoch])
         if np.isfinite(epochs).any():
-            return float(np.nanmedian(epochs))
-    return 2000.0 if given is None else given
+            return epochs
+    return np.full(len(table), usual)
 
 
-def _names(table: Table, proposal: Proposal) -> tuple[str, ...]:
-    if proposal.name is None:
-        return tuple(f"star {row + 1}" for row in range(len(table)))
-    return tuple(str(value).strip() for value in table[proposal.name])
+def _names(table: Table, meaning: Proposal, above: int) -> tuple[str, ...]:
+    if meaning.name is None:
+        return tuple(f"star {above + row + 1}" for row in range(len(table)))
+    return tuple(str(value).strip() for value in table[meaning.name])
 
 
 def _band(table: Table, magnitude: str, uncertainty: str | None) -> Band:
@@ -178,5 +215,5 @@ def _band(table: Table, magnitude: str, uncertainty: str | None) -> Band:
 def _flags(table: Table, name: str | None) -> np.ndarray:
     if name is None:
         return np.zeros(len(table), bool)
-    no = {"", "0", "false", "f", "n", "no", "--", "none", "nan", "not_available", "constant"}
+    no = {"", "0", "false", "f", "n", "no", "--", "none", "nan", "not_available", "constant", "0.0"}
     return np.array([str(value).strip().lower() not in no for value in table[name]])

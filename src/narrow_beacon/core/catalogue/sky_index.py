@@ -28,6 +28,56 @@ def separation_deg(
     return np.degrees(2.0 * np.arcsin(np.minimum(chord / 2.0, 1.0)))
 
 
+CELL_BAND = 10_000_000
+"""A cell's number is its band's times this, and its column."""
+
+
+def sky_cells(turn: Floats, dec_deg: Floats, size_deg: float) -> Ints:
+    """The cell of each position (right ascension from 0 to 1, declination in degrees): bands of
+    declination cut into columns, so that all cells are about as large.
+    """
+    band = np.floor((dec_deg + 90.0) / size_deg).astype(np.int64)
+    columns = _columns(band, size_deg)
+    column = np.minimum((turn * columns).astype(np.int64), columns - 1)
+    return band * CELL_BAND + column
+
+
+def cells_about(
+    ra_deg: float, dec_deg: float, radius_deg: float, size_deg: float
+) -> list[tuple[int, int]]:
+    """The runs of cells, first and last, that a circle can touch, in ascending order."""
+    runs = []
+    low, high = max(dec_deg - radius_deg, -90.0), min(dec_deg + radius_deg, 90.0)
+    for band in range(int((low + 90.0) / size_deg), int((high + 90.0) / size_deg) + 1):
+        columns = int(_columns(np.array([band]), size_deg)[0])
+        half = _half_width(dec_deg, radius_deg, band * size_deg - 90.0, size_deg)
+        start = band * CELL_BAND
+        if half >= 180.0 or 2.0 * half / 360.0 * columns >= columns - 1:
+            runs.append((start, start + columns - 1))
+            continue
+        first = int(np.floor((ra_deg - half) / 360.0 * columns))
+        last = int(np.floor((ra_deg + half) / 360.0 * columns))
+        if first < 0 or last >= columns:
+            runs += [(start, start + last % columns), (start + first % columns, start + columns - 1)]
+        else:
+            runs.append((start + first, start + last))
+    return runs
+
+
+def _columns(band: Ints, size_deg: float) -> Ints:
+    middle = np.radians((band + 0.5) * size_deg - 90.0)
+    return np.maximum(np.floor(360.0 * np.cos(middle) / size_deg), 1).astype(np.int64)
+
+
+def _half_width(dec_deg: float, radius_deg: float, low: float, size_deg: float) -> float:
+    """Half of the right ascension in degrees that a circle covers in a band, or more."""
+    if abs(dec_deg) + radius_deg >= 90.0:
+        return 180.0
+    # At its widest a circle reaches asin(sin r / cos δ) to either side.
+    wide = np.degrees(np.arcsin(np.sin(np.radians(radius_deg)) / np.cos(np.radians(dec_deg))))
+    return float(wide) + 1e-9
+
+
 class SkyIndex:
     """Search stars by position."""
 

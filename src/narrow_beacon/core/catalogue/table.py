@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import difflib
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -40,6 +41,8 @@ class StarTable:
     epoch_yr: float
     bands: dict[str, Band]
     known_variable: Bools
+    parallax_mas: Floats | None = None
+    """None where the catalogue says nothing of distances; 0 for the stars that have none."""
 
     def __len__(self) -> int:
         return len(self.names)
@@ -61,17 +64,32 @@ class StarTable:
         """The row of a star by name, case and spaces ignored; None where it is not there."""
         return self._rows.get(_key(name))
 
-    def at_epoch(self, year: float) -> tuple[Floats, Floats]:
-        """Right ascension and declination in degrees at a Julian year, proper motion applied.
+    def at_epoch(self, year: float, earth_au: Floats | None = None) -> tuple[Floats, Floats]:
+        """Right ascension and declination in degrees at a Julian year, proper motion applied; and
+        parallax, where ``earth_au``, (3), says how far the Earth stands from the barycentre (ICRS).
 
         Motion is along the tangent, which for stars that move less than 10″ a year is right to
-        0.01″ over a century unless they are within a degree of a pole.
+        0.01″ over a century unless they are within a degree of a pole. Parallax: Seidelmann
+        (1992, Explanatory Supplement, 3.316); positions are taken as the barycentre sees them.
         """
         years = year - self.epoch_yr
-        dec = self.dec_deg + self.pm_dec_mas_yr * _MAS_DEG * years
+        east, north = self.pm_ra_mas_yr * years, self.pm_dec_mas_yr * years
+        if earth_au is not None and self.parallax_mas is not None:
+            x, y, z = earth_au
+            a, d = np.radians(self.ra_deg), np.radians(self.dec_deg)
+            east = east + self.parallax_mas * (x * np.sin(a) - y * np.cos(a))
+            north = north + self.parallax_mas * (
+                (x * np.cos(a) + y * np.sin(a)) * np.sin(d) - z * np.cos(d)
+            )
+        dec = self.dec_deg + north * _MAS_DEG
         cos_dec = np.maximum(np.cos(np.radians(self.dec_deg)), 1e-6)
-        ra = self.ra_deg + self.pm_ra_mas_yr * _MAS_DEG * years / cos_dec
+        ra = self.ra_deg + east * _MAS_DEG / cos_dec
         return ra % 360.0, np.clip(dec, -90.0, 90.0)
+
+    def moved_to(self, epoch_yr: float) -> StarTable:
+        """The same stars with their positions at another epoch."""
+        ra, dec = self.at_epoch(epoch_yr)
+        return replace(self, ra_deg=ra, dec_deg=dec, epoch_yr=epoch_yr)
 
     def brightness_order(self) -> Ints:
         """Rows from brightest to faintest by the band that most stars have, others after."""
@@ -98,6 +116,7 @@ class StarTable:
                 for band, b in self.bands.items()
             },
             np.append(self.known_variable, True),
+            None if self.parallax_mas is None else np.append(self.parallax_mas, 0.0),
         )
 
     def take(self, rows: Ints) -> StarTable:
@@ -111,7 +130,42 @@ class StarTable:
             self.epoch_yr,
             {n: Band(b.magnitude[rows], b.uncertainty[rows]) for n, b in self.bands.items()},
             self.known_variable[rows],
+            None if self.parallax_mas is None else self.parallax_mas[rows],
         )
+
+
+def joined(tables: Sequence[StarTable]) -> StarTable:
+    """All stars of some tables one after the other, at the first one's epoch; a band that a table
+    lacks is unknown there.
+    """
+    if len(tables) == 1:
+        return tables[0]
+    epoch = tables[0].epoch_yr
+    moved = [t if t.epoch_yr == epoch else t.moved_to(epoch) for t in tables]
+    bands = list(dict.fromkeys(band for table in moved for band in table.bands))
+    parallaxes = [np.zeros(len(t)) if t.parallax_mas is None else t.parallax_mas for t in moved]
+    return StarTable(
+        tuple(name for table in moved for name in table.names),
+        np.concatenate([t.ra_deg for t in moved]),
+        np.concatenate([t.dec_deg for t in moved]),
+        np.concatenate([t.pm_ra_mas_yr for t in moved]),
+        np.concatenate([t.pm_dec_mas_yr for t in moved]),
+        epoch,
+        {
+            band: Band(
+                np.concatenate([_band(t, band).magnitude for t in moved]),
+                np.concatenate([_band(t, band).uncertainty for t in moved]),
+            )
+            for band in bands
+        },
+        np.concatenate([t.known_variable for t in moved]),
+        None if all(t.parallax_mas is None for t in moved) else np.concatenate(parallaxes),
+    )
+
+
+def _band(table: StarTable, band: str) -> Band:
+    nothing = np.full(len(table), np.nan)
+    return table.bands.get(band) or Band(nothing, np.full(len(table), UNKNOWN_UNCERTAINTY_MAG))
 
 
 def _key(name: str) -> str:

@@ -9,8 +9,8 @@ import numpy as np
 from numba import njit
 
 from narrow_beacon.core.arrays import Floats, Ints
-from narrow_beacon.core.catalogue.sky_index import positions
-from narrow_beacon.core.place.patterns import BAND, Cells
+from narrow_beacon.core.catalogue.sky_index import CELL_BAND, positions
+from narrow_beacon.core.place.patterns import Cells
 from narrow_beacon.core.place.solution import Solution, project
 
 _ARCSEC_RAD = 1.0 / 206264.806
@@ -178,7 +178,9 @@ def _coincide(  # type: ignore[no-untyped-def]
     matched = 0
     diagonal = np.degrees(scale * np.hypot(image.width, image.height))
     reach = min(_REACH, int(np.ceil(diagonal / cells.size_deg)))
-    band0, turn0 = cells.band[first], cells.turn[first]
+    dec0 = np.degrees(np.arcsin(min(max(vectors[first, 2], -1.0), 1.0)))
+    band0 = int(np.floor((dec0 + 90.0) / cells.size_deg))
+    turn0 = np.arctan2(vectors[first, 1], vectors[first, 0]) / (2.0 * np.pi) % 1.0
     for step in range(2 * reach + 1):
         # From the middle outwards.
         band = band0 + (step + 1) // 2 * (1 if step % 2 else -1)
@@ -189,12 +191,12 @@ def _coincide(  # type: ignore[no-untyped-def]
         wide = min(2 * reach + 1, columns)
         left = int(turn0 * columns) - wide // 2
         for k in range(wide):
-            cell = band * BAND + (left + k) % columns
+            cell = band * CELL_BAND + (left + k) % columns
             at = np.searchsorted(cells.ids, cell)
             if at == cells.ids.size or cells.ids[at] != cell:
                 continue
             for where in range(cells.starts[at], cells.starts[at + 1]):
-                v = vectors[cells.members[where]]
+                v = vectors[where]
                 dm = v[0] * m[0] + v[1] * m[1] + v[2] * m[2]
                 if dm <= 0.1:
                     continue

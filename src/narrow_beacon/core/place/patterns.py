@@ -15,6 +15,7 @@ from numba import njit
 from scipy.spatial import cKDTree
 
 from narrow_beacon.core.arrays import Floats, Ints
+from narrow_beacon.core.catalogue.sky_index import sky_cells
 
 STARS_PER_CELL = 6
 SPREAD = 1.5
@@ -40,17 +41,13 @@ def image_quads(x_px: Floats, y_px: Floats, shortest_px: float, longest_px: floa
 
 
 class Cells(NamedTuple):
-    """Stars listed by cells of the sky, bands of declination cut into columns: the ``ids`` of those
-    that hold any, ascending; from where on in ``members`` each one's stars stand, brightest first;
-    and band and right ascension (0 to 1) of each star.
+    """Stars that stand cell after cell of the sky: the ``ids`` of those that hold any, ascending,
+    and where each one's stars start, brightest first; the last start is the end of all.
     """
 
     size_deg: float
     ids: Ints
     starts: Ints
-    members: Ints
-    band: Ints
-    turn: Floats
 
 
 @dataclass(frozen=True)
@@ -58,15 +55,14 @@ class Level:
     """Patterns of catalogue stars with spans from ``span_deg`` to ``SPREAD`` times that."""
 
     span_deg: float
-    rows: Ints
-    """Catalogue rows of the stars chosen for this level, brightest first."""
     vectors: Floats
+    """Unit vectors of the stars chosen for this level, cell after cell."""
     cells: Cells
     quads: Quads
     tree: cKDTree
 
 
-def catalogue_level(vectors: Floats, rows: Ints, span_deg: float) -> Level | None:
+def catalogue_level(vectors: Floats, span_deg: float) -> Level | None:
     """Patterns of one size among catalogue stars (unit vectors, brightest first).
 
     The brightest few stars of each cell as large as the span take part, so that the pattern's
@@ -90,36 +86,31 @@ def catalogue_level(vectors: Floats, rows: Ints, span_deg: float) -> Level | Non
     count = _catalogue_quads(v, starts, neighbours, chord, codes, stars)
     if count == 0:
         return None
-    quads = Quads(codes[:count], stars[:count])
+    # From here on the stars stand cell after cell, so that those about a pattern lie together.
+    order, cells = cells_of(v, span_deg)
+    place = np.empty(order.size, np.int64)
+    place[order] = np.arange(order.size)
+    quads = Quads(codes[:count], place[stars[:count]])
     tree_of_codes = cKDTree(quads.codes, balanced_tree=False)
-    return Level(span_deg, rows[chosen], v, cells_of(v, span_deg), quads, tree_of_codes)
+    return Level(span_deg, v[order], cells, quads, tree_of_codes)
 
 
-BAND = 10_000_000
-"""A cell's number is its band's times this, and its column."""
+def cells_of(vectors: Floats, size_deg: float) -> tuple[Ints, Cells]:
+    """The order of stars (unit vectors, brightest first) cell after cell, and those cells."""
+    cell = _cell_of(vectors, size_deg)
+    order = np.argsort(cell, kind="stable")
+    ids, starts = np.unique(cell[order], return_index=True)
+    return order, Cells(size_deg, ids, np.append(starts, cell.size))
 
 
-def cells_of(vectors: Floats, size_deg: float) -> Cells:
-    """The cells of stars (unit vectors, brightest first)."""
-    band, turn, cell = _cell_of(vectors, size_deg)
-    members = np.argsort(cell, kind="stable")
-    ids, starts = np.unique(cell[members], return_index=True)
-    return Cells(size_deg, ids, np.append(starts, cell.size), members, band, turn)
-
-
-def _cell_of(vectors: Floats, size_deg: float) -> tuple[Ints, Floats, Ints]:
-    """Band, right ascension (0 to 1) and cell of each star."""
+def _cell_of(vectors: Floats, size_deg: float) -> Ints:
     dec = np.degrees(np.arcsin(np.clip(vectors[:, 2], -1, 1)))
     turn = np.arctan2(vectors[:, 1], vectors[:, 0]) / (2.0 * np.pi) % 1.0
-    band = np.floor((dec + 90.0) / size_deg).astype(np.int64)
-    middle = np.radians((band + 0.5) * size_deg - 90.0)
-    columns = np.maximum(np.floor(360.0 * np.cos(middle) / size_deg), 1).astype(np.int64)
-    column = np.minimum((turn * columns).astype(np.int64), columns - 1)
-    return band, turn, band * BAND + column
+    return sky_cells(turn, dec, size_deg)
 
 
 def _brightest_per_cell(vectors: Floats, size_deg: float) -> Ints:
-    _, _, cell = _cell_of(vectors, size_deg)
+    cell = _cell_of(vectors, size_deg)
     order = np.argsort(cell, kind="stable")
     sorted_cells = cell[order]
     first = np.searchsorted(sorted_cells, sorted_cells, side="left")

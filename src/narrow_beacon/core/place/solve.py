@@ -131,7 +131,7 @@ class Solver:
         name = (key, number)
         if name not in self._levels:
             span = _SMALLEST_SPAN_DEG * _LEVEL_STEP**number
-            self._levels[name] = catalogue_level(self.index.vectors[rows], rows, span)
+            self._levels[name] = catalogue_level(self.index.vectors[rows], span)
         return self._levels[name]
 
     def _solve(

@@ -1,0 +1,226 @@
+"""Tables of any kind in blocks of rows: VOTable, ECSV, CSV, FITS. Text and FITS tables of any
+length are read in bounded memory; a VOTable is read whole.
+"""
+
+from __future__ import annotations
+
+import io
+import warnings
+from collections.abc import Callable, Collection, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+from astropy.io import fits, votable
+from astropy.table import Column as TableColumn
+from astropy.table import MaskedColumn, Table
+from pyarrow import csv
+
+from narrow_beacon.core.catalogue.columns import Column
+from narrow_beacon.core.errors import CatalogueError, UnreadableFileError
+from narrow_beacon.core.frames.structure import GZIP_MAGIC, opened
+
+BLOCK_ROWS = 200_000
+_START_BYTES = 65536
+_HEAD_BYTES = 1 << 20
+_TEXT_BLOCK_BYTES = 1 << 24
+_MOST_COLUMNS = 500
+_MOST_VOTABLE_BYTES = 1_000_000_000
+_NOTHING = ["", "NA", "N/A", "NaN", "nan", "null", "None", "--", "-", "…"]
+
+
+@dataclass(frozen=True)
+class TableFile:
+    """A table's columns, its first rows, and a way to go through all of it in blocks of the columns
+    asked for; those of them that are ``text`` come as they are written.
+    """
+
+    label: str
+    columns: tuple[Column, ...]
+    head: Table
+    _blocks: Callable[[Collection[str], Collection[str]], Iterator[Table]]
+
+    def blocks(self, wanted: Collection[str], text: Collection[str]) -> Iterator[Table]:
+        """The rows, in their order. Raises CatalogueError where the table breaks off."""
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            try:
+                yield from self._blocks(wanted, text)
+            except pa.ArrowInvalid as error:
+                raise CatalogueError(f"catalogue {self.label}: {_plain(error)}") from error
+
+
+def open_table(path: Path) -> TableFile:
+    """Look at a table. Raises CatalogueError, with what is wrong, where it can't be read."""
+    try:
+        with path.open("rb") as file:
+            start = file.read(_START_BYTES)
+    except OSError as error:
+        raise CatalogueError(
+            f"catalogue {path.name}: cannot be opened ({error.strerror})"
+        ) from error
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            return _look(path, start)
+    except (CatalogueError, UnreadableFileError) as error:
+        raise CatalogueError(f"catalogue {error}") from error
+    except Exception as error:
+        raise CatalogueError(
+            f"catalogue {path.name}: not readable as VOTable, ECSV, CSV or FITS table"
+        ) from error
+
+
+def open_votable(data: bytes, label: str) -> TableFile:
+    """A VOTable in memory, as a cone search returns it."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        return _whole(votable.parse_single_table(io.BytesIO(data)), label)
+
+
+def column_of(column: TableColumn) -> Column:
+    """Name, UCD and unit of a column."""
+    meta = getattr(column, "meta", {}) or {}
+    ucd = str(meta.get("ucd") or meta.get("UCD") or getattr(column, "ucd", "") or "")
+    return Column(column.name, ucd, str(column.unit or ""), column.dtype.kind in "iuf")
+
+
+def _look(path: Path, start: bytes) -> TableFile:
+    if start.startswith((b"SIMPLE  =", GZIP_MAGIC)):
+        return _fits(path)
+    if b"<VOTABLE" in start or (start.lstrip().startswith(b"<") and b"VOTABLE" in start.upper()):
+        if path.stat().st_size > _MOST_VOTABLE_BYTES:
+            raise CatalogueError(
+                f"{path.name}: a VOTable of more than 1 GB is not read; save it as CSV or FITS"
+            )
+        return _whole(votable.parse_single_table(path), path.name)
+    line = next((part for part in start.splitlines() if not part.startswith(b"#")), b"")
+    columns = line.count(b",") + 1
+    if columns > _MOST_COLUMNS or len(line) == _START_BYTES:
+        raise CatalogueError(f"{path.name}: has {columns} columns or more; no star catalogue has")
+    if b"\0" in start:
+        raise CatalogueError(f"{path.name}: is no text, and none of the tables that can be read")
+    return _text(path, ecsv=start.startswith(b"# %ECSV"))
+
+
+def _table_file(label: str, head: Table, blocks: Callable[..., Iterator[Table]]) -> TableFile:
+    return TableFile(label, tuple(column_of(head[n]) for n in head.colnames), head, blocks)
+
+
+def _whole(parsed: votable.tree.TableElement, label: str) -> TableFile:
+    table = parsed.to_table(use_names_over_ids=True)
+
+    def blocks(wanted: Collection[str], _: Collection[str]) -> Iterator[Table]:
+        yield table[[name for name in table.colnames if name in wanted]]
+
+    return _table_file(label, table, blocks)
+
+
+def _fits(path: Path) -> TableFile:
+    with opened(path) as plain, fits.open(plain) as hdus:
+        number = next((n for n, hdu in enumerate(hdus) if isinstance(hdu, fits.BinTableHDU)), None)
+        number = number if number is not None else _ascii_table(hdus)
+        if number is None:
+            raise CatalogueError(f"{path.name}: a FITS file without a table in it")
+        head = Table.read(hdus[number], format="fits")[:50]
+
+    def blocks(wanted: Collection[str], _: Collection[str]) -> Iterator[Table]:
+        with fits.open(path, memmap=True) as hdus:
+            rows = hdus[number].data
+            names = [name for name in head.colnames if name in wanted]
+            for first in range(0, len(rows), BLOCK_ROWS):
+                part = rows[first : first + BLOCK_ROWS]
+                table = Table()
+                for name in names:
+                    table[name] = MaskedColumn(np.array(part[name]), unit=head[name].unit)
+                yield table
+
+    return _table_file(path.name, head, blocks)
+
+
+def _ascii_table(hdus: fits.HDUList) -> int | None:
+    return next((n for n, hdu in enumerate(hdus) if isinstance(hdu, fits.TableHDU)), None)
+
+
+def _text(path: Path, *, ecsv: bool) -> TableFile:
+    with path.open("rb") as file:
+        start = file.read(_HEAD_BYTES)
+        whole = not file.read(1)
+    if not whole:
+        start = start[: start.rfind(b"\n") + 1]
+    above = _lines_above(start)
+    rows = start.splitlines(keepends=True)[above:]
+    delimiter, told = ",", None
+    if ecsv:
+        told = Table.read(b"".join(start.splitlines(True)[: above + 1]).decode() + "\n",
+                          format="ascii.ecsv")  # fmt: skip
+        delimiter = "," if b"# delimiter: ','" in start or b'# delimiter: ","' in start else " "
+    parse = csv.ParseOptions(delimiter=delimiter, invalid_row_handler=_stray)
+    convert = csv.ConvertOptions(null_values=_NOTHING, strings_can_be_null=True)
+    first = csv.read_csv(
+        io.BytesIO(b"".join(rows)), parse_options=parse, convert_options=convert,
+        read_options=csv.ReadOptions(use_threads=False),
+    )  # fmt: skip
+    head = _as_table(first.slice(0, 2000), told)
+    numeric = {name for name in head.colnames if head[name].dtype.kind in "iuf"}
+
+    def blocks(wanted: Collection[str], text: Collection[str]) -> Iterator[Table]:
+        names = [name for name in head.colnames if name in wanted]
+        types = {n: pa.float64() if n in numeric and n not in text else pa.string() for n in names}
+        reader = csv.open_csv(
+            path,
+            read_options=csv.ReadOptions(
+                skip_rows=above, use_threads=False, block_size=_TEXT_BLOCK_BYTES
+            ),
+            parse_options=parse,
+            convert_options=csv.ConvertOptions(
+                null_values=_NOTHING, strings_can_be_null=True, include_columns=names,
+                column_types=types,
+            ),
+        )  # fmt: skip
+        for batch in reader:
+            if batch.num_rows:
+                yield _as_table(pa.Table.from_batches([batch]), told)
+
+    return _table_file(path.name, head, blocks)
+
+
+def _stray(row: csv.InvalidRow) -> str:
+    return "skip" if (row.text or "").lstrip().startswith("#") else "error"
+
+
+def _lines_above(start: bytes) -> int:
+    """How many lines of comments and nothing stand above the line of names."""
+    for number, line in enumerate(start.splitlines()):
+        if line.strip() and not line.startswith(b"#"):
+            return number
+    raise CatalogueError("the file is empty")
+
+
+def _as_table(rows: pa.Table, told: Table | None) -> Table:
+    table = Table()
+    for name in rows.column_names:
+        column = rows.column(name)
+        missing = column.is_null().to_numpy(zero_copy_only=False)
+        kind = column.type
+        if pa.types.is_integer(kind) or pa.types.is_floating(kind):
+            values = column.fill_null(0).to_numpy()
+        else:
+            values = _words(column)
+        made = MaskedColumn(values, mask=missing)
+        if told is not None:
+            made.unit = told[name].unit
+            made.meta = {"ucd": column_of(told[name]).ucd}
+        table[name] = made
+    return table
+
+
+def _words(column: pa.ChunkedArray) -> Sequence[str]:
+    return np.array([str(value) for value in column.fill_null("").to_pylist()]
+                    if pa.types.is_string(column.type)
+                    else ["" if v is None else str(v) for v in column.to_pylist()])  # fmt: skip
+
+
+def _plain(error: Exception) -> str:
+    return str(error).replace("CSV conversion error to double: invalid value", "no number:")[:200]
