@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import errno
+import os
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from narrow_beacon.core.errors import BeaconError
@@ -31,3 +35,25 @@ def disk_words(error: OSError, place: Path | str = "") -> str:
             "or mount it for writing, then start the same again."
         )
     return f"{where}: {error.strerror or error}. What was done before holds; start the same again."
+
+
+@contextmanager
+def replaced_folder(folder: Path) -> Iterator[Path]:
+    """An empty folder beside another one, which takes its place once it is whole and is gone where
+    that fails.
+    """
+    folder.parent.mkdir(parents=True, exist_ok=True)
+    scratch = folder.with_name(f".{folder.name}.{os.getpid()}")
+    shutil.rmtree(scratch, ignore_errors=True)
+    scratch.mkdir()
+    try:
+        yield scratch
+        if folder.exists():
+            old = folder.with_name(f".{folder.name}.{os.getpid()}.old")
+            folder.rename(old)
+            scratch.rename(folder)
+            shutil.rmtree(old)
+        else:
+            scratch.rename(folder)
+    finally:
+        shutil.rmtree(scratch, ignore_errors=True)

@@ -113,7 +113,8 @@ def corrected(
     if not said:
         return proposal
     names = [column.name for column in columns]
-    whole = said_of(proposal) | dict(said)
+    # What the observer says of a column ends what was proposed of it.
+    whole = {m: n for m, n in said_of(proposal).items() if n not in said.values()} | dict(said)
     for meaning, name in whole.items():
         if name and name not in names:
             close = difflib.get_close_matches(name, names, n=3, cutoff=0.5) or names[:8]
@@ -121,7 +122,9 @@ def corrected(
                 f"catalogue {label}: has no column “{name}”, named for {meaning}; it has "
                 + ", ".join(close)
             )
-    result = Proposal(**{meaning: whole.get(meaning) or None for meaning in MEANINGS})
+    result = Proposal()
+    for meaning in MEANINGS:
+        setattr(result, meaning, whole.get(meaning) or None)
     for band, name in whole.items():
         if name and band not in MEANINGS and not band.endswith(UNCERTAINTY):
             result.bands[band] = (name, whole.get(band + UNCERTAINTY) or None)

@@ -58,7 +58,10 @@ def cells_about(
         first = int(np.floor((ra_deg - half) / 360.0 * columns))
         last = int(np.floor((ra_deg + half) / 360.0 * columns))
         if first < 0 or last >= columns:
-            runs += [(start, start + last % columns), (start + first % columns, start + columns - 1)]
+            runs += [
+                (start, start + last % columns),
+                (start + first % columns, start + columns - 1),
+            ]
         else:
             runs.append((start + first, start + last))
     return runs

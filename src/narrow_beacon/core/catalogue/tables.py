@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import io
 import warnings
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -216,7 +216,7 @@ def _as_table(rows: pa.Table, told: Table | None) -> Table:
     return table
 
 
-def _words(column: pa.ChunkedArray) -> Sequence[str]:
+def _words(column: pa.ChunkedArray) -> np.ndarray:
     return np.array([str(value) for value in column.fill_null("").to_pylist()]
                     if pa.types.is_string(column.type)
                     else ["" if v is None else str(v) for v in column.to_pylist()])  # fmt: skip

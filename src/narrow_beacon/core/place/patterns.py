@@ -20,6 +20,7 @@ from narrow_beacon.core.catalogue.sky_index import sky_cells
 STARS_PER_CELL = 6
 SPREAD = 1.5
 """Longest over shortest span of the patterns of one level."""
+CODE_TOLERANCE = 0.012
 _INNER = 4
 _MOST_QUADS = 3_000_000
 
@@ -61,6 +62,17 @@ class Level:
     quads: Quads
     tree: cKDTree
 
+    @property
+    def pattern_stars(self) -> Ints:
+        """Rows of A, B, C, D in ``vectors``, (patterns, 4)."""
+        return self.quads.stars
+
+    def alike(self, codes: Floats) -> tuple[Ints, Ints, Floats]:
+        """Pairs of codes (rows, 4) and patterns that are alike: row, pattern, distance."""
+        distance, which = self.tree.query(codes, k=3, distance_upper_bound=CODE_TOLERANCE)
+        row, column = np.nonzero(np.isfinite(distance))
+        return row, which[row, column], distance[row, column]
+
 
 def catalogue_level(vectors: Floats, span_deg: float) -> Level | None:
     """Patterns of one size among catalogue stars (unit vectors, brightest first).
@@ -68,7 +80,7 @@ def catalogue_level(vectors: Floats, span_deg: float) -> Level | None:
     The brightest few stars of each cell as large as the span take part, so that the pattern's
     density follows the field that it is meant for. None where there are too few.
     """
-    chosen = _brightest_per_cell(vectors, span_deg)
+    chosen = brightest_per_cell(vectors, span_deg)
     if chosen.size < 4:
         return None
     v = vectors[chosen]
@@ -109,17 +121,18 @@ def _cell_of(vectors: Floats, size_deg: float) -> Ints:
     return sky_cells(turn, dec, size_deg)
 
 
-def _brightest_per_cell(vectors: Floats, size_deg: float) -> Ints:
+def brightest_per_cell(vectors: Floats, size_deg: float, stars: int = STARS_PER_CELL) -> Ints:
+    """Rows of the brightest stars of each cell, in their order (unit vectors, brightest first)."""
     cell = _cell_of(vectors, size_deg)
     order = np.argsort(cell, kind="stable")
     sorted_cells = cell[order]
     first = np.searchsorted(sorted_cells, sorted_cells, side="left")
     rank = np.arange(cell.size) - first
-    return np.sort(order[rank < STARS_PER_CELL])
+    return np.sort(order[rank < stars])
 
 
 @njit(cache=True, nogil=True)
-def _put(codes, stars, n, a, b, c, d, cx, cy, dx, dy):  # type: ignore[no-untyped-def]
+def put_pattern(codes, stars, n, a, b, c, d, cx, cy, dx, dy):  # type: ignore[no-untyped-def]
     """Write a code in its one canonical form: C and D ordered, the pair nearer to A."""
     if cx + dx > 1.0:
         a, b = b, a
@@ -159,9 +172,47 @@ def _image_quads(x, y, shortest, longest, codes, stars):  # type: ignore[no-unty
                     break
             for i in range(found):
                 for j in range(i + 1, found):
-                    _put(codes, stars, count, a, b, inner[i], inner[j], zx[i], zy[i], zx[j], zy[j])
+                    put_pattern(
+                        codes, stars, count, a, b, inner[i], inner[j], zx[i], zy[i], zx[j], zy[j]
+                    )
                     count += 1
     return count
+
+
+@njit(cache=True, nogil=True)
+def stars_between(v, a, b, neighbours, beyond, inner, zx, zy):  # type: ignore[no-untyped-def]
+    """Fill in the first of the neighbours, before row ``beyond``, that lie in the circle over AB,
+    and where they are in its frame; returns how many.
+    """
+    u = v[b] - v[a]
+    m = v[a] + v[b]
+    m /= np.sqrt(m[0] ** 2 + m[1] ** 2 + m[2] ** 2)
+    e1 = u / np.sqrt(u[0] ** 2 + u[1] ** 2 + u[2] ** 2)
+    e2x = m[1] * e1[2] - m[2] * e1[1]
+    e2y = m[2] * e1[0] - m[0] * e1[2]
+    e2z = m[0] * e1[1] - m[1] * e1[0]
+    half = 0.5 * np.sum(u * e1) / (v[a, 0] * m[0] + v[a, 1] * m[1] + v[a, 2] * m[2])
+    found = 0
+    for c in neighbours:
+        if c == b:
+            continue
+        if c >= beyond:
+            break
+        dot = 0.0
+        for i in range(3):
+            dot += (v[c, i] - v[a, i]) * (v[c, i] - v[b, i])
+        if dot >= 0.0:
+            continue
+        dm = v[c, 0] * m[0] + v[c, 1] * m[1] + v[c, 2] * m[2]
+        p1 = (v[c, 0] * e1[0] + v[c, 1] * e1[1] + v[c, 2] * e1[2]) / dm
+        p2 = (v[c, 0] * e2x + v[c, 1] * e2y + v[c, 2] * e2z) / dm
+        inner[found] = c
+        zx[found] = (p1 + half) / (2 * half)
+        zy[found] = p2 / (2 * half)
+        found += 1
+        if found == inner.size:
+            break
+    return found
 
 
 @njit(cache=True, nogil=True)
@@ -179,38 +230,15 @@ def _catalogue_quads(v, starts, neighbours, chord, codes, stars):  # type: ignor
             size2 = u[0] ** 2 + u[1] ** 2 + u[2] ** 2
             if size2 < chord * chord:
                 continue
-            m = v[a] + v[b]
-            m /= np.sqrt(m[0] ** 2 + m[1] ** 2 + m[2] ** 2)
-            size = np.sqrt(size2)
-            e1 = u / size
-            e2x = m[1] * e1[2] - m[2] * e1[1]
-            e2y = m[2] * e1[0] - m[0] * e1[2]
-            e2z = m[0] * e1[1] - m[1] * e1[0]
-            da = v[a, 0] * m[0] + v[a, 1] * m[1] + v[a, 2] * m[2]
-            half = 0.5 * size / da
-            found = 0
-            for q in range(starts[a], starts[a + 1]):
-                c = neighbours[q]
-                if c == b:
-                    continue
-                dot = 0.0
-                for i in range(3):
-                    dot += (v[c, i] - v[a, i]) * (v[c, i] - v[b, i])
-                if dot >= 0.0:
-                    continue
-                dm = v[c, 0] * m[0] + v[c, 1] * m[1] + v[c, 2] * m[2]
-                p1 = (v[c, 0] * e1[0] + v[c, 1] * e1[1] + v[c, 2] * e1[2]) / dm
-                p2 = (v[c, 0] * e2x + v[c, 1] * e2y + v[c, 2] * e2z) / dm
-                inner[found] = c
-                zx[found] = (p1 + half) / (2 * half)
-                zy[found] = p2 / (2 * half)
-                found += 1
-                if found == _INNER:
-                    break
+            found = stars_between(
+                v, a, b, neighbours[starts[a] : starts[a + 1]], v.shape[0], inner, zx, zy
+            )
             for i in range(found):
                 for j in range(i + 1, found):
                     if count >= codes.shape[0]:
                         return count
-                    _put(codes, stars, count, a, b, inner[i], inner[j], zx[i], zy[i], zx[j], zy[j])
+                    put_pattern(
+                        codes, stars, count, a, b, inner[i], inner[j], zx[i], zy[i], zx[j], zy[j]
+                    )
                     count += 1
     return count

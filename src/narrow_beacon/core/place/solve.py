@@ -7,7 +7,6 @@ bound is accepted.
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
@@ -19,26 +18,15 @@ from narrow_beacon.core.catalogue.sky_index import SkyIndex
 from narrow_beacon.core.errors import NotPlacedError
 from narrow_beacon.core.place.chance import ACCEPT_LOG10, FREE_COINCIDENCES, false_chance_log10
 from narrow_beacon.core.place.fit import fit_solution
-from narrow_beacon.core.place.judge import PatternPairs, Verdict, as_solution, image_stars, judge
-from narrow_beacon.core.place.patterns import Level, Quads, catalogue_level, image_quads
+from narrow_beacon.core.place.patterns import Level, catalogue_level
+from narrow_beacon.core.place.propose import level_numbers, promising, span_of, stages
 from narrow_beacon.core.place.solution import Solution
 
 SCALE_RANGE_ARCSEC = (0.2, 75.0)
 """Scales tried where nothing is known, in seconds of arc a pixel."""
-_PATTERN_STARS = (18, 45, 130)
-"""Of the brightest stars, how many make patterns: few at first, which is quick; more where many of
-them are none, or are not in the catalogue.
-"""
-_JUDGE_STARS = 120
 _FINAL_STARS = 300
 _FOLLOW_STARS = 180
-_CODE_TOLERANCE = 0.012
-_SHORTEST, _LONGEST = 0.22, 0.75  # spans of image patterns in units of the short side
-_LEVEL_STEP = 1.5
-_SMALLEST_SPAN_DEG = 0.008
 _FINEST_MATCH_PX = 2.0
-_MOST_HYPOTHESES = 20000
-_CHUNK = 1200
 
 
 @dataclass(frozen=True)
@@ -102,7 +90,7 @@ class Solver:
             raise NotPlacedError(f"only {x_px.size} stars were found, too few to place it")
         tried: dict[str, int] = {}
         # Few patterns everywhere come before many anywhere: most exposures need no more.
-        for stars in _stages(x_px.size):
+        for stars in stages(x_px.size):
             for rows, key, where in self._regions(hint):
                 for scales, scale_words in _scale_attempts(hint):
                     how = f"{where}, {scale_words}"
@@ -130,8 +118,7 @@ class Solver:
     def _level(self, rows: Ints, key: object, number: int) -> Level | None:
         name = (key, number)
         if name not in self._levels:
-            span = _SMALLEST_SPAN_DEG * _LEVEL_STEP**number
-            self._levels[name] = catalogue_level(self.index.vectors[rows], span)
+            self._levels[name] = catalogue_level(self.index.vectors[rows], span_of(number))
         return self._levels[name]
 
     def _solve(
@@ -145,79 +132,20 @@ class Solver:
         scales: tuple[float, float],
         pattern_stars: int,
     ) -> tuple[Placement | None, int]:
-        short = min(shape)
-        low, high = (scale * short / 3600.0 for scale in scales)
-        top = slice(0, pattern_stars)
         hypotheses = 0
-        numbers = range(
-            int(
-                np.floor(
-                    np.log(max(_SHORTEST * low / _SMALLEST_SPAN_DEG, 1e-9)) / np.log(_LEVEL_STEP)
-                )
-            ),
-            int(
-                np.ceil(
-                    np.log(max(_LONGEST * high / _SMALLEST_SPAN_DEG, 1e-9)) / np.log(_LEVEL_STEP)
-                )
-            )
-            + 1,
+        levels = (
+            level
+            for number in level_numbers(scales, shape)
+            if span_of(number) <= 2 * self._extent_deg
+            and (level := self._level(rows, key, number)) is not None
         )
-        for number in reversed(numbers):
-            span = _SMALLEST_SPAN_DEG * _LEVEL_STEP**number
-            if number < 0 or span > 2 * self._extent_deg:
-                continue
-            level = self._level(rows, key, number)
-            if level is None:
-                continue
-            shortest = max(_SHORTEST * short, span * 3600 / scales[1])
-            longest = min(_LONGEST * short, span * _LEVEL_STEP * 3600 / scales[0])
-            if shortest >= longest:
-                continue
-            quads = image_quads(x_px[top], y_px[top], shortest, longest)
-            for found, count in itertools.chain.from_iterable(
-                self._judge_level(x_px, y_px, shape, level, quads, mirrored, scales)
-                for mirrored in (False, True)
-            ):
-                hypotheses += count
-                for solution in found:
-                    placement = self.verify(
-                        solution, x_px, y_px, max(hypotheses, 1), error_px=error_px
-                    )
-                    if placement:
-                        return placement, hypotheses
+        for found, count in promising(x_px, y_px, shape, levels, scales, pattern_stars):
+            hypotheses += count
+            for solution in found:
+                placement = self.verify(solution, x_px, y_px, max(hypotheses, 1), error_px=error_px)
+                if placement:
+                    return placement, hypotheses
         return None, hypotheses
-
-    def _judge_level(
-        self,
-        x_px: Floats,
-        y_px: Floats,
-        shape: tuple[int, int],
-        level: Level,
-        quads: Quads,
-        mirrored: bool,
-        scales: tuple[float, float],
-    ) -> Iterator[tuple[list[Solution], int]]:
-        """The most promising solutions that one level proposes, those of the most alike patterns
-        first, and how many were looked at for them.
-        """
-        if quads.codes.shape[0] == 0:
-            return
-        codes = quads.codes * ([1, -1, 1, -1] if mirrored else [1, 1, 1, 1])
-        distance, which = level.tree.query(codes, k=3, distance_upper_bound=_CODE_TOLERANCE)
-        image_row, column = np.nonzero(np.isfinite(distance))
-        order = np.argsort(distance[image_row, column], kind="stable")[:_MOST_HYPOTHESES]
-        judged = slice(0, _JUDGE_STARS)
-        image = image_stars(x_px[judged], y_px[judged], shape)
-        share = min(0.9, image.x_px.size * np.pi * image.radius_px**2 / (shape[0] * shape[1]))
-        for first in range(0, order.size, _CHUNK):
-            some = order[first : first + _CHUNK]
-            at, sky_row = image_row[some], which[image_row[some], column[some]]
-            pairs = PatternPairs(
-                level.vectors, level.cells, level.quads.stars[sky_row], quads.stars[at],
-                -1.0 if mirrored else 1.0,
-            )  # fmt: skip
-            verdict = judge(pairs, x_px, y_px, image, scales)
-            yield _promising(verdict, pairs.sign, shape, share), int((verdict.inside >= 0).sum())
 
     def verify(
         self,
@@ -342,21 +270,3 @@ def _sane(solution: Solution) -> bool:
         a, b = solution.distortion(*(corner.astype(float) for corner in corners))
         return bool(np.hypot(a, b).max() < 0.08 * max(solution.shape))
     return True
-
-
-def _stages(count: int) -> list[int]:
-    """How many of an image's stars make patterns, one try after the other."""
-    return [
-        stars for n, stars in enumerate(_PATTERN_STARS) if not n or _PATTERN_STARS[n - 1] < count
-    ]
-
-
-def _promising(
-    verdict: Verdict, sign: float, shape: tuple[int, int], share: float
-) -> list[Solution]:
-    """The solutions of pairs of patterns under which more stars coincide than by chance."""
-    surprise = np.where(verdict.inside > 0, verdict.matched - 4 - share * verdict.inside, -1e9)
-    surprise = surprise / np.sqrt(np.maximum(share * np.maximum(verdict.inside, 1), 0.3))
-    best = np.argsort(-surprise, kind="stable")[:8]
-    good = [i for i in best if surprise[i] > 3.5 and verdict.matched[i] >= 6]
-    return [as_solution(verdict.transform(i), sign, shape) for i in good]
