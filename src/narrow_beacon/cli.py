@@ -172,12 +172,12 @@ def combine(
 
 @main.command()
 @click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path))
-@click.option("--catalogue", type=click.Path(path_type=Path), help="A file of stars; or:")
+@click.option("--catalogue", type=click.Path(path_type=Path), help="A file or atlas of stars; or:")
 @click.option("--cone", metavar="URL", help="A simple cone search service.")
 @click.option("--near", metavar='"RA DEC"', help="Where it may be; else what the header says.")
 @click.option(
     "--scale", nargs=2, type=click.FloatRange(0.01, 3600), metavar="LOW HIGH",
-    help="Seconds of arc a pixel; else what the header says, else 0.2 to 40.",
+    help="Seconds of arc a pixel; else what the header says, else 0.2 to 75.",
 )  # fmt: skip
 @click.option(
     "--write", "folder", type=click.Path(path_type=Path, file_okay=False),
@@ -226,6 +226,56 @@ def solve(
                 f"within {one.residual_arcsec:.2f}″, chance of being false 10^{one.false_log10:.0f}"
             )
     sys.exit(0 if any(one.placed for one in found) else 3)
+
+
+@main.command()
+@click.argument("file", type=_FILE)
+@click.option(
+    "--write", "folder", type=click.Path(path_type=Path, file_okay=False),
+    help="The atlas's folder; without it only the columns are told.",
+)  # fmt: skip
+@click.option(
+    "--column", "said", multiple=True, metavar="MEANING=NAME",
+    help="What a column means: ra=RAJ2000, V=Vmag, V_uncertainty=e_Vmag. Can be given again.",
+)  # fmt: skip
+@click.option("--epoch", type=click.FloatRange(1800, 2200), help="Of the positions.")
+@click.option("--variables", is_flag=True, help="It is a table of variable stars.")
+@click.option("--json", "as_json", is_flag=True, help="One JSON document on standard output.")
+def catalogue(
+    file: Path, folder: Path | None, said: tuple[str, ...], epoch: float | None,
+    variables: bool, as_json: bool,
+) -> None:  # fmt: skip
+    """Tell what the columns of a catalogue FILE mean, and make an atlas of it, which plans and
+    solve can name in its place: of any size, found by position, placed in without a hint.
+    """
+    import json
+
+    from narrow_beacon.core.catalogue.columns import said_of
+    from narrow_beacon.core.catalogue.files import meaning_of
+    from narrow_beacon.core.catalogue.tables import open_table
+    from narrow_beacon.core.errors import BeaconError
+    from narrow_beacon.reduce.atlas_making import make_atlas
+
+    with _in_words():
+        pairs = dict(word.partition("=")[::2] for word in said)
+        if any("=" not in word for word in said):
+            raise BeaconError("--column wants MEANING=NAME, as in V=Vmag")
+        meaning = said_of(meaning_of(open_table(file), pairs, of_variables=variables))
+        told: dict[str, object] = {"file": str(file), "columns": meaning, "written": None}
+        if folder is not None:
+            atlas = make_atlas(
+                file, folder, epoch_yr=epoch, columns=pairs, of_variables=variables,
+                told=lambda what, n: click.echo(f"{what}: {n:,}", err=True),
+            )  # fmt: skip
+            told |= {"written": str(folder), "stars": atlas.page.rows,
+                     "bands": list(atlas.page.bands), "epoch": atlas.page.epoch_yr}  # fmt: skip
+    if as_json:
+        click.echo(json.dumps(told, ensure_ascii=False, indent=1))
+        return
+    for name, column in meaning.items():
+        click.echo(f"{name}: {column}")
+    if folder is not None:
+        click.echo(f"{told['stars']:,} stars, bands {' '.join(atlas.page.bands)}: {folder}")
 
 
 @main.command()

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
 from typing import Any
 
+from narrow_beacon.core.catalogue.atlas import is_atlas
 from narrow_beacon.core.catalogue.files import read_catalogue
+from narrow_beacon.core.catalogue.sources import NO_SOURCES, Source, Sources
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.correct.defect_file import read_marks
 from narrow_beacon.core.curve.time import Site
@@ -67,7 +69,10 @@ class Plan:
     leave_out: tuple[str, ...] = ()
     """Names of files that take no part, as the plan's folder sees them; * and ? stand for any."""
     catalogue_file: Path | None = None
-    cone_url: str | None = None
+    sources: Sources = NO_SOURCES
+    """Where stars come from that are not all read at once: atlases and services."""
+    columns: Mapping[str, str] = field(default_factory=dict)
+    """What the observer says of the catalogue file's columns."""
     epoch_yr: float | None = None
     site: Site | None = None
     gain_e_per_adu: float | None = None
@@ -102,6 +107,16 @@ class Plan:
     """The catalogue, where it came from a file."""
 
     @property
+    def cone_url(self) -> str | None:
+        """The first service's address."""
+        return next((s.place for s in self.sources.stars if s.kind == "service"), None)
+
+    @property
+    def has_stars(self) -> bool:
+        """Whether it is said where stars come from."""
+        return self.stars is not None or bool(self.sources.stars)
+
+    @property
     def base(self) -> Path:
         """The folder that the plan's paths are relative to."""
         return self.path.parent
@@ -113,7 +128,7 @@ class Plan:
 
 _PATHS = (
     ("frames", "folder"), ("frames", "library"), ("catalogue", "file"), ("output", "layout"),
-    ("defects", "map"),
+    ("defects", "map"), ("catalogue", "variables"), ("catalogue", "cache"),
 )  # fmt: skip
 
 
@@ -267,7 +282,8 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         default_filter=get("frames", "filter"),
         leave_out=get("frames", "leave_out", ()),
         catalogue_file=base / file if file else None,
-        cone_url=get("catalogue", "cone"),
+        sources=_sources(base, get, file),
+        columns=get("catalogue", "columns", {}),
         epoch_yr=get("catalogue", "epoch"),
         site=site,
         gain_e_per_adu=get("kit", "gain_e_per_adu"),
@@ -320,6 +336,20 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
     )
 
 
+def _sources(base: Path, get: Callable[..., Any], file: str | None) -> Sources:
+    epoch, columns = get("catalogue", "epoch"), get("catalogue", "columns", {})
+    stars = [Source("service", url, "", epoch, columns) for url in get("catalogue", "cone", ())]
+    if file and is_atlas(base / file):
+        stars.append(Source("atlas", str(base / file)))
+    variables, cache = get("catalogue", "variables"), get("catalogue", "cache")
+    known: tuple[Source, ...] = ()
+    if variables:
+        kind = "atlas" if is_atlas(base / variables) else "file"
+        known = (Source(kind, str(base / variables)),)
+    merge = get("catalogue", "merge", False)
+    return Sources(tuple(stars), merge, known, base / cache if cache else None)
+
+
 def _check_catalogue(plan: Plan, values: dict[tuple[str, str], Any], notes: _Notes) -> Plan:
     given = [key for key in ("file", "cone") if ("catalogue", key) in values]
     if len(given) != 1:
@@ -328,16 +358,18 @@ def _check_catalogue(plan: Plan, values: dict[tuple[str, str], Any], notes: _Not
         )
         notes.add("catalogue", "cone" if given else "", words)
         return plan
-    if plan.cone_url is not None:
-        if not re.match(r"https?://", plan.cone_url):
+    for source in plan.sources.stars:
+        if source.kind == "service" and not re.match(r"https?://", source.place):
             notes.add(
                 "catalogue", "cone", "must be an address that starts with http:// or https://"
             )
-        return plan
-    if plan.catalogue_file is None:
+    for source in plan.sources.variables:
+        if not Path(source.place).exists():
+            notes.add("catalogue", "variables", f"there is no file {source.place}")
+    if plan.sources.stars or plan.catalogue_file is None:
         return plan
     try:
-        stars = read_catalogue(plan.catalogue_file, plan.epoch_yr)
+        stars = read_catalogue(plan.catalogue_file, plan.epoch_yr, plan.columns)
     except CatalogueError as error:
         notes.add("catalogue", "file", str(error))
         return plan

@@ -171,6 +171,15 @@ def _reasons(value: Any) -> dict[str, str]:
     return {text_of(name): text_of(reason) for name, reason in value.items()}
 
 
+def _columns(value: Any) -> dict[str, str]:
+    if not isinstance(value, dict) or not value:
+        raise ValueError('must name columns by meaning or band: { ra = "RAJ2000", V = "Vmag" }')
+    for key, name in value.items():
+        if not isinstance(name, str) or len(name) > _MOST_LETTERS:
+            raise ValueError(f"{key} must be a column's name in quotes, or empty for none")
+    return dict(value)
+
+
 def kit_word(name: str, said: Any) -> KitWord:
     """What is said of one kit. Raises ValueError with the first mistake."""
     if not isinstance(said, dict):
@@ -212,7 +221,15 @@ VET_RULE_KEYS: dict[str, Callable[[Any], Any]] = {
 }
 KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
     "frames": {"folder": _texts, "library": text_of, "filter": text_of, "leave_out": _texts},
-    "catalogue": {"file": text_of, "cone": text_of, "epoch": _number(1800, 2200)},
+    "catalogue": {
+        "file": text_of,
+        "cone": _texts,
+        "epoch": _number(1800, 2200),
+        "merge": _truth,
+        "columns": _columns,
+        "variables": text_of,
+        "cache": text_of,
+    },
     "site": {
         "latitude_deg": _angle(-90, 90, hours=False),
         "longitude_deg": _angle(-180, 360, hours=False),

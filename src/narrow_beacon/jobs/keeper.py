@@ -40,6 +40,7 @@ from narrow_beacon.reduce.tasks import WRONG_KIND, ExposureResult
 from narrow_beacon.store.campaigns import (
     calibration_print,
     changed_after_measuring,
+    now,
     plan_of,
 )
 from narrow_beacon.store.fields import save_catalogue
@@ -201,9 +202,13 @@ class RecordKeeper(Keeper):
             campaign = self._work.campaign(session)
             if campaign.catalogue_id is not None and not field.added:
                 return
-            name = f"{campaign.name} with target" if field.added else "cone search"
+            looked_up = campaign.catalogue_id is None
+            name = " and ".join(field.origins) or "catalogue"
+            name = f"{campaign.name} with target" if field.added else name
             origin = "" if field.added else campaign.cone_url or ""
-            campaign.catalogue_id = save_catalogue(session, field.stars, name, origin).id
+            fetched = now() if looked_up else None
+            stars = field.stars
+            campaign.catalogue_id = save_catalogue(session, stars, name, origin, fetched=fetched).id
 
     # Exposures.
 

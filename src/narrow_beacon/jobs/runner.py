@@ -151,7 +151,7 @@ def _live(walk: Walk, _: Work) -> None:
     walk.read()
     if not walk.sorted.night.exposures:
         return
-    if walk.plan.stars is not None or walk.plan.cone_url:
+    if walk.plan.has_stars:
         walk.census()
         walk.settle(accept=False)
     else:

@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from narrow_beacon.core.arrays import Ints
 from narrow_beacon.core.catalogue.table import Band, StarTable
 from narrow_beacon.core.correct.apply import Chain
+from narrow_beacon.core.curve.time import places_at
 from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.measure.noise import CameraConstants
 from narrow_beacon.core.place.solution import Solution
@@ -162,6 +163,8 @@ def load_context(path: str) -> Context:
 
 def _arrays(stars: StarTable) -> dict[str, NDArray[Any]]:
     found: dict[str, NDArray[Any]] = {name: getattr(stars, name) for name in _STAR_ARRAYS}
+    if stars.parallax_mas is not None:
+        found["parallax_mas"] = stars.parallax_mas
     for number, band in enumerate(stars.bands.values()):
         found[f"magnitude_{number}"] = band.magnitude
         found[f"uncertainty_{number}"] = band.uncertainty
@@ -173,8 +176,11 @@ def _stars(kept: Mapping[str, NDArray[Any]], plain: dict[str, Any]) -> StarTable
         name: Band(kept[f"magnitude_{number}"], kept[f"uncertainty_{number}"])
         for number, name in enumerate(plain["star_bands"])
     }
-    arrays = {name: kept[name] for name in _STAR_ARRAYS}
-    return StarTable(names=tuple(plain["names"]), epoch_yr=plain["epoch_yr"], bands=bands, **arrays)
+    ra, dec, pm_ra, pm_dec, variable = (kept[name] for name in _STAR_ARRAYS)
+    parallax = kept["parallax_mas"] if "parallax_mas" in kept else None  # noqa: SIM401
+    return StarTable(
+        tuple(plain["names"]), ra, dec, pm_ra, pm_dec, plain["epoch_yr"], bands, variable, parallax
+    )
 
 
 def _plain(context: Context) -> dict[str, Any]:
@@ -201,7 +207,7 @@ def solver_of(context: Context, year: float) -> tuple[Solver, Ints]:
     key = (context.stars_print, year)
     if key not in _solvers:
         order = context.stars.brightness_order()
-        ra, dec = context.stars.at_epoch(year)
+        ra, dec = places_at(context.stars, year)
         while len(_solvers) >= _MOST_SOLVERS:
             _solvers.pop(next(iter(_solvers)))
         _solvers[key] = Solver(ra[order], dec[order]), order

@@ -4,20 +4,23 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 
 from narrow_beacon.core.bands import BY_NAME, CLEAR, band_of_filter, stand_in
 from narrow_beacon.core.catalogue.sky_index import SkyIndex
 from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.core.errors import BeaconError, CatalogueError
 from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan, PlanError, cast_mistakes
-from narrow_beacon.reduce.cone import search_cone
+from narrow_beacon.reduce.solving import place_anywhere
+from narrow_beacon.reduce.sources import Found, marked_variables, stars_about
 
 _DEFAULT_CONE_DEG = 1.0
+_TRIED = 4
 _MATCH_TARGET_DEG = 3.0 / 3600.0
 
 
@@ -30,6 +33,8 @@ class Field:
     remarks: tuple[Remark, ...] = ()
     added: bool = False
     """Whether the target itself was added to the stars."""
+    origins: tuple[str, ...] = ()
+    """Names of the catalogues that the stars came from, where they were looked up."""
 
 
 class NoFieldError(BeaconError):
@@ -43,19 +48,22 @@ def field_of(plan: Plan, exposures: Sequence[Frame]) -> Field:
     PlanError where a service fails or a name of the cast is unknown, NoFieldError where there is
     nothing to go by.
     """
-    stars = plan.stars
-    if stars is None:
-        stars = _searched(plan, exposures)
+    if plan.stars is not None:
+        stars, remarks = marked_variables(plan.stars, plan.sources)
+        origins: tuple[str, ...] = ()
+    else:
+        found = _searched(plan, exposures)
+        stars, remarks, origins = found.stars, list(found.remarks), found.origins
     row = find_target(plan, stars)
     if row is not None:
-        return Field(stars, row)
+        return Field(stars, row, tuple(remarks), origins=origins)
     if plan.target_ra_deg is None or plan.target_dec_deg is None or not plan.target_sure:
         words = "the target is not known yet"
         if plan.target_name:
             words = f"the catalogue does not know the target {plan.target_name}"
         remedy = "click it in Cast and press T, or give its position in Intake"
         remark = Remark("cast", words, matters="there is no curve without it", remedy=remedy)
-        return Field(stars, None, (remark,))
+        return Field(stars, None, (*remarks, remark), origins=origins)
     name = plan.target_name or "target"
     stars = stars.with_star(name, plan.target_ra_deg, plan.target_dec_deg)
     remark = Remark(
@@ -66,50 +74,76 @@ def field_of(plan: Plan, exposures: Sequence[Frame]) -> Field:
         "its brightness and colour are unknown, so that comparison stars can't be chosen by them",
         "check the position, or take a deeper catalogue",
     )
-    return Field(stars, len(stars) - 1, (remark,), added=True)
+    return Field(stars, len(stars) - 1, (*remarks, remark), added=True, origins=origins)
 
 
-def _searched(plan: Plan, exposures: Sequence[Frame]) -> StarTable:
-    if plan.cone_url is None:
+def _searched(plan: Plan, exposures: Sequence[Frame]) -> Found:
+    if not plan.sources.stars:
         raise NoFieldError(
             "No catalogue yet: name a file or a cone search service in Intake, so that the "
             "exposures can be placed on the sky."
         )
     try:
-        stars = search_around(plan, exposures)
+        found = search_around(plan, exposures)
     except NoFieldError:
         raise
     except BeaconError as error:
         if not plan.text:
             raise
-        line = plan.line_of("catalogue", "cone")
-        raise PlanError([f"{plan.path.name}:{line}: [catalogue] cone: {error}"]) from error
+        key = "cone" if plan.cone_url else "file"
+        line = plan.line_of("catalogue", key)
+        raise PlanError([f"{plan.path.name}:{line}: [catalogue] {key}: {error}"]) from error
     mistakes = [
         f"{plan.path.name}:{plan.line_of('cast', key)}: [cast] {key}: {words}"
-        for key, words in cast_mistakes(plan, stars)
+        for key, words in cast_mistakes(plan, found.stars)
     ]
     if mistakes and plan.text:
         raise PlanError(mistakes)
-    return stars
+    return found
 
 
-def search_around(plan: Plan, exposures: Sequence[Frame]) -> StarTable:
-    """The stars that the plan's service has about the target, or where the telescope pointed,
-    wide enough for the exposures.
+def search_around(plan: Plan, exposures: Sequence[Frame]) -> Found:
+    """The stars that the plan's catalogues have about the target, or where the telescope pointed,
+    wide enough for the exposures. Where nothing says where that is, an atlas tells: a few exposures
+    are placed in it.
 
-    Raises CatalogueError where the service fails, NoFieldError without a position.
+    Raises CatalogueError where no catalogue serves, NoFieldError without a position.
     """
-    assert plan.cone_url is not None
     position = position_of(plan, exposures)
+    if position is None:
+        position = _placed_position(plan, exposures)
     if position is None:
         raise NoFieldError(
             "A cone search needs a position, and neither headers nor Intake give one: give the "
-            "target's right ascension and declination in Intake, or a catalogue as a file."
+            "target's right ascension and declination in Intake, or a catalogue as a file or an "
+            "atlas, in which the exposures are found wherever they are."
         )
     radius = _DEFAULT_CONE_DEG
     if plan.scale_arcsec_per_px and exposures:
         radius = 1.5 * float(np.hypot(*exposures[0].shape)) * plan.scale_arcsec_per_px / 3600
-    return search_cone(plan.cone_url, *position, radius, epoch_yr=plan.epoch_yr)
+    return stars_about(plan.sources, *position, radius)
+
+
+def _placed_position(plan: Plan, exposures: Sequence[Frame]) -> tuple[float, float] | None:
+    """The middle of the first exposure, of some over the night, that is placed in an atlas; None
+    without an atlas. Raises CatalogueError where none of them is.
+    """
+    atlas = next((s.place for s in plan.sources.stars if s.kind == "atlas"), None)
+    if atlas is None:
+        return None
+    some = np.linspace(0, len(exposures) - 1, min(_TRIED, len(exposures))).round().astype(int)
+    said = ""
+    for index in some:
+        frame = exposures[index]
+        try:
+            return place_anywhere(frame, Path(atlas), plan.scale_arcsec_per_px)
+        except BeaconError as error:
+            said = f"{frame.name}: {error}"
+    raise CatalogueError(
+        f"neither headers nor Intake say where the exposures are, and none of {some.size} could be "
+        f"placed in the atlas; {said}. What would help: the target's position, or the scale in "
+        "seconds of arc a pixel"
+    )
 
 
 def position_of(plan: Plan, exposures: Sequence[Frame]) -> tuple[float, float] | None:

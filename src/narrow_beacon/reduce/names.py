@@ -25,6 +25,8 @@ def stars_print(stars: StarTable) -> str:
     for name, band in stars.bands.items():
         digest.update(name.encode())
         columns += [band.magnitude, band.uncertainty]
+    if stars.parallax_mas is not None:
+        columns.append(stars.parallax_mas)
     for column in columns:
         digest.update(np.ascontiguousarray(column, float).tobytes())
     digest.update(np.ascontiguousarray(stars.known_variable, bool).tobytes())

@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 
 from narrow_beacon import __version__
+from narrow_beacon.core.catalogue.atlas import Atlas
+from narrow_beacon.core.catalogue.sources import Sources
 from narrow_beacon.core.curve.light_curve import DOUBTFUL, GOOD
 from narrow_beacon.core.frames.colour import CHANNELS
 from narrow_beacon.core.frames.fits_file import file_sha256
@@ -267,10 +270,12 @@ def provenance(outcome: Outcome) -> Mapping[str, object]:
     files = [{"file": name, "sha256": of_file[name]} for name in sorted(of_file)]
     labels = {master.facts.key: master.facts.label for master in outcome.masters}
     catalogue: dict[str, object] = {"stars": len(outcome.stars), "epoch": outcome.stars.epoch_yr}
-    if plan.catalogue_file:
+    if plan.sources.stars:
+        catalogue |= _sources(plan.sources)
+    elif plan.catalogue_file:
         catalogue |= {"file": plan.catalogue_file.name, "sha256": file_sha256(plan.catalogue_file)}
-    else:
-        catalogue["cone"] = plan.cone_url
+    catalogue["columns"] = dict(plan.columns)
+    catalogue["variables"] = [source.words for source in plan.sources.variables]
     return {
         "target": target_name(outcome),
         **_joint_roles(roles),
@@ -306,6 +311,18 @@ def provenance(outcome: Outcome) -> Mapping[str, object]:
         "settings": {"plan": plan.text},
         "versions": versions(__version__),
     }
+
+
+def _sources(sources: Sources) -> dict[str, object]:
+    """The catalogues that the stars were looked up in."""
+    told: dict[str, object] = {"sources": [vars(source) for source in sources.stars]}
+    for source in sources.stars:
+        if source.kind == "service":
+            told.setdefault("cone", source.place)
+        else:
+            page = Atlas(Path(source.place)).page
+            told |= {"atlas": source.words, "file": page.origin, "sha256": page.sha256}
+    return told
 
 
 def _joint_roles(roles: Mapping[str, Mapping[str, object]]) -> dict[str, object]:

@@ -15,17 +15,20 @@ from pathlib import Path
 import numpy as np
 from astropy.io import fits
 
+from narrow_beacon.core.catalogue.atlas import is_atlas
 from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.curve.time import julian_year
+from narrow_beacon.core.curve.time import julian_year, places_at
 from narrow_beacon.core.errors import BeaconError, CatalogueError, NotPlacedError
 from narrow_beacon.core.frames.colour import channel_source, is_pattern, sites_of
 from narrow_beacon.core.frames.fits_file import PixelSource, read_pixels
-from narrow_beacon.core.frames.frame import RawFile
+from narrow_beacon.core.frames.frame import Frame, RawFile
+from narrow_beacon.core.frames.header import FrameFacts
 from narrow_beacon.core.frames.header_values import sexagesimal_deg
 from narrow_beacon.core.frames.sort import read_raws
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.place.solve import Hint, Placement, Solver
+from narrow_beacon.core.place.whole_sky import SkySolver
 from narrow_beacon.core.stars.background import measure_background
 from narrow_beacon.core.stars.detect import FIRST_GUESS_FWHM_PX, likely_width
 from narrow_beacon.reduce.cone import search_cone
@@ -36,6 +39,7 @@ from narrow_beacon.reduce.workers import Pool
 _USUAL_YEAR = 2000.0
 _CONE_DEG = 1.0
 _WIDER = 1.5
+_MOST_STARS = 1_000_000
 _SCALE_TOLERANCE = 0.12
 _HINT_ERROR_DEG = 1.0
 _OLD_WCS = re.compile(
@@ -105,13 +109,26 @@ def solve_files(
     BeaconError where copies would lie on the files themselves.
     """
     if stars.file is not None:
-        read_catalogue(stars.file, None)  # what is wrong with it is said before anything is done
+        _check(stars.file)  # what is wrong with it is said before anything is done
     base = Path(os.path.commonpath([path.resolve().parent for path in paths]))
     if write is not None and write.resolve() == base:
         raise BeaconError(f"--write names {write}, where the raw files lie: name another folder")
     with tempfile.TemporaryDirectory(prefix="beacon-solve-") as scratch:
         calls = [(path, base, stars, Path(scratch), write) for path in paths]
         return [one for part in pool.map(_solve_file, calls) for one in part]
+
+
+def _check(file: Path) -> None:
+    """Raises CatalogueError where a catalogue is unusable."""
+    if is_atlas(file):
+        SkySolver.of(file, _USUAL_YEAR)
+        return
+    count = len(read_catalogue(file, None))
+    if count > _MOST_STARS:
+        raise CatalogueError(
+            f"catalogue {file.name}: holds {count:,} stars. Make an atlas of it, once: ./beacon "
+            f"catalogue {file} --write FOLDER; then name that folder"
+        )
 
 
 def _solve_file(
@@ -145,17 +162,41 @@ def _placed(raw: RawFile, stars: Stars, scratch: Path) -> tuple[Placement, Solut
     if raw.source is None or raw.facts is None:
         raise NotPlacedError(raw.problem or "it is not an image")
     source = _one_colour(raw)
+    hint = _hint(raw, stars, source.step)
+    solver = _solver_for(stars, hint, source, _year(raw.facts), scratch)
+    placement = _place(source, solver, hint)
+    return placement, placement.solution.among(source.first, source.step, source.stored_shape)
+
+
+def place_anywhere(
+    frame: Frame, atlas: Path, scale_arcsec_per_px: float | None
+) -> tuple[float, float]:
+    """The middle of an exposure of which no position is known, in degrees, by an atlas.
+
+    Raises NotPlacedError, or CatalogueError where the atlas can't be read.
+    """
+    source = frame.source
+    scales = _about(scale_arcsec_per_px * source.step) if scale_arcsec_per_px else None
+    solver = _solver_of_file(str(atlas), _year(frame.facts))
+    return _place(source, solver, Hint(scale_range=scales)).solution.centre
+
+
+def _place(source: PixelSource, solver: Solver | SkySolver, hint: Hint) -> Placement:
+    """An image on the sky, by the stars on its raw pixels."""
     pixels = read_pixels(source)
     guess = likely_width(pixels, measure_background(pixels))
     seen = see(pixels, np.zeros(pixels.shape, np.uint8), guess, 1.0 / source.step)
     fwhm = seen.profile.fwhm_px if seen.profile else FIRST_GUESS_FWHM_PX
     error_px = seen.stars.position_error_px(fwhm)
-    hint = _hint(raw, stars, source.step)
-    moment = raw.facts.time_utc
-    year = round(julian_year(moment.value), 1) if moment else _USUAL_YEAR
-    solver = _solver_for(stars, hint, source, year, scratch)
-    placement = solver.place(seen.stars.x_px, seen.stars.y_px, pixels.shape, hint, error_px)
-    return placement, placement.solution.among(source.first, source.step, source.stored_shape)
+    return solver.place(seen.stars.x_px, seen.stars.y_px, pixels.shape, hint, error_px)
+
+
+def _year(facts: FrameFacts) -> float:
+    return round(julian_year(facts.time_utc.value), 1) if facts.time_utc else _USUAL_YEAR
+
+
+def _about(scale: float) -> tuple[float, float]:
+    return scale * (1.0 - _SCALE_TOLERANCE), scale * (1.0 + _SCALE_TOLERANCE)
 
 
 def _one_colour(raw: RawFile) -> PixelSource:
@@ -178,15 +219,14 @@ def _hint(raw: RawFile, stars: Stars, step: int) -> Hint:
         ra, dec = facts.ra_deg.value, facts.dec_deg.value
     scales = stars.scales
     if scales is None and facts.scale_arcsec_per_px:
-        said = facts.scale_arcsec_per_px.value
-        scales = (said * (1.0 - _SCALE_TOLERANCE), said * (1.0 + _SCALE_TOLERANCE))
+        scales = _about(facts.scale_arcsec_per_px.value)
     own = (step * scales[0], step * scales[1]) if scales else None
     return Hint(ra, dec, _HINT_ERROR_DEG, own)
 
 
 def _solver_for(
     stars: Stars, hint: Hint, source: PixelSource, year: float, scratch: Path
-) -> Solver:
+) -> Solver | SkySolver:
     if stars.file is not None:
         return _solver_of_file(str(stars.file), year)
     assert stars.cone is not None
@@ -203,7 +243,9 @@ def _solver_for(
 
 
 @lru_cache(maxsize=4)
-def _solver_of_file(file: str, year: float) -> Solver:
+def _solver_of_file(file: str, year: float) -> Solver | SkySolver:
+    if is_atlas(Path(file)):
+        return SkySolver.of(Path(file), year)
     return _solver(read_catalogue(Path(file), None), year)
 
 
@@ -222,7 +264,7 @@ def _solver_of_cone(
 
 def _solver(table: StarTable, year: float) -> Solver:
     order = table.brightness_order()
-    ra, dec = table.at_epoch(year)
+    ra, dec = places_at(table, year)
     return Solver(ra[order], dec[order])
 
 

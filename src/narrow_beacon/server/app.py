@@ -18,11 +18,13 @@ from narrow_beacon.core.curve.almanac import sky_above
 from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.frames.pyramid import halve, measure_brightness, to_words
 from narrow_beacon.jobs import trust
+from narrow_beacon.jobs.atlas_maker import AtlasMaker
 from narrow_beacon.jobs.progress import Events
 from narrow_beacon.jobs.runner import Runner
 from narrow_beacon.server import (
     campaigns,
     cast,
+    catalogues,
     correct,
     curve,
     defects,
@@ -64,6 +66,7 @@ _ROOMS = (
     origin,
     images,
     shelf,
+    catalogues,
     live,
 )
 _MOST_UPLOAD_BYTES = 2_000_000_000
@@ -109,15 +112,18 @@ def make_app(config: ServerConfig, *, run_jobs: bool = True) -> APIFlask:
     events = Events()
     folders = Folders(list(config.folders))
     secure = trust.security(config.trust) if config.trust else None
+    client = Client(config.scheduler, security=secure)
     runner = Runner(
-        Store(config.database_url, config.data), Client(config.scheduler, security=secure), events,
+        Store(config.database_url, config.data), client, events,
         str(config.secrets.parent / "server.log"), folders.gate,
     )  # fmt: skip
+    atlases = AtlasMaker(Store(config.database_url, config.data), client, events)
     store = Store(config.database_url, config.data, patience_s=_PATIENCE_S)
     store.away = lambda: runner.records_away
     app.extensions["narrow_beacon"] = ServerState(
-        store, runner, events, folders, config.cone_url, config.demo_folder
-    )
+        store, runner, events, folders, config.cone_url, config.demo_folder,
+        atlases,
+    )  # fmt: skip
 
     @app.get("/", defaults={"path": "index.html"})
     @app.get("/<path:path>")
@@ -135,6 +141,8 @@ def make_app(config: ServerConfig, *, run_jobs: bool = True) -> APIFlask:
     if run_jobs:
         atexit.register(runner.leave)  # runs before the client's own farewell
         runner.start()
+        atexit.register(atlases.leave)
+        atlases.start()
     threading.Thread(target=_warm, name="warm", daemon=True).start()
     return app
 

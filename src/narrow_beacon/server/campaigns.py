@@ -61,6 +61,7 @@ from narrow_beacon.store.models import (
 )
 from narrow_beacon.store.remarks import remarks_of
 from narrow_beacon.store.shelf import SHELF, leave_on_shelf
+from narrow_beacon.store.sources import sources_of
 
 blueprint = APIBlueprint("campaigns", __name__)
 PLAN_NAME = "plan.toml"
@@ -252,10 +253,14 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
             )
             or 0,
             bands=catalogue.bands,
+            fetched=catalogue.fetched,
         )
         if catalogue
         else None,
         cone_url=campaign.cone_url,
+        served_by=[source.words for source in sources_of(session, campaign).stars],
+        merge=bool((campaign.sources or {}).get("merge")),
+        columns=(campaign.sources or {}).get("columns", {}),
         cast=cast_out(cast) if cast else None,
         recipe=recipe_out(recipe) if recipe else None,
         layout=campaign.layout or "plain",

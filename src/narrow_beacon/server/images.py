@@ -20,7 +20,7 @@ from sqlalchemy.orm import Session
 from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.correct.apply import DEFECT, Chain, Workspace, correct
 from narrow_beacon.core.correct.masters import Master, MasterFacts, read_master
-from narrow_beacon.core.curve.time import julian_year
+from narrow_beacon.core.curve.time import julian_year, places_at
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import read_pixels
 from narrow_beacon.core.frames.frame import RawFile
@@ -318,7 +318,7 @@ def _place_of_star(session: Session, file: NightFile, row: int) -> tuple[float, 
     stars = star_table(session, campaign.catalogue_id)
     if row >= len(stars):
         return None
-    ra, dec = stars.take(np.array([row])).at_epoch(julian_year(file.mid_utc))
+    ra, dec = places_at(stars.take(np.array([row])), julian_year(file.mid_utc))
     x, y = solution_of(placed).pixel(ra, dec)
     if not (np.isfinite(x[0]) and np.isfinite(y[0])):
         return None

@@ -16,6 +16,7 @@ from narrow_beacon.server.state import shared
 from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.files import sort_files
 from narrow_beacon.store.models import Campaign, NightFile
+from narrow_beacon.store.sources import knows_stars
 
 _TABLES = (".vot", ".votable", ".ecsv")
 _MOST_OFFERS = 4
@@ -65,7 +66,7 @@ def _files(campaign: Campaign, counts: dict[str, int], exposures: int) -> NextSt
 
 def _field(session: Session, campaign: Campaign) -> NextStep | None:
     """What is missing to place the exposures and give them magnitudes."""
-    if campaign.catalogue_id is None and campaign.cone_url is None:
+    if not knows_stars(session, campaign):
         offers = [
             Offer(words=f"{path.name}, beside the night", catalogue_file=str(path))
             for path in catalogues_at_hand(session, campaign)

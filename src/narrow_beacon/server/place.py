@@ -6,7 +6,7 @@ import numpy as np
 from apiflask import APIBlueprint
 from sqlalchemy import select
 
-from narrow_beacon.core.curve.time import julian_year
+from narrow_beacon.core.curve.time import julian_year, places_at
 from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.core.place.solution import project
 from narrow_beacon.reduce.field import band_of
@@ -38,12 +38,13 @@ def stars(number: int) -> Catalogue:
         if campaign.catalogue_id is None or position is None:
             return Catalogue(
                 row=[], name=[], ra_deg=[], dec_deg=[], east_arcsec=[], north_arcsec=[],
-                magnitudes={}, known_variable=[],
+                magnitudes={}, known_variable=[], note=[], parallax_mas=[], pm_arcsec_yr=[],
             )  # fmt: skip
         table = star_table(session, campaign.catalogue_id)
         moments = [file.mid_utc for file in sorted_exposures(session, campaign) if file.mid_utc]
     # Where the stars are now: proper motion since the catalogue's epoch can be many pixels.
-    ra, dec = table.at_epoch(julian_year(moments[0])) if moments else (table.ra_deg, table.dec_deg)
+    year = julian_year(moments[0]) if moments else table.epoch_yr
+    ra, dec = places_at(table, year)
     east, north = project(ra, dec, *position)
     near = np.flatnonzero(np.hypot(east, north) < _FIELD_DEG)
     return Catalogue(
@@ -58,6 +59,14 @@ def stars(number: int) -> Catalogue:
             for name, band in table.bands.items()
         },
         known_variable=[bool(v) for v in table.known_variable[near]],
+        note=[table.notes[row] if table.notes else "" for row in near],
+        parallax_mas=[
+            finite(table.parallax_mas[row]) if table.parallax_mas is not None else None
+            for row in near
+        ],
+        pm_arcsec_yr=(
+            1e-3 * np.hypot(table.pm_ra_mas_yr[near], table.pm_dec_mas_yr[near])
+        ).tolist(),
     )
 
 
@@ -86,7 +95,7 @@ def measured(number: int) -> MeasuredStars:
     at = table.file_ids.index(number)
     census = table.exposure(at)
     step = step_of(recipe, file.filter)
-    ra, dec = stars.at_epoch(year)
+    ra, dec = places_at(stars, year)
     px, py = solution.pixel(ra[census.rows], dec[census.rows])
     counts, sigma = census.counts_adu[:, step], census.uncertainty_adu[:, step]
     exposure_s = float(table.census.exposure_s[at])

@@ -17,6 +17,7 @@ from narrow_beacon.core.frames.header_values import sexagesimal_deg
 from narrow_beacon.core.report.layout import read_layout
 from narrow_beacon.plan_keys import annulus_radii, radius_rule
 from narrow_beacon.reduce.field import find_target
+from narrow_beacon.reduce.sources import marked_variables
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.campaigns import Settings
 from narrow_beacon.server.state import shared
@@ -24,6 +25,7 @@ from narrow_beacon.store.actions import Change, act, new_cast
 from narrow_beacon.store.campaigns import changed_after_measuring, plan_of, queue_job
 from narrow_beacon.store.fields import save_catalogue, star_table
 from narrow_beacon.store.models import Campaign, CastRecord, Catalogue, Kit, Site
+from narrow_beacon.store.sources import sources_of
 
 
 def change_settings(session: Session, campaign: Campaign, body: Settings) -> None:
@@ -175,22 +177,39 @@ def _replacement(
 def _catalogue(session: Session, campaign: Campaign, body: Settings) -> dict[str, Any]:
     """Other stars need another cast."""
     values: dict[str, Any] = {}
+    said = dict(campaign.sources or {})
+    if body.merge is not None:
+        said["merge"] = body.merge
+    if body.columns is not None:
+        said["columns"] = body.columns
+    if said != (campaign.sources or {}):
+        values["sources"] = said
     if body.cone_url is not None:
         values["cone_url"] = body.cone_url or None
-        if body.cone_url:
-            values |= {"catalogue_id": None, "cast_id": None}
-    path = shared().folders.check(body.catalogue_file) if body.catalogue_file else None
-    if path is None and "epoch_yr" in body.model_fields_set and campaign.catalogue_id:
-        # Another epoch of the same file: its stars stand elsewhere.
-        origin = Path(session.get_one(Catalogue, campaign.catalogue_id).origin)
-        path = origin if origin.is_file() else None
-    if path is not None:
+    anew = body.merge is not None and body.merge != (campaign.sources or {}).get("merge", False)
+    file = _file_again(session, campaign, body)
+    if body.cone_url or ((body.fetch_again or anew) and file is None):
+        values |= {"catalogue_id": None, "cast_id": None}
+    if file is not None:
         epoch = body.epoch_yr if "epoch_yr" in body.model_fields_set else campaign.epoch_yr
-        stars = read_catalogue(path, epoch)
-        record = save_catalogue(session, stars, path.name, str(path), file_sha256(path))
+        stars = read_catalogue(file, epoch, said.get("columns") or {})
+        stars, _ = marked_variables(stars, sources_of(session, campaign))
+        record = save_catalogue(session, stars, file.name, str(file), file_sha256(file))
         session.flush()
         values |= {"catalogue_id": record.id, "cast_id": None}
     return values
+
+
+def _file_again(session: Session, campaign: Campaign, body: Settings) -> Path | None:
+    """The catalogue file to read: a new one, or the same where something else is said of it."""
+    if body.catalogue_file:
+        return shared().folders.check(body.catalogue_file)
+    other = "epoch_yr" in body.model_fields_set or body.columns is not None or body.fetch_again
+    if not other or not campaign.catalogue_id:
+        return None
+    # Another epoch of the same file: its stars stand elsewhere.
+    origin = Path(session.get_one(Catalogue, campaign.catalogue_id).origin)
+    return origin if origin.is_file() else None
 
 
 def _target(session: Session, campaign: Campaign, body: Settings) -> dict[str, Any]:

@@ -21,6 +21,7 @@ from narrow_beacon.store.models import (
     RemarkRecord,
     Report,
 )
+from narrow_beacon.store.sources import knows_stars
 
 STAGE_OF_JOB = {
     "sort": ("intake",), "look": ("vet",), "masters": ("correct",), "export": ("correct",),
@@ -50,11 +51,12 @@ def stages_of(session: Session, campaign: Campaign) -> list[Stage]:
         ).all()
     )
     working = _working(session, campaign)
+    knows = knows_stars(session, campaign)
     stages = [
-        _intake(campaign, files, exposures),
+        _intake(knows, files, exposures),
         _correct(campaign, files, exposures, chains),
         _vet(exposures),
-        _place(campaign, exposures, chains),
+        _place(knows, exposures, chains),
     ]
     census = session.scalars(
         select(CensusFile).where(CensusFile.campaign_id == campaign.id)
@@ -105,11 +107,11 @@ def needs_answer(part: str, reason: str, trouble: str = "") -> bool:
     return (part == "left out" and reason.startswith(QUESTIONS)) or trouble.startswith("wrong kind")
 
 
-def _intake(campaign: Campaign, files: Sequence[Any], exposures: Sequence[Any]) -> Stage:
+def _intake(knows: bool, files: Sequence[Any], exposures: Sequence[Any]) -> Stage:
     if not files:
         return _stage("intake", "todo", "point to a folder")
     questions = sum(needs_answer(file.part, file.part_reason, file.trouble) for file in files)
-    if campaign.catalogue_id is None and campaign.cone_url is None:
+    if not knows:
         return _stage("intake", "look", "no star catalogue yet", questions + 1)
     if questions:
         noun = "file needs" if questions == 1 else "files need"
@@ -143,10 +145,10 @@ def _vet(exposures: Sequence[Any]) -> Stage:
     return _stage("vet", "done", f"{aside} of {len(exposures)} set aside")
 
 
-def _place(campaign: Campaign, exposures: Sequence[Any], chains: set[str]) -> Stage:
+def _place(knows: bool, exposures: Sequence[Any], chains: set[str]) -> Stage:
     if not exposures or not chains:
         return _stage("place", "waiting", "waits for Correct" if exposures else "waits for Intake")
-    if campaign.catalogue_id is None and campaign.cone_url is None:
+    if not knows:
         return _stage("place", "waiting", "waits for a catalogue (Intake)")
     missing = sum(not file.placed_with for file in exposures)
     if missing:

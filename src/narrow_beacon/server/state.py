@@ -14,6 +14,7 @@ from pydantic import BaseModel
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from narrow_beacon.jobs.atlas_maker import AtlasMaker
 from narrow_beacon.jobs.progress import Events
 from narrow_beacon.jobs.runner import Runner
 from narrow_beacon.server.problems import Problem
@@ -33,6 +34,7 @@ class ServerState:
     folders: Folders
     cone_url: str
     demo_folder: Path | None
+    atlases: AtlasMaker | None = None
     exported: dict[int, tuple[int, Any]] = field(default_factory=dict)
     """By campaign: its revision after its latest report, and that report."""
 

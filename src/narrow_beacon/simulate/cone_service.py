@@ -40,8 +40,10 @@ class _BadRequestError(ValueError):
 logging.getLogger("werkzeug").setLevel(logging.ERROR)
 
 
-def make_app(catalogue: Table) -> Flask:
-    """The service as a Flask application; the cone search is at ``/cone``."""
+def make_app(catalogue: Table, most_rows: int | None = None) -> Flask:
+    """The service as a Flask application; the cone search is at ``/cone``. Of more than
+    ``most_rows`` stars only so many are sent, with the standard's word on it.
+    """
     app = Flask("narrow_beacon_cone")
     ra, dec = np.radians(catalogue["ra"]), np.radians(catalogue["dec"])
 
@@ -60,7 +62,11 @@ def make_app(catalogue: Table) -> Flask:
         )
         inside = 2 * np.arcsin(np.sqrt(np.minimum(haversine, 1))) <= math.radians(radius)
         # A radius of 0 asks for the columns only.
-        return _answer(_document(catalogue[inside & (radius > 0)], verbosity))
+        found = catalogue[inside & (radius > 0)]
+        document = _document(found[:most_rows], verbosity)
+        if most_rows is not None and len(found) > most_rows:
+            document.resources[0].infos.append(Info(name="QUERY_STATUS", value="OVERFLOW"))
+        return _answer(document)
 
     return app
 
@@ -106,13 +112,19 @@ def _answer(document: VOTableFile) -> Response:
 
 
 class ConeService:
-    """The service in a thread, on a free port of the loopback; use as a context manager."""
+    """The service in a thread, on a free port of the loopback; use as a context manager.
 
-    def __init__(self, catalogue: Path, port: int = 0) -> None:
+    ``refusals``: so many of the next requests are answered as an overworked service does, by
+    HTTP status 503. ``asked`` counts the requests.
+    """
+
+    def __init__(self, catalogue: Path, port: int = 0, most_rows: int | None = None) -> None:
+        self.refusals = 0
+        self.asked = 0
         table = votable.parse_single_table(catalogue).to_table(use_names_over_ids=True)
         # Only who was given the address may ask: other users of the machine get no answer.
         self._key = secrets.token_urlsafe(12)
-        app = make_app(table)
+        app = make_app(table, most_rows)
         app.before_request(self._refuse)
         self._server = make_server("127.0.0.1", port, app, threaded=True)
         self._thread = threading.Thread(target=self._server.serve_forever, daemon=True)
@@ -124,6 +136,10 @@ class ConeService:
 
     def _refuse(self) -> Response | None:
         if hmac.compare_digest(request.args.get("key", "").encode(), self._key.encode()):
+            self.asked += 1
+            if self.refusals > 0:
+                self.refusals -= 1
+                return Response("Too much to do.", 503)
             return None
         return Response("This stand-in answers only at the address that it printed.", 401)
 

@@ -30,6 +30,7 @@ _RECORDS: dict[str, type[Record]] = {
 _SORTING_FIELDS = {"correction", "kit_id", "site_id", "default_filter", "folders", "pattern"}
 _CENSUS_FIELDS = {
     "kit_id": "kit", "site_id": "site", "catalogue_id": "catalogue", "cone_url": "catalogue",
+    "sources": "catalogue",
     "correction": "files", "default_filter": "files", "pattern": "files", "bands": "bands",
     "epoch_yr": "catalogue",
     "measuring": "radius or sky ring", "library": "library of masters",

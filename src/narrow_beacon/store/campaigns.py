@@ -20,6 +20,7 @@ from narrow_beacon.plan_keys import RadiusRule
 from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.codec import load
 from narrow_beacon.reduce.names import fingerprint
+from narrow_beacon.reduce.sources import marked_variables
 from narrow_beacon.store.fields import save_catalogue, star_table
 from narrow_beacon.store.kits import kits_of, kits_to_json
 from narrow_beacon.store.models import (
@@ -31,6 +32,7 @@ from narrow_beacon.store.models import (
     Kit,
     Site,
 )
+from narrow_beacon.store.sources import sources_of
 from narrow_beacon.store.vetting import vetting_of, vetting_to_json
 
 OF_HEADERS = "headers"
@@ -77,6 +79,7 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     campaign.layout = str(own.resolve()) if own.is_file() else plan.layout
     campaign.doubtful = plan.doubtful
     campaign.cone_url = plan.cone_url
+    campaign.sources = _sources_said(plan)
     if plan.site:
         site = Site(
             name=f"{plan.site.latitude_deg:.2f}° {plan.site.longitude_deg:.2f}°",
@@ -102,8 +105,23 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     campaign.kit_id = kit.id
     if plan.stars is not None and plan.catalogue_file is not None:
         path = plan.catalogue_file
-        record = save_catalogue(session, plan.stars, path.name, str(path), file_sha256(path))
+        stars, _ = marked_variables(plan.stars, plan.sources)
+        record = save_catalogue(session, stars, path.name, str(path), file_sha256(path))
         campaign.catalogue_id = record.id
+
+
+def _sources_said(plan: Plan) -> dict[str, Any] | None:
+    """What a plan says of catalogues beside one file or one service."""
+    stars, known = plan.sources.stars, plan.sources.variables
+    atlas = any(source.kind == "atlas" for source in stars)
+    if len(stars) < 2 and not atlas and not known and not plan.sources.merge and not plan.columns:
+        return None
+    return {
+        "stars": [vars(source) for source in stars],
+        "variables": [vars(source) for source in known],
+        "merge": plan.sources.merge,
+        "columns": dict(plan.columns),
+    }
 
 
 def measuring_of(plan: Plan) -> dict[str, Any]:
@@ -135,7 +153,8 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         default_filter=campaign.default_filter,
         leave_out=tuple(campaign.leave_out or ()),
         epoch_yr=campaign.epoch_yr,
-        cone_url=campaign.cone_url,
+        sources=sources_of(session, campaign),
+        columns=(campaign.sources or {}).get("columns", {}),
         site=place_of(session, campaign, of_headers=False),
         target_name=campaign.target_name or None,
         target_ra_deg=campaign.target_ra_deg,
@@ -160,6 +179,8 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         plan = replace(
             plan,
             stars=star_table(session, campaign.catalogue_id),
+            # Known variables were marked when the stars were read.
+            sources=replace(plan.sources, variables=()),
             catalogue_file=origin if origin.is_file() else None,
         )
     if kit:

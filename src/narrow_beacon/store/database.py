@@ -66,6 +66,7 @@ class Store:
         if self.away():
             raise RecordsAwayError("the records do not answer")
         with self._sessions() as session:
+            session.info["data"] = str(self.data)
             try:
                 yield session
                 session.commit()

@@ -58,6 +58,36 @@ class Catalogue(Record):
     sha256: Mapped[str] = mapped_column(String(64), default="")
     epoch_yr: Mapped[float]
     bands: Mapped[list[Any]]
+    fetched: Mapped[datetime | None]
+    """When it was looked up in other catalogues."""
+
+
+class StarSource(Record):
+    """A catalogue of the observatory, for all campaigns: a file that was made into an atlas, or a
+    service. ``role`` is "stars" or "variables", ``kind`` "file" or "service", ``state`` "making",
+    "ready" or "failed" with the reason in ``words``; those of ``stars`` are tried in the order of
+    ``position``.
+    """
+
+    __tablename__ = "star_source"
+    name: Mapped[str] = mapped_column(String(200))
+    role: Mapped[str] = mapped_column(String(12), default="stars")
+    kind: Mapped[str] = mapped_column(String(12))
+    place: Mapped[str] = mapped_column(String(2000))
+    """The file's path or the service's address."""
+    columns: Mapped[dict[str, Any]]
+    """What the observer says of its columns, by meaning or band."""
+    epoch_yr: Mapped[float | None]
+    position: Mapped[int] = mapped_column(default=0)
+    state: Mapped[str] = mapped_column(String(12), default="ready")
+    words: Mapped[str] = mapped_column(Text, default="")
+    done: Mapped[int] = mapped_column(default=0)
+    """While it is made: rows that were read, or hundredths of the patterns."""
+    stars: Mapped[int] = mapped_column(default=0)
+    bands: Mapped[list[Any]]
+    folder: Mapped[str] = mapped_column(String(1000), default="")
+    """The atlas."""
+    added: Mapped[datetime]
 
 
 class Star(Record):
@@ -73,6 +103,9 @@ class Star(Record):
     pm_ra_mas_yr: Mapped[float]
     pm_dec_mas_yr: Mapped[float]
     known_variable: Mapped[bool]
+    parallax_mas: Mapped[float | None]
+    note: Mapped[str] = mapped_column(String(200), default="", server_default="")
+    """How it varies, where a catalogue says so."""
     magnitudes: Mapped[dict[str, Any]]
 
 
@@ -93,6 +126,9 @@ class Campaign(Record):
     kit_id: Mapped[int | None] = mapped_column(ForeignKey("kit.id"))
     catalogue_id: Mapped[int | None] = mapped_column(ForeignKey("catalogue.id"))
     cone_url: Mapped[str | None] = mapped_column(String(1000))
+    sources: Mapped[dict[str, Any] | None]
+    """Beside that: "stars" and "variables", lists of a plan's catalogues, and whether to "merge"
+    what there is."""
     wanted_comparison: Mapped[list[Any]]
     """Names that came with a plan; the first cast is made of them."""
     wanted_check: Mapped[str | None] = mapped_column(String(120))

@@ -185,12 +185,14 @@ def _as_rows(stars: StarTable, cell: Ints, bright: Floats, bands: Sequence[str])
     columns = {
         "cell": pa.array(cell), "name": pa.array(stars.names, pa.string()),
         "ra": pa.array(stars.ra_deg), "dec": pa.array(stars.dec_deg),
-        "pm_ra": pa.array(stars.pm_ra_mas_yr, pa.float32()),
-        "pm_dec": pa.array(stars.pm_dec_mas_yr, pa.float32()),
+        "pm_ra": pa.array(stars.pm_ra_mas_yr, pa.float64()),
+        "pm_dec": pa.array(stars.pm_dec_mas_yr, pa.float64()),
         "parallax": pa.array(
-            nothing if stars.parallax_mas is None else stars.parallax_mas, pa.float32()
+            nothing if stars.parallax_mas is None else stars.parallax_mas, pa.float64()
         ),
-        "variable": pa.array(stars.known_variable), "bright": pa.array(bright, pa.float32()),
+        "variable": pa.array(stars.known_variable),
+        "note": pa.array(stars.notes or [None] * len(stars), pa.string()),
+        "bright": pa.array(bright, pa.float32()),
     }  # fmt: skip
     for band in bands:
         known = stars.bands.get(band) or Band(nothing, nothing)
@@ -225,11 +227,12 @@ def _as_stars(rows: pa.Table, page: AtlasPage) -> StarTable:
     def numbers(name: str) -> Floats:
         return np.asarray(rows[name].to_numpy(), float)
 
-    parallax = numbers("parallax")
+    parallax, notes = numbers("parallax"), rows["note"]
     return StarTable(
         tuple(rows["name"].to_pylist()), numbers("ra"), numbers("dec"), numbers("pm_ra"),
         numbers("pm_dec"), page.epoch_yr,
         {band: Band(numbers(f"mag_{band}"), numbers(f"err_{band}")) for band in page.bands},
         np.asarray(rows["variable"].to_numpy(), bool),
         np.nan_to_num(parallax) if np.isfinite(parallax).any() else None,
+        None if notes.null_count == len(notes) else tuple(notes.fill_null("").to_pylist()),
     )  # fmt: skip

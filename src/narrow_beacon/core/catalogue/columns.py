@@ -37,6 +37,8 @@ class Proposal:
     parallax: str | None = None
     epoch: str | None = None
     variable: str | None = None
+    kind: str | None = None
+    period: str | None = None
     bands: dict[str, tuple[str, str | None]] = field(default_factory=dict)
 
 
@@ -51,6 +53,8 @@ _UCD_RULES: tuple[tuple[str, str], ...] = (
     ("pm_dec", r"^pos\.pm;pos\.eq\.dec$|^pos_eq_pmdec$"),
     ("parallax", r"^pos\.parallax($|;)|^pos_parlx"),
     ("epoch", r"^time\.epoch($|;)|^time_epoch$"),
+    ("kind", r"^meta\.code\.class;src\.var|^src\.class($|;)|^var_class"),
+    ("period", r"^time\.period($|;)|^var_period"),
     ("variable", r"^src\.var($|;)|^meta\.code;src\.var|^var_"),
 )
 _NAME_RULES: tuple[tuple[str, str], ...] = (
@@ -62,6 +66,8 @@ _NAME_RULES: tuple[tuple[str, str], ...] = (
     ("parallax", r"^(parallax|plx)(_?mas)?$"),
     ("epoch", r"^(ref_)?epoch(_?yr)?$"),
     ("variable", r"^(is_|known_)?var(iable|iability|flag)?(_flag)?$"),
+    ("kind", r"^(var(iable|iability)?_?)?(type|kind|class)$"),
+    ("period", r"^period(_?(d|days?))?$"),
 )
 _UCD_MAG = re.compile(r"^phot\.mag($|;em\.)|^phot_", re.I)
 _UCD_ERROR = re.compile(r"^stat\.error;phot\.mag|^error$", re.I)
@@ -87,7 +93,9 @@ def propose_columns(columns: Sequence[Column]) -> Proposal:
     return proposal
 
 
-MEANINGS = ("name", "ra", "dec", "pm_ra", "pm_dec", "parallax", "epoch", "variable")
+MEANINGS = (
+    "name", "ra", "dec", "pm_ra", "pm_dec", "parallax", "epoch", "variable", "kind", "period",
+)  # fmt: skip
 UNCERTAINTY = "_uncertainty"
 """After a band's name, in what the observer says: the column of its uncertainties."""
 

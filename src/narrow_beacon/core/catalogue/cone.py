@@ -5,9 +5,10 @@ what to ask a service, and what its answer says.
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from xml.etree import ElementTree
 
-from narrow_beacon.core.catalogue.files import stars_from_votable
+from narrow_beacon.core.catalogue.files import NO_COLUMNS, stars_from_votable
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.errors import CatalogueError
 
@@ -21,16 +22,32 @@ def cone_question(ra_deg: float, dec_deg: float, radius_deg: float) -> dict[str,
     }  # fmt: skip
 
 
-def read_answer(url: str, status: int, body: bytes, epoch_yr: float | None) -> StarTable:
-    """The stars of a service's answer and HTTP status. Raises CatalogueError with what to do."""
+class CutShortError(CatalogueError):
+    """A service did not send all that it has: its answer reached the number of rows that it sends
+    at the most.
+    """
+
+
+def read_answer(
+    url: str,
+    status: int,
+    body: bytes,
+    epoch_yr: float | None,
+    columns: Mapping[str, str] = NO_COLUMNS,
+) -> StarTable:
+    """The stars of a service's answer and HTTP status. Raises CutShortError where there are more,
+    CatalogueError with what to do.
+    """
     where = f"catalogue service {url}"
     problem = _service_error(body)
     if problem:
         raise CatalogueError(f"{where}: refused the request: “{problem[:_MOST_WORDS]}”")
     if status != 200:
         raise CatalogueError(f"{where}: answered with HTTP status {status}")
+    if re.search(rb"QUERY_STATUS\"?[^>]*OVERFLOW", body, re.I):
+        raise CutShortError(f"{where}: has more stars there than it sends at once")
     try:
-        return stars_from_votable(body, url, epoch_yr)
+        return stars_from_votable(body, url, epoch_yr, columns)
     except CatalogueError as error:
         if "holds no star" in str(error):
             raise CatalogueError(

@@ -23,23 +23,32 @@ NO_COLUMNS: Mapping[str, str] = {}
 
 
 def read_catalogue(
-    path: Path, epoch_yr: float | None = None, columns: Mapping[str, str] = NO_COLUMNS
+    path: Path,
+    epoch_yr: float | None = None,
+    columns: Mapping[str, str] = NO_COLUMNS,
+    *,
+    of_variables: bool = False,
 ) -> StarTable:
     """A star catalogue from a file. ``epoch_yr`` applies where no column gives the epoch,
-    ``columns`` is what the observer says of them (see ``corrected``).
+    ``columns`` is what the observer says of them (see ``corrected``); a table ``of_variables``
+    needs no magnitudes, and all of its stars vary.
 
     Raises CatalogueError where the file is unreadable or lacks positions or magnitudes.
     """
-    return joined(list(stars_in_blocks(path, epoch_yr, columns)))
+    return joined(list(stars_in_blocks(path, epoch_yr, columns, of_variables=of_variables)))
 
 
 def stars_in_blocks(
-    path: Path, epoch_yr: float | None = None, columns: Mapping[str, str] = NO_COLUMNS
+    path: Path,
+    epoch_yr: float | None = None,
+    columns: Mapping[str, str] = NO_COLUMNS,
+    *,
+    of_variables: bool = False,
 ) -> Iterator[StarTable]:
     """The stars of a file of any length, block by block and at one epoch. Raises CatalogueError as
     ``read_catalogue`` does.
     """
-    yield from _stars(open_table(path), epoch_yr, columns)
+    yield from _stars(open_table(path), epoch_yr, columns, of_variables)
 
 
 def stars_from_votable(
@@ -49,7 +58,9 @@ def stars_from_votable(
     return joined(list(_stars(open_votable(data, label), epoch_yr, columns)))
 
 
-def meaning_of(file: TableFile, said: Mapping[str, str] = NO_COLUMNS) -> Proposal:
+def meaning_of(
+    file: TableFile, said: Mapping[str, str] = NO_COLUMNS, *, of_variables: bool = False
+) -> Proposal:
     """Which column means what, by UCD, name and unit and by what the observer says. Raises
     CatalogueError where positions or magnitudes are missing.
     """
@@ -60,7 +71,7 @@ def meaning_of(file: TableFile, said: Mapping[str, str] = NO_COLUMNS) -> Proposa
             f"catalogue {file.label}: none of its {count} columns is a right ascension "
             "and declination; call them ra and dec, give them their UCDs, or say which they are"
         )
-    if not meaning.bands:
+    if not meaning.bands and not of_variables:
         raise CatalogueError(
             f"catalogue {file.label}: none of its {count} columns is a magnitude; "
             "comparison stars need at least one band, such as V_mag"
@@ -69,29 +80,39 @@ def meaning_of(file: TableFile, said: Mapping[str, str] = NO_COLUMNS) -> Proposa
 
 
 def _stars(
-    file: TableFile, epoch_yr: float | None, columns: Mapping[str, str]
+    file: TableFile,
+    epoch_yr: float | None,
+    columns: Mapping[str, str],
+    of_variables: bool = False,
 ) -> Iterator[StarTable]:
-    meaning = meaning_of(file, columns)
+    meaning = meaning_of(file, columns, of_variables=of_variables)
     uses = [
         meaning.name, meaning.ra, meaning.dec, meaning.pm_ra, meaning.pm_dec, meaning.parallax,
-        meaning.epoch, meaning.variable, *(n for pair in meaning.bands.values() for n in pair),
+        meaning.epoch, meaning.variable, meaning.kind, meaning.period,
+        *(n for pair in meaning.bands.values() for n in pair),
     ]  # fmt: skip
-    text = {name for name in (meaning.name, meaning.variable) if name}
+    text = {name for name in (meaning.name, meaning.variable, meaning.kind) if name}
     epoch = None
     found = rows = 0
     for table in file.blocks({name for name in uses if name}, text):
-        stars = _block(table, meaning, epoch_yr, epoch, rows)
+        stars = _block(table, meaning, epoch_yr, epoch, rows, of_variables)
         rows += len(table)
         if stars is not None:
             epoch = stars.epoch_yr
             found += len(stars)
-            yield stars
+            every = np.ones(len(stars), bool)
+            yield replace(stars, known_variable=every) if of_variables else stars
     if not found:
         raise CatalogueError(f"catalogue {file.label}: holds no star with a position")
 
 
 def _block(
-    table: Table, meaning: Proposal, epoch_said: float | None, epoch: float | None, above: int
+    table: Table,
+    meaning: Proposal,
+    epoch_said: float | None,
+    epoch: float | None,
+    above: int,
+    of_variables: bool,
 ) -> StarTable | None:
     """The stars of some rows with a position, at ``epoch`` where one is given; None without any."""
     assert meaning.ra is not None
@@ -114,6 +135,7 @@ def _block(
         bands={band: _band(table, *names) for band, names in meaning.bands.items()},
         known_variable=_flags(table, meaning.variable),
         parallax_mas=_parallax(table, meaning.parallax),
+        notes=_notes(table, meaning, of_variables),
     )
     stars = stars if good.size == len(stars) else stars.take(good)
     return _at_one_epoch(stars, own[good])
@@ -192,6 +214,24 @@ def _epochs(table: Table, meaning: Proposal, said: float | None) -> Floats:
         if np.isfinite(epochs).any():
             return epochs
     return np.full(len(table), usual)
+
+
+def _notes(table: Table, meaning: Proposal, of_variables: bool) -> tuple[str, ...] | None:
+    """How each star varies: its kind and period, where the table has them."""
+    if meaning.kind is None and meaning.period is None:
+        return None
+    # A column “type” is one of stars of any kind where nothing says that they vary.
+    if meaning.variable is None and not of_variables:
+        return None
+    nothing = [""] * len(table)
+    kinds = [str(v).strip() for v in table[meaning.kind]] if meaning.kind else nothing
+    periods = _numbers(table[meaning.period]) if meaning.period else np.full(len(table), np.nan)
+    return tuple(
+        ", ".join(
+            part for part in ("" if kind == "--" else kind, f"{p:.10g} d" if p > 0 else "") if part
+        )
+        for kind, p in zip(kinds, periods, strict=True)
+    )
 
 
 def _names(table: Table, meaning: Proposal, above: int) -> tuple[str, ...]:

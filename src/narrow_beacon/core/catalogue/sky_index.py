@@ -67,6 +67,22 @@ def cells_about(
     return runs
 
 
+def cell_circle(cell: int, size_deg: float) -> tuple[float, float, float]:
+    """The middle of a cell, right ascension and declination, and the radius of the circle about it
+    that holds all of the cell, in degrees.
+    """
+    band, column = divmod(cell, CELL_BAND)
+    columns = int(_columns(np.array([band]), size_deg)[0])
+    low = band * size_deg - 90.0
+    high = min(low + size_deg, 90.0)
+    if columns == 1:
+        return 0.0, (90.0 if high >= 90.0 else -90.0), size_deg
+    ra, dec = (column + 0.5) * 360.0 / columns, 0.5 * (low + high)
+    corners = np.array([low, high])
+    edge = np.full(2, column * 360.0 / columns)
+    return ra, dec, float(separation_deg(edge, corners, ra, dec).max()) * (1.0 + 1e-6)
+
+
 def _columns(band: Ints, size_deg: float) -> Ints:
     middle = np.radians((band + 0.5) * size_deg - 90.0)
     return np.maximum(np.floor(360.0 * np.cos(middle) / size_deg), 1).astype(np.int64)

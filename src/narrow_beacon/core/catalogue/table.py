@@ -43,6 +43,8 @@ class StarTable:
     known_variable: Bools
     parallax_mas: Floats | None = None
     """None where the catalogue says nothing of distances; 0 for the stars that have none."""
+    notes: tuple[str, ...] | None = None
+    """What else is known of each star: how it varies, where a catalogue says so."""
 
     def __len__(self) -> int:
         return len(self.names)
@@ -117,6 +119,7 @@ class StarTable:
             },
             np.append(self.known_variable, True),
             None if self.parallax_mas is None else np.append(self.parallax_mas, 0.0),
+            None if self.notes is None else (*self.notes, ""),
         )
 
     def take(self, rows: Ints) -> StarTable:
@@ -131,6 +134,7 @@ class StarTable:
             {n: Band(b.magnitude[rows], b.uncertainty[rows]) for n, b in self.bands.items()},
             self.known_variable[rows],
             None if self.parallax_mas is None else self.parallax_mas[rows],
+            None if self.notes is None else tuple(self.notes[row] for row in rows),
         )
 
 
@@ -144,6 +148,7 @@ def joined(tables: Sequence[StarTable]) -> StarTable:
     moved = [t if t.epoch_yr == epoch else t.moved_to(epoch) for t in tables]
     bands = list(dict.fromkeys(band for table in moved for band in table.bands))
     parallaxes = [np.zeros(len(t)) if t.parallax_mas is None else t.parallax_mas for t in moved]
+    notes = tuple(note for t in moved for note in (t.notes or ("",) * len(t)))
     return StarTable(
         tuple(name for table in moved for name in table.names),
         np.concatenate([t.ra_deg for t in moved]),
@@ -160,6 +165,7 @@ def joined(tables: Sequence[StarTable]) -> StarTable:
         },
         np.concatenate([t.known_variable for t in moved]),
         None if all(t.parallax_mas is None for t in moved) else np.concatenate(parallaxes),
+        None if all(t.notes is None for t in moved) else notes,
     )
 
 

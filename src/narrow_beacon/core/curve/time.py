@@ -14,12 +14,13 @@ from functools import lru_cache
 
 import numpy as np
 from astropy import units
-from astropy.coordinates import AltAz, EarthLocation, SkyCoord
+from astropy.coordinates import AltAz, EarthLocation, SkyCoord, get_body_barycentric
 from astropy.table import QTable
 from astropy.time import Time
 from astropy.utils import iers
 
 from narrow_beacon.core.arrays import Floats, Ints
+from narrow_beacon.core.catalogue.table import StarTable
 
 # Nothing is downloaded: tables come with the package, and an old one costs microseconds here.
 iers.conf.auto_download = False
@@ -130,6 +131,20 @@ def pickering_airmass(apparent_altitude_deg: Floats) -> Floats:
     """Airmass at an apparent altitude in degrees; NaN below the horizon."""
     h = np.where(apparent_altitude_deg > 0, apparent_altitude_deg, np.nan)
     return 1.0 / np.sin(np.radians(h + 244.0 / (165.0 + 47.0 * h**1.1)))
+
+
+def places_at(stars: StarTable, year: float) -> tuple[Floats, Floats]:
+    """Right ascension and declination in degrees of stars as they are seen from the Earth at a
+    Julian year: with proper motion, and with parallax where the catalogue has it.
+    """
+    return stars.at_epoch(year, None if stars.parallax_mas is None else earth_au(year))
+
+
+def earth_au(year: float) -> Floats:
+    """Where the Earth is from the barycentre at a Julian year, (3), in au (ICRS)."""
+    time = Time(year, format="jyear", scale="tdb")
+    earth = get_body_barycentric("earth", time, ephemeris="builtin")
+    return np.asarray(earth.xyz.to_value(units.au))
 
 
 def julian_year(moment: datetime) -> float:

@@ -20,6 +20,8 @@ them are none, or are not in the catalogue.
 """
 _JUDGE_STARS = 120
 _SHORTEST, _LONGEST = 0.22, 0.75  # spans of image patterns in units of the short side
+_FEW_STARS, _LONGEST_OF_FEW = 30, 0.7
+"""In units of the diagonal: few stars may make no patterns but those as large as the image."""
 _SMALLEST_SPAN_DEG = 0.008
 _MOST_HYPOTHESES = 20000
 _CHUNK = 1200
@@ -54,14 +56,25 @@ def span_of(number: int) -> float:
     return float(_SMALLEST_SPAN_DEG * SPREAD**number)
 
 
-def level_numbers(scales: tuple[float, float], shape: tuple[int, int]) -> list[int]:
-    """Levels whose patterns fit an image (height, width) at some scales, the largest first."""
-    low, high = (scale * min(shape) / 3600.0 for scale in scales)
+def spans_px(count: int, shape: tuple[int, int]) -> tuple[float, float]:
+    """Shortest and longest span of the patterns of an image (height, width) with so many stars."""
+    longest = _LONGEST * min(shape)
+    if count < _FEW_STARS:
+        longest = max(longest, _LONGEST_OF_FEW * float(np.hypot(*shape)))
+    return _SHORTEST * min(shape), longest
+
+
+def level_numbers(scales: tuple[float, float], shape: tuple[int, int], count: int) -> list[int]:
+    """Levels whose patterns fit an image (height, width) with so many stars at some scales, the
+    largest first.
+    """
+    shortest, longest = spans_px(count, shape)
 
     def step(span: float) -> float:
         return float(np.log(max(span / _SMALLEST_SPAN_DEG, 1e-9)) / np.log(SPREAD))
 
-    first, last = int(np.floor(step(_SHORTEST * low))), int(np.ceil(step(_LONGEST * high)))
+    first = int(np.floor(step(shortest * scales[0] / 3600.0)))
+    last = int(np.ceil(step(longest * scales[1] / 3600.0)))
     return [number for number in range(last, first - 1, -1) if number >= 0]
 
 
@@ -76,11 +89,11 @@ def promising(
     """The most promising solutions of an image (height, width; stars 0-based, brightest first)
     that levels propose, and how many hypotheses were looked at for them.
     """
-    short = min(shape)
+    smallest, largest = spans_px(x_px.size, shape)
     top = slice(0, pattern_stars)
     for level in levels:
-        shortest = max(_SHORTEST * short, level.span_deg * 3600 / scales[1])
-        longest = min(_LONGEST * short, level.span_deg * SPREAD * 3600 / scales[0])
+        shortest = max(smallest, level.span_deg * 3600 / scales[1])
+        longest = min(largest, level.span_deg * SPREAD * 3600 / scales[0])
         if shortest >= longest:
             continue
         quads = image_quads(x_px[top], y_px[top], shortest, longest)

@@ -30,6 +30,8 @@ from narrow_beacon.core.place.patterns import (
     stars_between,
 )
 
+PATTERNS = "patterns"
+"""Their folder's name in that of their atlas."""
 SMALLEST_FIELD_DEG = 0.4
 _SPANS_DEG = (0.18, 0.405, 0.91, 2.05, 4.6, 10.4, 23.4)
 """A step of 2.25 apart: an image's patterns span a range of 3.4, so one level of 1.5 is in it."""

@@ -135,7 +135,7 @@ class Solver:
         hypotheses = 0
         levels = (
             level
-            for number in level_numbers(scales, shape)
+            for number in level_numbers(scales, shape, x_px.size)
             if span_of(number) <= 2 * self._extent_deg
             and (level := self._level(rows, key, number)) is not None
         )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 
@@ -12,7 +13,7 @@ from narrow_beacon.core.catalogue.atlas import Atlas
 from narrow_beacon.core.errors import CatalogueError, NotPlacedError
 from narrow_beacon.core.place.chance import FREE_COINCIDENCES
 from narrow_beacon.core.place.propose import promising, stages
-from narrow_beacon.core.place.sky_patterns import SkyPatterns
+from narrow_beacon.core.place.sky_patterns import PATTERNS, SkyPatterns
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.place.solve import SCALE_RANGE_ARCSEC, Hint, Placement, Solver
 
@@ -29,6 +30,12 @@ class SkySolver:
         self._patterns = patterns
         self._year = year
         self._local: dict[tuple[float, float, float], Solver] = {}
+
+    @classmethod
+    def of(cls, folder: Path, year: float) -> SkySolver:
+        """The solver of an atlas's folder. Raises CatalogueError where it can't be read."""
+        patterns = folder / PATTERNS
+        return cls(Atlas(folder), SkyPatterns(patterns) if patterns.is_dir() else None, year)
 
     def about(self, ra_deg: float, dec_deg: float, radius_deg: float) -> Solver:
         """A solver of the stars within a circle. Raises CatalogueError where there are none."""
@@ -59,6 +66,10 @@ class SkySolver:
         """
         hint = hint or Hint()
         tried = []
+        if self._atlas.page.rows <= _MOST_LOCAL:
+            # All of it at once: fields that are smaller than the sky's patterns are found too.
+            whole = self.about(0.0, 0.0, 180.0)
+            return whole.place(x_px, y_px, shape, hint, error_px)
         if hint.ra_deg is not None and hint.dec_deg is not None:
             try:
                 near = self.about(hint.ra_deg, hint.dec_deg, _reach(hint, shape))

@@ -91,6 +91,8 @@ class CatalogueOut(BaseModel):
     origin: str
     stars: int
     bands: list[str]
+    fetched: datetime | None
+    """When the stars were looked up in other catalogues."""
 
 
 class CastOut(BaseModel):
@@ -209,6 +211,10 @@ class CampaignOut(BaseModel):
     archived: bool
     catalogue: CatalogueOut | None
     cone_url: str | None
+    served_by: list[str]
+    """Names of the catalogues that its stars would be looked up in."""
+    merge: bool
+    columns: dict[str, str]
     cast: CastOut | None
     recipe: RecipeOut | None
     layout: str
@@ -251,4 +257,12 @@ class Settings(Asked):
     default_filter: Short | None = None
     pattern: Literal["", "RGGB", "BGGR", "GRBG", "GBRG"] | None = None
     catalogue_file: Address | None = None
+    columns: dict[Short, Annotated[str, Field(max_length=200)]] | None = Field(
+        default=None, max_length=60
+    )
+    """What the catalogue file's columns mean, by meaning or band."""
+    merge: bool | None = None
+    """Whether stars come from all catalogues together, or from the first that has any."""
+    fetch_again: bool = False
+    """Look the stars up anew."""
     cone_url: Address | None = None

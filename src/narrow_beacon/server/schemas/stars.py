@@ -18,6 +18,10 @@ class Catalogue(BaseModel):
     north_arcsec: list[float]
     magnitudes: dict[str, Numbers]
     known_variable: list[bool]
+    note: list[str]
+    """How each varies, where a catalogue says so."""
+    parallax_mas: Numbers
+    pm_arcsec_yr: list[float]
 
 
 class MeasuredStars(BaseModel):

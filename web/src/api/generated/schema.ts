@@ -206,6 +206,124 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/catalogues": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All catalogues of the observatory, in the order in which they are tried. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Catalogues"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Take a catalogue for all campaigns; a file is made into an atlas. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SourceIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/catalogues/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the columns of a table mean, before it is taken. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Look"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LookOut"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{number}": {
         parameters: {
             query?: never;
@@ -411,6 +529,97 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["CampaignOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/catalogues/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a catalogue out; the stars that campaigns have from it stay with them. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Say something of a catalogue, try it sooner, or make it again. */
+        patch: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SourceChange"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
                     };
                 };
                 /** @description Not found */
@@ -2837,6 +3046,8 @@ export interface components {
             stars: number;
             /** Bands */
             bands: string[];
+            /** Fetched */
+            fetched: string | null;
         };
         /** KitValues */
         "CampaignOut.KitValues": {
@@ -3076,6 +3287,14 @@ export interface components {
             catalogue: components["schemas"]["CampaignOut.CatalogueOut"] | null;
             /** Cone Url */
             cone_url: string | null;
+            /** Served By */
+            served_by: string[];
+            /** Merge */
+            merge: boolean;
+            /** Columns */
+            columns: {
+                [key: string]: string;
+            };
             cast: components["schemas"]["CampaignOut.CastOut"] | null;
             recipe: components["schemas"]["CampaignOut.RecipeOut"] | null;
             /** Layout */
@@ -3117,6 +3336,150 @@ export interface components {
              * @default false
              */
             reduce: boolean;
+        };
+        /**
+         * SourceOut
+         * @description A catalogue; ``done`` while it is made: rows that were read, or hundredths of the patterns.
+         *     ``kept_from``: the day of the oldest answer of a service that is kept, and ``kept`` how many.
+         */
+        "Catalogues.SourceOut": {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Role */
+            role: string;
+            /** Kind */
+            kind: string;
+            /** Place */
+            place: string;
+            /** Columns */
+            columns: {
+                [key: string]: string;
+            };
+            /** Epoch Yr */
+            epoch_yr: number | null;
+            /** State */
+            state: string;
+            /** Words */
+            words: string;
+            /** Done */
+            done: number;
+            /** Stars */
+            stars: number;
+            /** Bands */
+            bands: string[];
+            /** Megabytes */
+            megabytes: number;
+            /** Anywhere */
+            anywhere: boolean;
+            /** Kept */
+            kept: number;
+            /** Kept From */
+            kept_from: string | null;
+        };
+        /**
+         * Catalogues
+         * @description In the order in which they are tried.
+         */
+        Catalogues: {
+            /** Sources */
+            sources: components["schemas"]["Catalogues.SourceOut"][];
+        };
+        /**
+         * SourceIn
+         * @description A catalogue to add.
+         */
+        SourceIn: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Role
+             * @default stars
+             * @enum {string}
+             */
+            role: "stars" | "variables";
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "file" | "service";
+            /** Place */
+            place: string;
+            /** Columns */
+            columns?: {
+                [key: string]: string;
+            };
+            /**
+             * Epoch Yr
+             * @default null
+             */
+            epoch_yr: number | null;
+        };
+        /**
+         * ColumnOut
+         * @description A column with its first values.
+         */
+        "LookOut.ColumnOut": {
+            /** Name */
+            name: string;
+            /** Unit */
+            unit: string;
+            /** Ucd */
+            ucd: string;
+            /** Numeric */
+            numeric: boolean;
+            /** Values */
+            values: string[];
+        };
+        /**
+         * LookOut
+         * @description The columns, what each meaning is taken from, and what is wrong, if anything.
+         */
+        LookOut: {
+            /** Columns */
+            columns: components["schemas"]["LookOut.ColumnOut"][];
+            /** Meaning */
+            meaning: {
+                [key: string]: string;
+            };
+            /** Problem */
+            problem: string;
+            /** Meanings */
+            meanings: string[];
+            /** Bands */
+            bands: string[];
+        };
+        /**
+         * Look
+         * @description Which table to look at: a file, or a service at a position in degrees.
+         */
+        Look: {
+            /**
+             * Role
+             * @default stars
+             * @enum {string}
+             */
+            role: "stars" | "variables";
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "file" | "service";
+            /** Place */
+            place: string;
+            /** Columns */
+            columns?: {
+                [key: string]: string;
+            };
+            /**
+             * Campaign
+             * @default null
+             */
+            campaign: number | null;
         };
         HTTPError: {
             detail?: Record<string, never>;
@@ -3305,10 +3668,60 @@ export interface components {
              */
             catalogue_file: string | null;
             /**
+             * Columns
+             * @default null
+             */
+            columns: {
+                [key: string]: string;
+            } | null;
+            /**
+             * Merge
+             * @default null
+             */
+            merge: boolean | null;
+            /**
+             * Fetch Again
+             * @default false
+             */
+            fetch_again: boolean;
+            /**
              * Cone Url
              * @default null
              */
             cone_url: string | null;
+        };
+        /**
+         * SourceChange
+         * @description What is said of a catalogue; ``earlier``: it is to be tried one place sooner.
+         */
+        SourceChange: {
+            /**
+             * Name
+             * @default null
+             */
+            name: string | null;
+            /**
+             * Columns
+             * @default null
+             */
+            columns: {
+                [key: string]: string;
+            } | null;
+            /**
+             * Epoch Yr
+             * @default null
+             */
+            epoch_yr: number | null;
+            /**
+             * Earlier
+             * @default false
+             */
+            earlier: boolean;
+            /**
+             * Again
+             * @default false
+             */
+            again: boolean;
         };
         /**
          * MeasuredStars
@@ -3940,6 +4353,12 @@ export interface components {
             };
             /** Known Variable */
             known_variable: boolean[];
+            /** Note */
+            note: string[];
+            /** Parallax Mas */
+            parallax_mas: (number | null)[];
+            /** Pm Arcsec Yr */
+            pm_arcsec_yr: number[];
         };
         /** PlacementOut */
         PlacementOut: {
