@@ -104,7 +104,7 @@ interface App {
 }
 
 /** What can lie over the page. */
-export type SheetKey = "keys" | "log" | "origin" | "shelf" | "transfer";
+export type SheetKey = "keys" | "log" | "origin" | "shelf" | "transfer" | "catalogues";
 
 function storedLook(): Look {
   const look = globalThis.localStorage?.getItem("look");

@@ -254,6 +254,7 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
             or 0,
             bands=catalogue.bands,
             fetched=catalogue.fetched,
+            path=catalogue.origin if catalogue.sha256 else "",
         )
         if catalogue
         else None,

@@ -2,7 +2,35 @@ import { withRole, type Role } from "../stages/cast/roles";
 import { say, useApp } from "../state";
 import { act, client, foresee, of, recast, refresh } from "./queries";
 import { get } from "./client";
-import type { Campaign, Catalogue, KitSaid, Settings, VettingChange } from "./types";
+import type {
+  Campaign,
+  Catalogue,
+  KitSaid,
+  Settings,
+  SourceChange,
+  SourceIn,
+  VettingChange,
+} from "./types";
+
+/** Whether it was taken. */
+export async function addCatalogue(values: SourceIn): Promise<boolean> {
+  const done = await act<Words>("POST", "/api/catalogues", values);
+  if (done) say(done.words);
+  await client.invalidateQueries({ queryKey: ["catalogues"] });
+  return done !== undefined;
+}
+
+export async function changeCatalogue(id: number, values: SourceChange) {
+  const done = await act<Words>("PATCH", `/api/catalogues/${id}`, values);
+  if (done) say(done.words);
+  await client.invalidateQueries({ queryKey: ["catalogues"] });
+}
+
+export async function removeCatalogue(id: number): Promise<void> {
+  const done = await act<Words>("DELETE", `/api/catalogues/${id}`);
+  if (done) say(done.words);
+  await client.invalidateQueries({ queryKey: ["catalogues"] });
+}
 
 interface Words {
   words: string;

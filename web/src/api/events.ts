@@ -8,6 +8,7 @@ type Event =
   | { kind: "progress"; progress: Progress }
   | { kind: "job"; job: number; campaign: number; job_kind: string; state: string; words?: string }
   | { kind: "changed"; campaign: number; revision?: number }
+  | { kind: "catalogues" }
   | { kind: "database"; away: boolean };
 
 const RECORDS_AWAY =
@@ -59,6 +60,12 @@ export function useEvents(): void {
         case "changed":
           changed(event.campaign, event.revision);
           break;
+        case "catalogues": {
+          void client.invalidateQueries({ queryKey: ["catalogues"] });
+          const here = useApp.getState().campaign;
+          if (here !== null) changed(here);
+          break;
+        }
         case "database":
           if (!event.away && useApp.getState().away) void client.invalidateQueries();
           setAway(event.away ? RECORDS_AWAY : "");

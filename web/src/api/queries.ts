@@ -23,6 +23,8 @@ import type {
   JobList,
   Kits,
   Log,
+  Look,
+  LookOut,
   MeasuredStars,
   NamesRead,
   OriginOf,
@@ -32,6 +34,7 @@ import type {
   ReportPage,
   ShelfPage,
   Sky,
+  StarSources,
   StarOnExposure,
   Transfer,
   Vetting,
@@ -79,6 +82,21 @@ export const useExposures = (id: number | null) => useCampaignQuery<Exposures>(i
 /** Rules and limits of vetting, and the reference exposure. */
 export const useVetting = (id: number | null) => useCampaignQuery<Vetting>(id, "vetting");
 export const useIntake = (id: number | null) => useCampaignQuery<Intake>(id, "intake");
+export const useCatalogues = () =>
+  useQuery({
+    queryKey: ["catalogues"],
+    queryFn: () => get<StarSources>("/api/catalogues"),
+    placeholderData: keepPreviousData,
+  });
+/** What the columns of a table mean, with what the observer says of them. */
+export const useLook = (look: Look) =>
+  useQuery({
+    queryKey: ["look", look],
+    queryFn: () => send<LookOut>("POST", "/api/catalogues/look", look),
+    placeholderData: keepPreviousData,
+    retry: false,
+    staleTime: 60_000,
+  });
 /** What the files' names say by a pattern of the observer's. */
 export const useNames = (id: number | null, pattern: string) =>
   useQuery({

@@ -90,7 +90,9 @@ function StarLine({
         {at >= 0 && ` · here ${fixed(measured!.magnitude[at], 3)}`}
         {at >= 0 && ` · S/N ${fixed(measured!.snr[at], 0)}`}
       </span>
-      {catalogue.known_variable[i] && <span className="text-quiet"> · known to vary</span>}
+      {catalogue.known_variable[i] && (
+        <span className="text-quiet"> · known to vary{catalogue.note[i] && `: ${catalogue.note[i]}`}</span>
+      )}
       {flags && <span className="text-trouble"> · {flags}</span>}
     </p>
   );

@@ -107,8 +107,19 @@ export function campaign(
     pattern: null,
     shelf: false,
     watch: { watching: false, last: null, file_id: null, worse: [] },
-    catalogue: { id: 1, name: "field.vot", origin: "field.vot", stars: 5, bands: ["B", "V"] },
+    catalogue: {
+      id: 1,
+      name: "field.vot",
+      origin: "field.vot",
+      stars: 5,
+      bands: ["B", "V"],
+      path: "/nights/field.vot",
+      fetched: null,
+    },
     cone_url: null,
+    served_by: [],
+    merge: false,
+    columns: {},
     cast: {
       version: 1,
       target: 0,
@@ -175,6 +186,9 @@ export const catalogue = (): Catalogue => ({
   north_arcsec: [0, 0, 0, 0, 0],
   magnitudes: { V: [12, 11.5, 12.2, 12.4, null], B: [12.6, 12, 12.9, 13, null] },
   known_variable: [true, false, false, false, false],
+  note: ["EA, 1.25 d", "", "", "", ""],
+  parallax_mas: [null, 2.5, null, null, null],
+  pm_arcsec_yr: [0.01, 0.2, 0, 0, 0],
 });
 
 export const measured = (): MeasuredStars => ({

@@ -1,6 +1,7 @@
 import { useOrigin } from "../api/queries";
 import { say, useApp } from "../state";
 import { Button } from "./Button";
+import { Catalogues } from "./catalogues/Catalogues";
 import { History } from "./History";
 import { KeyList } from "./Keys";
 import { Origin, originText } from "./Origin";
@@ -39,6 +40,12 @@ export function Sheets() {
       return (
         <Sheet title="Shelf: masters of all nights" width={860} onClose={close}>
           <Shelf />
+        </Sheet>
+      );
+    case "catalogues":
+      return (
+        <Sheet title="Catalogues of the observatory" width={860} onClose={close}>
+          <Catalogues />
         </Sheet>
       );
     case "transfer":

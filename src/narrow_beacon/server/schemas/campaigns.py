@@ -91,6 +91,8 @@ class CatalogueOut(BaseModel):
     origin: str
     stars: int
     bands: list[str]
+    path: str
+    """Of its file, where it came from one."""
     fetched: datetime | None
     """When the stars were looked up in other catalogues."""
 

@@ -3046,6 +3046,8 @@ export interface components {
             stars: number;
             /** Bands */
             bands: string[];
+            /** Path */
+            path: string;
             /** Fetched */
             fetched: string | null;
         };

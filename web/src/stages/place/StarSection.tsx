@@ -29,6 +29,13 @@ export function StarSection() {
             {fixed(m[i], 3)}
           </Fact>
         ))}
+        {catalogue.note[i] && <Fact name="varies">{catalogue.note[i]}</Fact>}
+        {catalogue.pm_arcsec_yr[i]! > 0.02 && (
+          <Fact name="moves">{fixed(catalogue.pm_arcsec_yr[i]!, 2, "″ a year")}</Fact>
+        )}
+        {!!catalogue.parallax_mas[i] && (
+          <Fact name="parallax">{fixed(catalogue.parallax_mas[i], 2, "mas")}</Fact>
+        )}
         {star !== campaign?.cast?.target && (
           <Fact name="from the target">
             {away < 90 ? fixed(away, 1, "″") : fixed(away / 60, 2, "′")}
