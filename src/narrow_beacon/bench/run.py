@@ -16,12 +16,14 @@ from narrow_beacon.bench.rough import print_rough
 from narrow_beacon.bench.soak import bench_soak
 from narrow_beacon.bench.sorting import print_sorting
 from narrow_beacon.bench.speed import print_steps, print_throughput
+from narrow_beacon.bench.stars import print_stars
 from narrow_beacon.bench.steady import print_steady
 from narrow_beacon.bench.vet import print_vet
 from narrow_beacon.bench.watch import print_watch
 
 BENCHES: dict[str, Callable[[], bool]] = {
     "speed": print_steps,
+    "stars": print_stars,
     "night": print_throughput,
     "pulls": print_pulls,
     "steady": print_steady,
