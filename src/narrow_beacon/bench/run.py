@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 
 from narrow_beacon.bench.cameras import print_cameras
 from narrow_beacon.bench.colours import print_colours
+from narrow_beacon.bench.combine import print_combine
 from narrow_beacon.bench.fields import print_fields
 from narrow_beacon.bench.match import print_match
 from narrow_beacon.bench.nights import print_demo, print_plain
@@ -34,6 +35,7 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "rough": print_rough,
     "cameras": print_cameras,
     "colours": print_colours,
+    "combine": print_combine,
     "vet": print_vet,
     "page": print_page,
     "sorting": print_sorting,

@@ -22,7 +22,7 @@ from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.frames.header import COMBINED_HERE, REJECTED_KIND, keywords_of
 from narrow_beacon.core.kits import CLIPPED, MEAN, MEDIAN
 from narrow_beacon.core.measure.census import ExposureCensus
-from narrow_beacon.core.place.combining import KAPPA, Combination, Layer, combine_layers
+from narrow_beacon.core.place.combining import KAPPA, Combination, Layer, PlaneFile, combine_layers
 from narrow_beacon.core.place.resample import mapping_between, resample
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.plan import Plan
@@ -205,23 +205,20 @@ def _run(
 ) -> CombinedRun:  # fmt: skip
     context = load_context(context_path)
     reference = members[0].solution
-    planes: list[Plane] = []
+    planes: list[PlaneFile] = []
     layers: list[Layer] = []
     for member in members:
         sets = [False] if member.frame.second is None else [False, True]
         for second in sets:
             seen, shift = seen_clean(context, member.job, member.solution, second=second)
             height, width = reference.shape
-            plane = np.lib.format.open_memmap(
-                scratch / f"{len(planes)}.npy", "w+", np.float32, (height, width)
-            )
             sky = np.float32(seen.background.median_sky_adu)
             bad = (seen.flags & (DEFECT | SPIKE)) != 0
-            plane[:] = resample(
+            plane = resample(
                 _level(seen.pixels, seen.background.sky_adu, float(sky)) - sky,
                 bad.astype(np.uint8), mapping_between(reference, shift), (height, width),
             )  # fmt: skip
-            planes.append(plane)
+            planes.append(PlaneFile(scratch / f"{len(planes)}.plane", plane))
             layers.append(replace(member.layer, sky_adu=float(sky)))
     gain = context.chains[members[0].job.chain].camera.gain_e_per_adu
     made = combine_layers(planes, layers, gain, method)

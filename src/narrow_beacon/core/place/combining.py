@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 from numba import njit
@@ -54,8 +55,28 @@ class Combination:
     read_noise_e: float
 
 
+class PlaneFile:
+    """A plane (height, width) in a file, of which rows are read when they are asked for: mapped
+    into memory, all layers of a night would count as the program's own.
+    """
+
+    def __init__(self, path: Path, plane: Plane) -> None:
+        self.shape = plane.shape
+        self._path = path
+        np.ascontiguousarray(plane, np.float32).tofile(path)
+
+    def __getitem__(self, rows: slice) -> Plane:
+        """Rows from the slice's start to its stop."""
+        width = self.shape[1]
+        first, last, _ = rows.indices(self.shape[0])
+        found = np.fromfile(
+            self._path, np.float32, (last - first) * width, offset=4 * width * first
+        )
+        return found.reshape(last - first, width)
+
+
 def combine_layers(
-    planes: Sequence[Plane], layers: Sequence[Layer], gain_e_per_adu: float, method: str
+    planes: Sequence[Plane | PlaneFile], layers: Sequence[Layer], gain_e_per_adu: float, method: str
 ) -> Combination:
     """Combine ``planes`` (height, width) on common pixels, each less its own sky; NaN is unknown.
 
@@ -63,7 +84,7 @@ def combine_layers(
     holds as many ADU as all of them together. With ``method`` CLIPPED what departs from the median
     by more than KAPPA of its own noise is left out, the range of the neighbours allowed for; MEAN
     leaves nothing out, MEDIAN takes the middle value. Memory does not grow with their number where
-    the planes are mapped from files.
+    the planes are files.
     """
     shape = planes[0].shape
     shares = np.array([layer.share for layer in layers])
@@ -130,7 +151,7 @@ def _noise_of_median(
     return float(gain), float(noisier * total**2 / (1.0 / np.sqrt(variances)).sum() ** 2)
 
 
-def _blocks(planes: Sequence[Plane], shares: Floats):  # type: ignore[no-untyped-def]
+def _blocks(planes: Sequence[Plane | PlaneFile], shares: Floats):  # type: ignore[no-untyped-def]
     """Rows at a time, (count, rows, width), each plane over its share of the starlight."""
     height, width = planes[0].shape
     rows = max(1, min(height, _BLOCK_BYTES // (4 * width * len(planes))))
