@@ -37,7 +37,7 @@ export type Quality =
   | "zero_point"
   | "airmass";
 export type Marking = "column" | "row" | "box";
-export type Split = "none" | "raw" | "first";
+export type Split = "none" | "raw" | "first" | "rejected";
 
 export interface Saying {
   words: string;
@@ -90,6 +90,8 @@ interface App {
   marking: Marking | null;
   /** What was pointed at: x, y, width and height in pixels of the image, from 0. */
   marked: readonly [number, number, number, number] | null;
+  /** Whether a click on the plate measures the star there. */
+  pointing: boolean;
   playing: boolean;
   benchFolded: boolean;
   progress: Progress | null;
@@ -141,6 +143,7 @@ export const useApp = create<App>()((set) => ({
   residual: false,
   marking: null,
   marked: null,
+  pointing: false,
   playing: false,
   benchFolded: false,
   progress: null,

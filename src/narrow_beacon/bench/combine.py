@@ -24,9 +24,9 @@ from narrow_beacon.reduce.combining import combine_plan
 from narrow_beacon.simulate.plain import write_plain_night
 from narrow_beacon.simulate.sky import Sky
 
-_NIGHTS = 8
+_NIGHTS = 12
 _EXPOSURES = 20
-_SHAPE = (512, 512)
+_SHAPE = (768, 768)
 _RADIUS = 5
 """Which of the census's radii: near the one that is best for faint stars."""
 _FAINT = (5.0, 60.0)
@@ -63,14 +63,14 @@ def combined_night(seed: int) -> Night:
         for n in range(_EXPOSURES)
     }
     trail = int(rng.integers(_EXPOSURES))
-    troubles[trail]["trail"] = (256.0, 256.0, float(rng.uniform(0, 180)), 60.0)
+    troubles[trail]["trail"] = (384.0, 384.0, float(rng.uniform(0, 180)), 60.0)
     for n in range(_EXPOSURES):
-        places = rng.uniform(20, 490, (40, 2))
+        places = rng.uniform(20, 746, (90, 2))
         troubles[n]["strikes"] = tuple((float(x), float(y), 3000.0) for x, y in places)
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         write_plain_night(
-            folder, seed, exposures=_EXPOSURES, shape=_SHAPE, density=9000.0, calibration=24,
+            folder, seed, exposures=_EXPOSURES, shape=_SHAPE, density=3000.0, calibration=24,
             walk_px=1.5, troubles=troubles, change=skies.append,
         )  # fmt: skip
         text = (folder / "plan.toml").read_text(encoding="utf-8")
@@ -171,7 +171,7 @@ def print_combine() -> bool:
     )
     print(f"  signal to noise over the best weighted sum's: {np.median(share):.3f} in the median "
           f"(aim {_LEAST_SNR:g})")  # fmt: skip
-    print(f"  magnitudes beside those of the sum by {1e3 * bias:+.2f} ± {1e3 * doubt:.2f} mmag (aim "
+    print(f"  magnitudes less those of the sum: {1e3 * bias:+.2f} ± {1e3 * doubt:.2f} mmag (aim "
           f"{1e3 * _MOST_BIAS_MAG:g}), beside the truth by {1e3 * of_truth:+.2f}")  # fmt: skip
     print(f"  pulls spread by {spread:.3f} (aim {_PULLS[0]:g} to {_PULLS[1]:g})")
     print(f"  of {hit.size} that cosmic rays were on, {wrong:.1%} off by more than 4 sigma")

@@ -43,6 +43,9 @@ _WAYS = {
 }  # fmt: skip
 
 
+_COMBINED, _REJECTED = "-combined.fits", "-rejected.fits"
+
+
 @dataclass(frozen=True)
 class CombinedRun:
     """One run of exposures: the file written, what went in, its mid-time weighted by light, its
@@ -227,15 +230,21 @@ def _run(
     light = np.array([m.layer.share * m.layer.weight * m.frame.exposure_s for m in members])
     mid = float(jd[0] + np.average(jd - jd[0], weights=light))
     exposure_s = float(sum(member.frame.exposure_s for member in members))
-    path = folder / f"{name}-combined.fits"
+    path = folder / f"{name}{_COMBINED}"
     header = _header(members, method, made, mid, exposure_s, linear_limit_adu)
     _write(path, made.plane, header)
     about = fits.Header()
     about["IMAGETYP"] = (REJECTED_KIND, "values left out at each pixel")
     about["COMBINED"] = (path.name, "of which file")
-    _write(path.with_name(f"{name}-rejected.fits"), made.rejected, about)
+    _write(path.with_name(f"{name}{_REJECTED}"), made.rejected, about)
     files = tuple(member.frame.file for member in sorted(members, key=lambda m: m.job.index))
     return CombinedRun(str(path), files, mid, exposure_s, made.rejected_share)
+
+
+def map_of_rejected(path: Path) -> Path | None:
+    """The map of what was left out of a combined exposure, beside it; None where there is none."""
+    beside = path.with_name(path.name.replace(_COMBINED, _REJECTED))
+    return beside if beside != path and beside.is_file() else None
 
 
 def _level(pixels: Plane, sky_adu: Plane, level_adu: float) -> Plane:

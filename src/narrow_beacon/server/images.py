@@ -12,6 +12,7 @@ from pathlib import Path
 
 import numpy as np
 from apiflask import APIBlueprint
+from astropy.io import fits
 from flask import Response, request
 from numpy.typing import NDArray
 from sqlalchemy import select
@@ -33,6 +34,7 @@ from narrow_beacon.core.frames.pyramid import (
 )
 from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.codec import load
+from narrow_beacon.reduce.combining import map_of_rejected
 from narrow_beacon.reduce.context import load_chain
 from narrow_beacon.server.kit_defects import tried_defects
 from narrow_beacon.server.night import image_version, master_version, placements_of
@@ -52,6 +54,9 @@ _EVEN_SIGMA = 6.0
 _LEAST_FLAT = 0.05
 _LEAST_THRESHOLD = 3.0
 _OVER = re.compile(r"over(\d+)")
+REJECTED = "rejected"
+_OF_COUNTS = 0.07
+"""Stands for noise where there is none: three values left out show as bright as a star."""
 _RESIDUAL = re.compile(r"residual(\d+(?:\.\d+)?)")
 _A_DAY = "private, max-age=86400, immutable"
 
@@ -128,6 +133,8 @@ def view_of_file(number: int, off: str = "") -> View:
     try:
         if over:
             pixels = _flat_over(raw, int(over.group(1)))
+        elif off == REJECTED:
+            pixels, noise = _left_out(path), _OF_COUNTS
         elif tried:
             threshold = max(float(tried.group(1)), _LEAST_THRESHOLD)
             pixels, noise = residual_of_repair(number, raw, report, threshold)
@@ -138,6 +145,14 @@ def view_of_file(number: int, off: str = "") -> View:
     view = View(pixels, version, even=bool(over or tried), noise=noise)
     view.first, view.step = raw.source.first, raw.source.step
     return _keep(key, view)
+
+
+def _left_out(path: str) -> Plane:
+    """How many values were left out at each pixel of a combined exposure."""
+    beside = map_of_rejected(Path(path))
+    if beside is None:
+        raise Problem(409, "No map", f"Beside {path} there is no map of what was left out of it.")
+    return fits.getdata(beside).astype(np.float32)
 
 
 def _chain_of(session: Session, file: NightFile) -> ChainRecord | None:

@@ -67,6 +67,7 @@ _LISTED = 400
 _MOST_NAME = 200
 _PREVIEWED = 200
 _ENDS = {
+    "exposures": (".fits", ".fit", ".fts", ".fz", ".gz"),
     "catalogue": (".vot", ".votable", ".xml", ".ecsv", ".csv", ".fits", ".fit"),
     "layout": (".toml",),
     "defects": (".csv", ".txt", ".fits", ".fit", ".fts"),

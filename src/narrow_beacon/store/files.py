@@ -54,7 +54,9 @@ def files_with_headers(session: Session, campaign: Campaign) -> Sequence[NightFi
         .where(NightFile.campaign_id == campaign.id, NightFile.parent_id.is_(None))
         .order_by(NightFile.path, NightFile.id)
     ).all()
-    return [file for file in files if file.path.startswith(folders)]
+    return [
+        file for file in files if file.path.startswith(folders) or file.path in campaign.folders
+    ]
 
 
 @dataclass(frozen=True)

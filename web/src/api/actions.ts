@@ -12,6 +12,18 @@ import type {
   VettingChange,
 } from "./types";
 
+/** Measure the star next to a place of an exposure, in pixels from 0. */
+export async function pointAt(file: number, at: { x: number; y: number }): Promise<void> {
+  await act("POST", `/api/files/${file}/pointings`, at);
+  await client.invalidateQueries({ queryKey: of(here(), "pointings") });
+}
+
+/** Take a star out of the list; 0 all of them. */
+export async function forgetPointed(id: number): Promise<void> {
+  await act("DELETE", `/api/campaigns/${here()}/pointings/${id}`);
+  await client.invalidateQueries({ queryKey: of(here(), "pointings") });
+}
+
 /** Whether it was taken. */
 export async function addCatalogue(values: SourceIn): Promise<boolean> {
   const done = await act<Words>("POST", "/api/catalogues", values);

@@ -5,7 +5,7 @@ import {
   QueryClient,
   useQuery,
 } from "@tanstack/react-query";
-import { useDeferredValue } from "react";
+import { useDeferredValue, useEffect, useState } from "react";
 import { get, ProblemError, send } from "./client";
 import type {
   AppState,
@@ -27,6 +27,7 @@ import type {
   LookOut,
   MeasuredStars,
   NamesRead,
+  PointedList,
   OriginOf,
   Placement,
   Preview,
@@ -88,6 +89,7 @@ export const useCatalogues = () =>
     queryFn: () => get<StarSources>("/api/catalogues"),
     placeholderData: keepPreviousData,
   });
+export const usePointings = (id: number | null) => useCampaignQuery<PointedList>(id, "pointings");
 /** What the columns of a table mean, with what the observer says of them. */
 export const useLook = (look: Look) =>
   useQuery({
@@ -212,13 +214,29 @@ export function useSky(id: number | null) {
   });
 }
 
-export const useMeasured = (campaign: number | null, file: number | null) =>
-  useQuery({
-    queryKey: of(campaign, "measured", file),
-    queryFn: () => get<MeasuredStars>(`/api/files/${file}/stars`),
-    enabled: file !== null,
+const REST_MS = 120;
+
+/** A value once it has rested: what hangs on it is not asked for while the beam runs. */
+function useRested<T>(value: T): T {
+  const [rested, setRested] = useState(value);
+  useEffect(() => {
+    const timer = setTimeout(() => setRested(value), REST_MS);
+    return () => clearTimeout(timer);
+  }, [value]);
+  return rested;
+}
+
+/** What was measured on an exposure; while the beam runs what was measured where it rested. */
+export function useMeasured(campaign: number | null, file: number | null) {
+  const rested = useRested(file);
+  const query = useQuery({
+    queryKey: of(campaign, "measured", rested),
+    queryFn: () => get<MeasuredStars>(`/api/files/${rested}/stars`),
+    enabled: rested !== null,
     placeholderData: keepPreviousData,
   });
+  return { ...query, here: rested === file && !query.isPlaceholderData };
+}
 export const usePlacement = (campaign: number | null, file: number | null) =>
   useQuery({
     queryKey: of(campaign, "placement", file),
@@ -231,14 +249,16 @@ export const useOrigin = (campaign: number | null, file: number | null) =>
     queryFn: () => get<OriginOf>(`/api/files/${file}/origin`),
     enabled: file !== null,
   });
-export const useStar = (campaign: number | null, row: number | null, file: number | null) =>
-  useQuery({
+export function useStar(campaign: number | null, row: number | null, beam: number | null) {
+  const file = useRested(beam);
+  return useQuery({
     queryKey: of(campaign, "star", row, file),
     queryFn: () => get<StarOnExposure>(`/api/campaigns/${campaign}/star?row=${row}&file=${file}`),
     enabled: campaign !== null && row !== null && file !== null,
     placeholderData: keepPreviousData,
     retry: false,
   });
+}
 
 const OVERTAKEN = 412;
 let turn: Promise<unknown> = Promise.resolve();

@@ -58,3 +58,5 @@ export type LookIn = Omit<Look, "columns">;
 export type LookOut = S["LookOut"];
 export type SourceIn = S["SourceIn"];
 export type SourceChange = Partial<S["SourceChange"]>;
+export type PointedList = S["Pointings"];
+export type Pointed = S["Pointings.Pointing"];

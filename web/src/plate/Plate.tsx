@@ -1,4 +1,5 @@
 import { useCallback, useEffect, useRef, useState } from "react";
+import { pointAt } from "../api/actions";
 import type { ImageInfo } from "../api/types";
 import { pointedAt } from "../stages/correct/defects";
 import { useApp } from "../state";
@@ -223,7 +224,11 @@ export function Plate({ focus = null }: { focus?: number | null }) {
         const held = drag.current;
         drag.current = null;
         if (held?.mark) return markTo(held, point(event));
-        if (held && !held.far && !held.divider) s.set({ star: rowAt(point(event)) });
+        if (!held || held.far || held.divider) return;
+        const pixel = painter.current?.pixelAt(point(event));
+        if (s.pointing && !compact && pixel && scene.exposure)
+          void pointAt(scene.exposure.id, pixel);
+        else s.set({ star: rowAt(point(event)) });
       }}
       onPointerLeave={() => {
         waiting.current = null;

@@ -3,6 +3,7 @@ import type { Exposure } from "../api/types";
 import { useApp } from "../state";
 import { shortName } from "../ui/words";
 import { Find } from "./Find";
+import { isCombined } from "./scene";
 import type { Scene } from "./painter";
 
 /** What is shown, and how: top of the plate. */
@@ -71,6 +72,15 @@ export function PlateTools({
             >
               split raw
             </Toggle>
+            {exposure && isCombined(exposure) && (
+              <Toggle
+                on={s.split === "rejected"}
+                onClick={() => s.set({ split: s.split === "rejected" ? "none" : "rejected" })}
+                title="beside how many values were left out at each pixel"
+              >
+                left out
+              </Toggle>
+            )}
             <Toggle
               on={s.split === "first"}
               onClick={() => s.set({ split: s.split === "first" ? "none" : "first" })}

@@ -91,7 +91,10 @@ function StarLine({
         {at >= 0 && ` · S/N ${fixed(measured!.snr[at], 0)}`}
       </span>
       {catalogue.known_variable[i] && (
-        <span className="text-quiet"> · known to vary{catalogue.note[i] && `: ${catalogue.note[i]}`}</span>
+        <span className="text-quiet">
+          {" "}
+          · known to vary{catalogue.note[i] && `: ${catalogue.note[i]}`}
+        </span>
       )}
       {flags && <span className="text-trouble"> · {flags}</span>}
     </p>

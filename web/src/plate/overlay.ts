@@ -23,6 +23,8 @@ export interface Overlay {
   } | null;
   /** What shows of an exposure's trouble; null where it is not asked for. */
   evidence: Evidence | null;
+  /** Stars that were pointed at on this exposure, with their apertures, in pixels of the image. */
+  pointed: readonly { x: number; y: number; radius: number }[];
   /** What is pointed at to be marked: x, y, width, height in pixels of the image. */
   marked: readonly [number, number, number, number] | null;
 }
@@ -110,6 +112,32 @@ function drawDefects(
   ctx.setLineDash([]);
 }
 
+/** A tick to either side of each star that was pointed at; its aperture once it is large enough. */
+function drawPointed(
+  ctx: CanvasRenderingContext2D,
+  stars: Overlay["pointed"],
+  pixelToScreen: Affine,
+  screenPerPixel: number,
+): void {
+  ctx.strokeStyle = colour("--plate-beam");
+  ctx.lineWidth = 1.2;
+  for (const star of stars) {
+    const { x, y } = apply(pixelToScreen, star);
+    const radius = star.radius * screenPerPixel;
+    const gap = Math.max(radius, 6);
+    ctx.beginPath();
+    for (const side of [-1, 1]) {
+      ctx.moveTo(x + side * (gap + 2), y + gap * 0.5);
+      ctx.lineTo(x + side * (gap + 2), y - gap * 0.5);
+    }
+    if (screenPerPixel > NEAR) {
+      ctx.moveTo(x + radius, y);
+      ctx.arc(x, y, radius, 0, 2 * Math.PI);
+    }
+    ctx.stroke();
+  }
+}
+
 /** What is pointed at to be marked as a defect. */
 function drawMarked(
   ctx: CanvasRenderingContext2D,
@@ -141,6 +169,7 @@ export function drawOverlay(
 ): void {
   const { catalogue, cast, measured } = overlay;
   if (overlay.defects) drawDefects(ctx, overlay.defects, pixelToScreen, screenPerPixel);
+  drawPointed(ctx, overlay.pointed, pixelToScreen, screenPerPixel);
   if (overlay.marked) drawMarked(ctx, overlay.marked, pixelToScreen);
   if (overlay.evidence) drawEvidence(ctx, overlay.evidence, pixelToScreen, image);
   if (!catalogue) return;

@@ -6,7 +6,9 @@ import {
   useDefects,
   useExposures,
   useMeasured,
+  usePointings,
 } from "../api/queries";
+import type { Exposure } from "../api/types";
 import { beyond, starsTouched } from "../stages/correct/defects";
 import { useApp } from "../state";
 import { shortName } from "../ui/words";
@@ -14,13 +16,18 @@ import { evidenceOf } from "./evidence";
 import { rawOf, type Shown } from "./images";
 import type { Scene, Stretch } from "./painter";
 
+/** Whether an exposure was combined from others here, so that what was left out is known. */
+export const isCombined = (exposure: Exposure) => exposure.name.endsWith("-combined.fits");
+
 /** All that the plate shows now, and the records that it comes from. */
 export function useScene(stretch: Stretch, divider: number, hovered: number | null) {
   const s = useApp();
   const { data: campaign } = useCampaign(s.campaign);
   const { data } = useExposures(s.campaign);
   const { data: catalogue } = useCatalogue(s.campaign);
-  const { data: measured } = useMeasured(s.campaign, s.master === null ? s.beam : null);
+  const found = useMeasured(s.campaign, s.master === null ? s.beam : null);
+  // Where the stars of another exposure stood says nothing of this one.
+  const measured = found.here ? found.data : undefined;
   const exposures = useMemo(() => data?.exposures ?? [], [data]);
   const exposure = exposures.find((e) => e.id === s.beam) ?? null;
   const reference = exposures.find((e) => e.id === data?.reference) ?? null;
@@ -29,6 +36,7 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
   // One that was built anew under another number is let go of.
   const masterId = correct && !master ? null : s.master;
   const beside = correct?.masters.find((m) => m.id === s.beside && m.id !== s.master);
+  const { data: list } = usePointings(s.campaign);
   const { data: defects } = useDefects(s.hot === null ? null : s.campaign, s.beam);
   const band = exposure?.filter ?? campaign?.filters[0] ?? "";
 
@@ -73,6 +81,9 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
     } else if (s.split === "raw" && shown) {
       names = ["corrected", "raw"];
       compare = rawOf(shown);
+    } else if (s.split === "rejected" && shown && exposure && isCombined(exposure)) {
+      names = ["combined", "left out of it"];
+      compare = { ...shown, off: "rejected" };
     } else if (s.split === "first" && first) {
       names = ["this one", "first"];
       compare = { kind: "files", id: first.id, off, version: first.version };
@@ -113,12 +124,18 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
               }
             : null,
         evidence: s.stage === "vet" && s.overlay ? evidenceOf(exposure, data?.parts ?? 4) : null,
+        pointed:
+          masterId === null && (s.stage === "vet" || s.stage === "place")
+            ? (list?.pointings ?? [])
+                .filter((star) => star.file_id === s.beam)
+                .map((star) => ({ x: star.x_px, y: star.y_px, radius: star.radius_px }))
+            : [],
         marked: s.marked,
       },
     };
   }, [
     s.off, s.ratio, s.hot, s.residual, s.frame, s.marked, defects, masterId, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay, s.grid,
-    exposures, exposure, master, beside, reference, catalogue, campaign, measured, band, stretch, divider, hovered, data,
+    exposures, exposure, master, beside, reference, catalogue, campaign, measured, band, stretch, divider, hovered, data, list,
   ]); // prettier-ignore
   const unit =
     s.frame !== null && !s.ratio

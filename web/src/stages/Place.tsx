@@ -3,6 +3,7 @@ import { useCampaign, useExposures, usePlacement } from "../api/queries";
 import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Fact, Section } from "../ui/parts";
+import { PointingSection } from "./pointing/PointingSection";
 import { ResidualSection } from "./place/ResidualSection";
 import { StarSection } from "./place/StarSection";
 import { declination, fixed, oneIn, plural, rightAscension, shortName } from "../ui/words";
@@ -73,6 +74,7 @@ export function PlaceBench() {
         </Section>
       )}
       <StarSection />
+      <PointingSection />
       {placement?.scale_arcsec_per_px != null && <ResidualSection />}
       {failed.length > 0 && (
         <Section title="Could not be placed" aside={String(failed.length)}>

@@ -5,6 +5,7 @@ import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Section } from "../ui/parts";
 import { shortName } from "../ui/words";
+import { PointingSection } from "./pointing/PointingSection";
 import { CombineSection } from "./vet/CombineSection";
 import { LimitsSection } from "./vet/LimitsSection";
 import { PlaySection } from "./vet/PlaySection";
@@ -28,6 +29,7 @@ export function VetBench() {
       {known && <ReferenceSection exposures={exposures} />}
       {known && <RulesSection />}
       {known && <CombineSection />}
+      <PointingSection />
     </>
   );
 }

@@ -192,7 +192,7 @@ describe("the painter", () => {
     stretch: DEFAULT_STRETCH,
     overlay: {
       band: "V", catalogue: catalogue(), cast: null, measured: undefined, hovered: null,
-      star: null, residuals: false, stars: false, defects: null, evidence: null, marked: null,
+      star: null, residuals: false, stars: false, defects: null, evidence: null, pointed: [], marked: null,
     },
     divider: 0.5,
     touch: null,

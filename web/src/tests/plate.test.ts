@@ -167,6 +167,7 @@ const overlay = (values: Partial<Overlay> = {}): Overlay => ({
   residuals: false,
   defects: null,
   evidence: null,
+  pointed: [],
   marked: null,
   stars: false,
   ...values,

@@ -68,7 +68,7 @@ export function PathField(props: {
   label: string;
   value: string;
   none: string;
-  files?: "catalogue" | "layout" | "defects" | "masters";
+  files?: "catalogue" | "layout" | "defects" | "masters" | "exposures";
   /** What it is called where it is chosen: "the star catalogue". */
   what: string;
   onSave: (path: string) => void;

@@ -7,7 +7,7 @@ import { plural } from "./words";
 interface Props {
   onPick: (path: string, hasPlan: boolean) => void;
   /** Files to choose from, in place of folders. */
-  files?: "catalogue" | "layout" | "defects" | "masters";
+  files?: "catalogue" | "layout" | "defects" | "masters" | "exposures";
 }
 
 /** The folders that the program may read, or files in them; a typed path works as well. */

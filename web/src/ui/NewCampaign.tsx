@@ -10,6 +10,7 @@ import { Sheet } from "./Sheet";
 export function NewCampaign({ onClose }: { onClose: () => void }) {
   const set = useApp((s) => s.set);
   const [name, setName] = useState("");
+  const [single, setSingle] = useState(false);
   const [folder, setFolder] = useState<{ path: string; hasPlan: boolean } | null>(null);
 
   async function make(reduce: boolean): Promise<void> {
@@ -23,7 +24,7 @@ export function NewCampaign({ onClose }: { onClose: () => void }) {
     refresh(made.id);
     set({
       campaign: made.id,
-      stage: "intake",
+      stage: single ? "vet" : "intake",
       beam: null,
       star: null,
       selection: [],
@@ -44,10 +45,27 @@ export function NewCampaign({ onClose }: { onClose: () => void }) {
           onChange={(event) => setName(event.target.value)}
         />
       </label>
-      <p className="text-quiet">
-        The folder of the night, with everything mixed: exposures, bias, darks, flats.
-      </p>
-      <FolderPicker onPick={(path, hasPlan) => setFolder({ path, hasPlan })} />
+      <div className="flex items-center gap-2">
+        {[false, true].map((one) => (
+          <Button
+            key={String(one)}
+            aria-pressed={single === one}
+            onClick={() => (setSingle(one), setFolder(null))}
+          >
+            {one ? "A single exposure" : "A night"}
+          </Button>
+        ))}
+        <span className="text-quiet">
+          {single
+            ? "To look at it: its stars can be pointed at at once."
+            : "Its folder, with everything mixed: exposures, bias, darks, flats."}
+        </span>
+      </div>
+      <FolderPicker
+        key={String(single)}
+        files={single ? "exposures" : undefined}
+        onPick={(path, hasPlan) => setFolder({ path, hasPlan })}
+      />
       {folder && (
         <p className="num text-small">
           {folder.path}
@@ -61,7 +79,7 @@ export function NewCampaign({ onClose }: { onClose: () => void }) {
       )}
       <div className="flex gap-2">
         <Button main disabled={!folder} onClick={() => void make(false)}>
-          Sort this folder
+          {single ? "Open it" : "Sort this folder"}
         </Button>
         {folder?.hasPlan && <Button onClick={() => void make(true)}>Reduce all of it</Button>}
         <Button quiet onClick={onClose}>

@@ -30,12 +30,15 @@ class Entries:
 
 
 def list_entries(folders: Iterable[Path], gate: Gate = OPEN) -> Entries:
-    """All that lies below some folders, hidden things left alone, each once; links are followed
-    where the gate lets them through, and none twice.
+    """All that lies below some folders, and files that are named themselves, hidden things left
+    alone, each once; links are followed where the gate lets them through, and none twice.
     """
     files: set[Path] = set()
     refused: dict[Path, str] = {}
     for folder in folders:
+        if folder.is_file() and gate.allows(folder):
+            files.add(folder)  # a single exposure stands for itself
+            continue
         seen: set[tuple[int, int]] = set()
         for path, reason in _walk(folder, gate, seen, ()):
             reason = reason or _unprintable(path)

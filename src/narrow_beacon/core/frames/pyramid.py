@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from narrow_beacon.core.arrays import Plane
 
 TILE_PX = 1024
-_SAMPLES = 200_000
+_SAMPLES = 60_000
 _BINS = 96
 _LOW_SIGMA, _HIGH_SIGMA = 3.0, 60.0
 
@@ -41,7 +41,8 @@ def measure_brightness(pixels: Plane, noise: float | None = None) -> Brightness:
     step = max(1, int(np.sqrt(pixels.size / _SAMPLES)))
     sample = pixels[::step, ::step]
     sample = sample[np.isfinite(sample)]
-    lowest, highest = _extremes(pixels)
+    # All of them: NaN is passed over, and the compiled loops of the library are the quickest.
+    lowest, highest = np.fmin.reduce(pixels, axis=None), np.fmax.reduce(pixels, axis=None)
     if sample.size == 0 or not highest > lowest:
         level = float(lowest) if np.isfinite(lowest) else 0.0
         return Brightness(
@@ -81,18 +82,6 @@ def level_count(height: int, width: int) -> int:
     while max(height, width) >> levels >= TILE_PX // 4:
         levels += 1
     return levels
-
-
-@njit(cache=True, nogil=True)
-def _extremes(pixels):  # type: ignore[no-untyped-def]
-    low, high = np.float32(np.inf), np.float32(-np.inf)
-    height, width = pixels.shape
-    for y in range(height):
-        for x in range(width):
-            v = pixels[y, x]
-            low = min(low, v)
-            high = max(high, v)
-    return low, high
 
 
 @njit(cache=True, nogil=True)

@@ -225,7 +225,8 @@ class ImageQuery(Asked):
     off: str = ""
     """Stations that are left out: "overscan", "offset", "flat", "repair", joined by commas; of a
     master or a single flat "over" and the number of a master: the one divided by the other; of an
-    exposure "residual" and a threshold: what a repair by it takes away."""
+    exposure "residual" and a threshold: what a repair by it takes away; of a combined exposure
+    "rejected": how many values were left out."""
     version: str = ""
     """Of the exposure or master, so that the browser may keep what it has."""
 

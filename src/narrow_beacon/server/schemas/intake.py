@@ -144,4 +144,4 @@ class FolderQuery(Asked):
     """``files`` asks for files that can be a star catalogue or a layout, by their names' ends."""
 
     path: str = ""
-    files: Literal["", "catalogue", "layout", "defects", "masters"] = ""
+    files: Literal["", "catalogue", "layout", "defects", "masters", "exposures"] = ""

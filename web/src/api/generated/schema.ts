@@ -121,7 +121,7 @@ export interface paths {
             parameters: {
                 query?: {
                     path?: string;
-                    files?: "" | "catalogue" | "layout" | "defects" | "masters";
+                    files?: "" | "catalogue" | "layout" | "defects" | "masters" | "exposures";
                 };
                 header?: never;
                 path?: never;
@@ -1571,6 +1571,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/files/{number}/pointings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Measure the star next to a place of an exposure and keep it in the list. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["PointIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Pointing"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/radii": {
         parameters: {
             query?: never;
@@ -2219,6 +2279,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/pointings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The list that is kept. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Pointings"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/candidates": {
         parameters: {
             query?: never;
@@ -2837,6 +2944,54 @@ export interface paths {
             };
         };
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/pointings/{which}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take one out of the list; 0 all of them. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                    which: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -4395,6 +4550,63 @@ export interface components {
                 [key: string]: string | number;
             };
         };
+        /**
+         * Pointing
+         * @description What the pixels say of a star; magnitude by the exposure's own zero point, from ``stars``
+         *     stars of the catalogue, where it is placed. Pixels count from 0.
+         */
+        Pointing: {
+            /** Id */
+            id: number;
+            /** File Id */
+            file_id: number;
+            /** Exposure */
+            exposure: string;
+            /** Filter */
+            filter: string;
+            /** Name */
+            name: string;
+            /** X Px */
+            x_px: number;
+            /** Y Px */
+            y_px: number;
+            /** Ra Deg */
+            ra_deg: number | null;
+            /** Dec Deg */
+            dec_deg: number | null;
+            /** Counts Adu */
+            counts_adu: number;
+            /** Uncertainty Adu */
+            uncertainty_adu: number;
+            /** Snr */
+            snr: number;
+            /** Sky Adu Per Px */
+            sky_adu_per_px: number;
+            /** Peak Adu */
+            peak_adu: number;
+            /** Fwhm Px */
+            fwhm_px: number | null;
+            /** Radius Px */
+            radius_px: number;
+            /** Magnitude */
+            magnitude: number | null;
+            /** Magnitude Uncertainty */
+            magnitude_uncertainty: number | null;
+            /** Band */
+            band: string;
+            /** Stars */
+            stars: number;
+        };
+        /**
+         * PointIn
+         * @description A place on the image, counted from 0.
+         */
+        PointIn: {
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+        };
         /** NightRadii */
         "RadiiOut.NightRadii": {
             /** Night */
@@ -4907,6 +5119,61 @@ export interface components {
         Ids: {
             /** Ids */
             ids: number[];
+        };
+        /**
+         * Pointing
+         * @description What the pixels say of a star; magnitude by the exposure's own zero point, from ``stars``
+         *     stars of the catalogue, where it is placed. Pixels count from 0.
+         */
+        "Pointings.Pointing": {
+            /** Id */
+            id: number;
+            /** File Id */
+            file_id: number;
+            /** Exposure */
+            exposure: string;
+            /** Filter */
+            filter: string;
+            /** Name */
+            name: string;
+            /** X Px */
+            x_px: number;
+            /** Y Px */
+            y_px: number;
+            /** Ra Deg */
+            ra_deg: number | null;
+            /** Dec Deg */
+            dec_deg: number | null;
+            /** Counts Adu */
+            counts_adu: number;
+            /** Uncertainty Adu */
+            uncertainty_adu: number;
+            /** Snr */
+            snr: number;
+            /** Sky Adu Per Px */
+            sky_adu_per_px: number;
+            /** Peak Adu */
+            peak_adu: number;
+            /** Fwhm Px */
+            fwhm_px: number | null;
+            /** Radius Px */
+            radius_px: number;
+            /** Magnitude */
+            magnitude: number | null;
+            /** Magnitude Uncertainty */
+            magnitude_uncertainty: number | null;
+            /** Band */
+            band: string;
+            /** Stars */
+            stars: number;
+        };
+        /**
+         * Pointings
+         * @description In the order in which they were pointed at.
+         */
+        Pointings: {
+            /** Pointings */
+            pointings: components["schemas"]["Pointings.Pointing"][];
         };
         /** Candidate */
         "Candidates.Candidate": {
