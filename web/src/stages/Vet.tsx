@@ -18,10 +18,11 @@ export function VetBench() {
   const { data } = useExposures(id);
   if (!data) return null;
   const exposures = data.exposures;
-  const known = exposures.some((e) => e.fwhm_px !== null);
+  const alone = exposures.length === 1;
+  const known = !alone && exposures.some((e) => e.fwhm_px !== null);
   return (
     <>
-      <PlaySection />
+      {alone ? <PointingSection /> : <PlaySection />}
       <NotLooked count={exposures.filter((e) => e.fwhm_px === null && !e.trouble).length} />
       <Proposals exposures={exposures} />
       {known && <LimitsSection exposures={exposures} />}
@@ -29,7 +30,7 @@ export function VetBench() {
       {known && <ReferenceSection exposures={exposures} />}
       {known && <RulesSection />}
       {known && <CombineSection />}
-      <PointingSection />
+      {!alone && <PointingSection />}
     </>
   );
 }

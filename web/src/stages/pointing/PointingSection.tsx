@@ -5,7 +5,7 @@ import { say, useApp } from "../../state";
 import { Button } from "../../ui/Button";
 import { Section } from "../../ui/parts";
 import { fixed, shortName } from "../../ui/words";
-import { asTable, calledAt } from "./list";
+import { asTable, calledAt, detail } from "./list";
 
 /** The stars that were pointed at, as they were measured on the spot. */
 export function PointingSection() {
@@ -80,11 +80,7 @@ function Entry({ star, onForget }: { star: Pointed; onForget: () => void }) {
           ×
         </button>
       </div>
-      <p className="num text-small text-quiet">
-        S/N {fixed(star.snr, star.snr < 10 ? 1 : 0)} · width {fixed(star.fwhm_px, 2, "px")} · sky{" "}
-        {fixed(star.sky_adu_per_px, 1)} · peak {fixed(star.peak_adu, 0)}
-        {star.magnitude !== null && ` · ${fixed(star.counts_adu, 0)} ADU`}
-      </p>
+      <p className="num text-small text-quiet">{detail(star)}</p>
     </li>
   );
 }

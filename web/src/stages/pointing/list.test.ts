@@ -1,6 +1,6 @@
 import { expect, it } from "vitest";
 import type { Pointed } from "../../api/types";
-import { asTable, calledAt } from "./list";
+import { asTable, calledAt, detail } from "./list";
 
 const star: Pointed = {
   id: 1,
@@ -28,6 +28,14 @@ const star: Pointed = {
 it("calls a star by its name, else by where it stands", () => {
   expect(calledAt(star)).toBe("x 12.3  y 8.0");
   expect(calledAt({ ...star, name: "Larkspur 7" })).toBe("Larkspur 7");
+});
+
+it("says in figures what is there, or that nothing is", () => {
+  expect(detail(star)).toBe("S/N 130 · sky 210.0 · peak 620");
+  expect(detail({ ...star, fwhm_px: 2.96, magnitude: 12 })).toBe(
+    "S/N 130 · 2.96 px wide · sky 210.0 · 5322 ADU",
+  );
+  expect(detail({ ...star, snr: 1.44 })).toBe("nothing stands out: S/N 1.4, sky 210.0");
 });
 
 it("writes the list as a table, positions counted from 1 and nothing where nothing is known", () => {

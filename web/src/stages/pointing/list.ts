@@ -22,3 +22,20 @@ export function asTable(stars: readonly Pointed[], separator: string): string {
   const rows = stars.map((star) => COLUMNS.map((key) => cell(star, key)).join(separator));
   return [COLUMNS.join(separator), ...rows].join("\n") + "\n";
 }
+
+const LEAST_SNR = 3;
+
+/** The figures under a star's name; where nothing stands out of the sky, that. */
+export function detail(star: Pointed): string {
+  const sky = `sky ${fixed(star.sky_adu_per_px, 1)}`;
+  if (star.snr < LEAST_SNR) return `nothing stands out: S/N ${fixed(star.snr, 1)}, ${sky}`;
+  const parts = [
+    `S/N ${fixed(star.snr, star.snr < 10 ? 1 : 0)}`,
+    star.fwhm_px !== null && `${fixed(star.fwhm_px, 2, "px")} wide`,
+    sky,
+    star.magnitude !== null
+      ? `${fixed(star.counts_adu, 0)} ADU`
+      : `peak ${fixed(star.peak_adu, 0)}`,
+  ];
+  return parts.filter(Boolean).join(" · ");
+}
