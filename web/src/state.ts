@@ -34,6 +34,7 @@ export type Quality =
   | "saturated"
   | "drift_px"
   | "turn_deg"
+  | "scale_ppm"
   | "zero_point"
   | "airmass";
 export type Marking = "column" | "row" | "box";

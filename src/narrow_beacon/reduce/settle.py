@@ -29,6 +29,7 @@ from narrow_beacon.reduce.settle_remarks import (
     doubts_remarks,
     dropped_remark,
     noisy_sky_remarks,
+    refraction_remarks,
     uneven_sky_remarks,
     untested_remarks,
 )
@@ -136,6 +137,7 @@ def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -
     remarks += bright_sky_remarks(judgement.spoiled, ready.plan.site)
     remarks += noisy_sky_remarks(ready, results)
     remarks += uneven_sky_remarks(ready, results)
+    remarks += refraction_remarks(ready, results)
     for curve in curves:
         set_aside |= curve.set_aside
         remarks += untested_remarks(curve, stars)

@@ -155,6 +155,37 @@ def dropped_remark(dropped: Dropped, curve: FilterCurve) -> Remark:
     )
 
 
+_REFRACTIVITY = 2.9e-4
+"""Of air at sea level, less 1."""
+_SQUEEZED_PX = 1.0
+
+
+def refraction_remarks(ready: Prepared, results: Sequence[ExposureResult]) -> list[Remark]:
+    """Words where refraction squeezes a field towards the horizon by more than a pixel from corner
+    to corner: by (n − 1)(sec² z − 1) more than along the horizon (Smart 1977, ch. 3).
+    """
+    airmasses = {job.index: job.airmass for job in ready.jobs}
+    worst, at, share = 0.0, 0.0, 0.0
+    for result in results:
+        airmass = airmasses[result.index]
+        if result.placement is None or not np.isfinite(airmass):
+            continue
+        squeezed = _REFRACTIVITY * (airmass**2 - 1.0)
+        pixels = squeezed * float(np.hypot(*result.placement.solution.shape))
+        if pixels > worst:
+            worst, at, share = pixels, airmass, squeezed
+    if worst < _SQUEEZED_PX:
+        return []
+    return [
+        Remark(
+            "place",
+            f"at airmass {at:.1f} the air squeezes the field towards the horizon by "
+            f"{100 * share:.2f}%, {worst:.1f} px from corner to corner",
+            matters="nothing for positions: the solution takes it up",
+        )
+    ]
+
+
 def bright_sky_remarks(reasons: Mapping[int, str], site: Site | None) -> list[Remark]:
     """Words where it cannot be told what made the sky bright."""
     count = sum(words.startswith("bright sky") for words in reasons.values())

@@ -73,10 +73,11 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
     rules = rules_of(campaign).rules
     found = []
     for index, file in enumerate(files):
-        plane, drift, turn = planes.get(file.id), None, None
+        plane, drift, turn, scale = planes.get(file.id), None, None, None
         if plane and not file.trouble:
             start = first.setdefault(file.night_id or 0, plane)
             drift, turn = _moved(plane, start, file)
+            scale = 1e6 * (np.sqrt(abs(_area(plane) / _area(start))) - 1.0)
         q, match = file.quality or {}, file.match or {}
         evidence = file.evidence or {}
         assert file.mid_utc is not None
@@ -89,7 +90,7 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
                 airmass=finite(times.airmass[index]), fwhm_px=width_px(file),
                 elongation=q.get("elongation"), stars=q.get("stars"),
                 angle_deg=q.get("angle_deg"), slope=q.get("slope"), saturated=q.get("saturated"),
-                noise=q.get("noise_ratio"), turn_deg=turn, match=_match_words(match),
+                noise=q.get("noise_ratio"), turn_deg=turn, scale_ppm=finite(scale), match=_match_words(match),
                 trails=q.get("trails") or [], shaded=_shaded(evidence, rules),
                 sky_adu_per_px=q.get("sky_adu_per_px"),
                 transparency=finite(evidence.get("light", light.get(file.id))),
@@ -163,10 +164,16 @@ def _moved(
     apart.
     """
     (x, y), (x0, y0) = (_middle(p, file.height, file.width) for p in (plane, start))
-    a, b, _, d, e, _ = plane
-    drift = np.hypot(x - x0, y - y0) / np.sqrt(abs(a * e - b * d))
+    _, b, _, _, e, _ = plane
+    drift = np.hypot(x - x0, y - y0) / np.sqrt(abs(_area(plane)))
     turn = np.degrees(np.arctan2(b, e) - np.arctan2(start[1], start[4]))
     return float(drift), float((turn + 90.0) % 180.0 - 90.0)
+
+
+def _area(plane: Sequence[float]) -> float:
+    """Of a pixel on the plane."""
+    a, b, _, d, e, _ = plane
+    return a * e - b * d
 
 
 def _middle(plane: Sequence[float], height: int, width: int) -> tuple[float, float]:

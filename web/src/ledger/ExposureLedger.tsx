@@ -7,7 +7,7 @@ import { clockUtc, dayOf, shortName } from "../ui/words";
 import { Ledger } from "./Ledger";
 import type { LedgerColumn } from "./table";
 
-const HIDDEN: Quality[] = ["slope", "saturated", "turn_deg", "zero_point", "noise"];
+const HIDDEN: Quality[] = ["slope", "saturated", "turn_deg", "scale_ppm", "zero_point", "noise"];
 
 export function stateOf(e: Exposure): string {
   if (e.trouble) return "can't be used";

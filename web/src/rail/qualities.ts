@@ -24,6 +24,7 @@ export const QUALITIES: Record<Quality, QualityWords> = {
   saturated: { words: "saturated", unit: "share", digits: 5, side: "above" },
   drift_px: { words: "drift", unit: "px", digits: 1, side: "above" },
   turn_deg: { words: "turn", unit: "°", digits: 2, side: "above" },
+  scale_ppm: { words: "scale", unit: "ppm", digits: 0, side: "above" },
   zero_point: { words: "zero point", unit: "mag", digits: 2, side: "below" },
   airmass: { words: "airmass", unit: "", digits: 2, limit: "airmass", side: "above" },
 };

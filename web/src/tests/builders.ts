@@ -33,6 +33,7 @@ export function exposure(id: number, values: Partial<Exposure> = {}): Exposure {
     saturated: 0,
     noise: 1,
     turn_deg: 0,
+    scale_ppm: 0,
     match: "",
     trails: [],
     shaded: [],

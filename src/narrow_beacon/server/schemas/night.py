@@ -30,6 +30,8 @@ class Exposure(BaseModel):
     noise: Number
     turn_deg: Number
     """Since the night's first exposure, half turns apart."""
+    scale_ppm: Number
+    """Of the scale, since then, in millionths: focus and refraction."""
     match: str
     """How it lies on the reference, in words."""
     trails: list[list[float]]

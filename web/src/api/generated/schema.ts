@@ -5067,6 +5067,8 @@ export interface components {
             noise: number | null;
             /** Turn Deg */
             turn_deg: number | null;
+            /** Scale Ppm */
+            scale_ppm: number | null;
             /** Match */
             match: string;
             /** Trails */

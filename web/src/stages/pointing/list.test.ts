@@ -31,11 +31,11 @@ it("calls a star by its name, else by where it stands", () => {
 });
 
 it("says in figures what is there, or that nothing is", () => {
-  expect(detail(star)).toBe("S/N 130 · sky 210.0 · peak 620");
+  expect(detail(star)).toBe("S/N 130 · sky 210 · peak 620");
   expect(detail({ ...star, fwhm_px: 2.96, magnitude: 12 })).toBe(
-    "S/N 130 · 2.96 px wide · sky 210.0 · 5322 ADU",
+    "S/N 130 · 2.96 px · sky 210 · 5322 ADU",
   );
-  expect(detail({ ...star, snr: 1.44 })).toBe("nothing stands out: S/N 1.4, sky 210.0");
+  expect(detail({ ...star, snr: 1.44 })).toBe("no star: S/N 1.4 · sky 210");
 });
 
 it("writes the list as a table, positions counted from 1 and nothing where nothing is known", () => {

@@ -27,11 +27,11 @@ const LEAST_SNR = 3;
 
 /** The figures under a star's name; where nothing stands out of the sky, that. */
 export function detail(star: Pointed): string {
-  const sky = `sky ${fixed(star.sky_adu_per_px, 1)}`;
-  if (star.snr < LEAST_SNR) return `nothing stands out: S/N ${fixed(star.snr, 1)}, ${sky}`;
+  const sky = `sky ${fixed(star.sky_adu_per_px, 0)}`;
+  if (star.snr < LEAST_SNR) return `no star: S/N ${fixed(star.snr, 1)} · ${sky}`;
   const parts = [
     `S/N ${fixed(star.snr, star.snr < 10 ? 1 : 0)}`,
-    star.fwhm_px !== null && `${fixed(star.fwhm_px, 2, "px")} wide`,
+    star.fwhm_px !== null && fixed(star.fwhm_px, 2, "px"),
     sky,
     star.magnitude !== null
       ? `${fixed(star.counts_adu, 0)} ADU`
