@@ -11,6 +11,7 @@ import numpy as np
 
 from narrow_beacon.core.errors import NotPlacedError
 from narrow_beacon.core.place.solve import Hint, Solver
+from narrow_beacon.core.place.whole_sky import SkySolver
 from narrow_beacon.simulate.fields import SimulatedField, VariedField, make_varied_field
 
 FIELDS = 1000
@@ -35,7 +36,7 @@ class FieldResult:
 
 
 def solve_field(
-    field: SimulatedField, solver: Solver | None = None, hint: Hint | None = None
+    field: SimulatedField, solver: Solver | SkySolver | None = None, hint: Hint | None = None
 ) -> FieldResult:
     """Solve a field, without a hint with none at all, and compare with the truth."""
     solver = solver or Solver(field.ra_deg, field.dec_deg)

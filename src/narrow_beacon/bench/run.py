@@ -14,6 +14,7 @@ from narrow_beacon.bench.nights import print_demo, print_plain
 from narrow_beacon.bench.page import print_page
 from narrow_beacon.bench.pulls import print_pulls
 from narrow_beacon.bench.rough import print_rough
+from narrow_beacon.bench.sky import print_sky
 from narrow_beacon.bench.soak import bench_soak
 from narrow_beacon.bench.sorting import print_sorting
 from narrow_beacon.bench.speed import print_steps, print_throughput
@@ -24,6 +25,7 @@ from narrow_beacon.bench.watch import print_watch
 
 BENCHES: dict[str, Callable[[], bool]] = {
     "speed": print_steps,
+    "sky": print_sky,
     "stars": print_stars,
     "night": print_throughput,
     "pulls": print_pulls,
@@ -43,7 +45,7 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "watch": print_watch,
 }
 
-_LONG = ("sorting", "soak", "watch")
+_LONG = ("sky", "sorting", "soak", "watch")
 """Only by name."""
 
 
