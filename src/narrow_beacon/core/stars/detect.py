@@ -32,6 +32,7 @@ _WIDENED = 1.1
 _PIXEL_NOISE = 1.06
 """Of a pixel less the mean of its eight neighbours, in units of a pixel's."""
 _LEAST_TO_TELL = 7
+_LOOKED_AT = 80
 _ALIKE = 0.9
 _MOST_PEAKS = 20000
 _SPIKE_SIGNIFICANCE = 8.0
@@ -120,7 +121,8 @@ def detect(
     sky, noise = background.at(found[:, 0], found[:, 1])
     sharp, brightest, peaks = _sharpness(pixels, found, sky)
     sharp = sharp / amplitude
-    sharpest = _sharpest(amplitude, noise, sigma)
+    # Of stars out of focus what is sharp is none, however faint: a piece of a ring.
+    sharpest = _sharpest(amplitude, noise, sigma) if fine else SHARPEST_STAR
     flattest = FLATTEST_STAR if fine else -np.inf
     # A star that is bright enough may have a flat top: the camera gives no more.
     star = (sharp < sharpest) & ((sharp > flattest) | (brightest > _BRIGHT * noise))
@@ -217,6 +219,18 @@ def _distinct(x: Floats, y: Floats, peaks: np.ndarray, fwhm_px: float) -> np.nda
     return (np.abs(x - peaks[:, 0]) < reach) & (np.abs(y - peaks[:, 1]) < reach)
 
 
+def _apart(stars: Detections) -> np.ndarray:
+    """The brightest detections of which none is near a brighter one: pieces of one star out of
+    focus would count as many.
+    """
+    chosen: list[int] = []
+    for n in range(min(len(stars), _LOOKED_AT)):
+        away = np.hypot(stars.x_px[chosen] - stars.x_px[n], stars.y_px[chosen] - stars.y_px[n])
+        if not chosen or away.min() > WIDTHS_PX[-1]:
+            chosen.append(n)
+    return np.array(chosen, np.int64)
+
+
 def likely_width(pixels: Plane, background: Background) -> float:
     """The width in pixels, of a few from undersampled to far out of focus, whose matched filter
     sees the brightest stars best: with its own width a star's signal to noise is highest. Of widths
@@ -225,8 +239,9 @@ def likely_width(pixels: Plane, background: Background) -> float:
     seen = {FIRST_GUESS_FWHM_PX: 0.0}
     for guess in WIDTHS_PX:
         stars = detect(pixels, background, guess).stars
-        if len(stars) >= _LEAST_TO_TELL:
-            seen[guess] = float(np.median(stars.snr[:_LEAST_TO_TELL]))
+        apart = _apart(stars)
+        if apart.size >= _LEAST_TO_TELL:
+            seen[guess] = float(np.median(stars.snr[apart[:_LEAST_TO_TELL]]))
     best = max(seen.values())
     return max(guess for guess, snr in seen.items() if snr >= _ALIKE * best)
 
