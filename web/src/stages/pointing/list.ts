@@ -33,9 +33,8 @@ export function detail(star: Pointed): string {
     `S/N ${fixed(star.snr, star.snr < 10 ? 1 : 0)}`,
     star.fwhm_px !== null && fixed(star.fwhm_px, 2, "px"),
     sky,
-    star.magnitude !== null
-      ? `${fixed(star.counts_adu, 0)} ADU`
-      : `peak ${fixed(star.peak_adu, 0)}`,
+    star.magnitude !== null && `${fixed(star.counts_adu, 0)} ADU`,
+    star.fwhm_px === null && star.magnitude === null && `peak ${fixed(star.peak_adu, 0)}`,
   ];
   return parts.filter(Boolean).join(" · ");
 }
