@@ -20,14 +20,18 @@ _PATIENCE_S = 60.0
 
 
 @pytest.fixture(scope="module")
-def client(running: Running) -> Client:
-    return running.client()
+def client(running: Running) -> Iterator[Client]:
+    client = running.client()
+    yield client
+    # They serve every campaign, those of other tests too.
+    for one in catalogues(client):
+        client.ask("DELETE", f"catalogues/{one['id']}").raise_for_status()
 
 
 @pytest.fixture(scope="module")
 def folder(running: Running) -> Path:
     """A night whose headers say nothing of where the telescope pointed, and the stars there."""
-    folder = running.nights / "nowhere"
+    folder = running.nights / "silent"
     small_night(folder, exposures=8, seed=41)
     (folder / "plan.toml").unlink()
     for path in (folder / "raw").rglob("*.fits"):
@@ -91,7 +95,7 @@ def test_a_night_that_is_silent_on_its_place_is_found_in_the_atlas(
 ) -> None:
     """No position, no scale, no catalogue of its own: the observatory's serves it."""
     campaign = int(
-        client.post("campaigns", {"name": "nowhere", "folders": [str(folder / "raw")]})["id"]
+        client.post("campaigns", {"name": "silent", "folders": [str(folder / "raw")]})["id"]
     )
     client.wait(campaign)
     assert client.get(f"campaigns/{campaign}")["served_by"] == ["odd"]
