@@ -215,14 +215,15 @@ def test_arrows_move_the_beam_and_the_address_keeps_it(open_page: OpenPage, camp
     page = open_page(campaign, "vet")
     beam = page.get_by_test_id("beam")
     expect(beam).to_be_visible()
-    before = beam.bounding_box()
     page.keyboard.press("Home")
+    expect(page.get_by_label("rail").get_by_text("foxglove-001.fits")).to_be_visible()
+    before = beam.bounding_box()
     page.keyboard.press("ArrowRight")
     expect(page.get_by_label("rail").get_by_text("foxglove-002.fits")).to_be_visible()
     after = beam.bounding_box()
     assert before
     assert after
-    assert after["x"] < before["x"]
+    assert after["x"] > before["x"]
     page.reload()
     expect(page.get_by_label("rail").get_by_text("foxglove-002.fits")).to_be_visible()
     expect(page.get_by_text("Look through the night")).to_be_visible()
