@@ -35,6 +35,8 @@ class Field:
     """Whether the target itself was added to the stars."""
     origins: tuple[str, ...] = ()
     """Names of the catalogues that the stars came from, where they were looked up."""
+    looked_up: tuple[Remark, ...] = ()
+    """What was to say of that: it holds as long as these stars do."""
 
 
 class NoFieldError(BeaconError):
@@ -51,19 +53,21 @@ def field_of(plan: Plan, exposures: Sequence[Frame]) -> Field:
     if plan.stars is not None:
         stars, remarks = marked_variables(plan.stars, plan.sources)
         origins: tuple[str, ...] = ()
+        looked_up: tuple[Remark, ...] = ()
     else:
         found = _searched(plan, exposures)
-        stars, remarks, origins = found.stars, list(found.remarks), found.origins
+        stars, origins, looked_up = found.stars, found.origins, found.remarks
+        remarks = []
     row = find_target(plan, stars)
     if row is not None:
-        return Field(stars, row, tuple(remarks), origins=origins)
+        return Field(stars, row, tuple(remarks), origins=origins, looked_up=looked_up)
     if plan.target_ra_deg is None or plan.target_dec_deg is None or not plan.target_sure:
         words = "the target is not known yet"
         if plan.target_name:
             words = f"the catalogue does not know the target {plan.target_name}"
         remedy = "click it in Cast and press T, or give its position in Intake"
         remark = Remark("cast", words, matters="there is no curve without it", remedy=remedy)
-        return Field(stars, None, (*remarks, remark), origins=origins)
+        return Field(stars, None, (*remarks, remark), origins=origins, looked_up=looked_up)
     name = plan.target_name or "target"
     stars = stars.with_star(name, plan.target_ra_deg, plan.target_dec_deg)
     remark = Remark(
@@ -74,7 +78,9 @@ def field_of(plan: Plan, exposures: Sequence[Frame]) -> Field:
         "its brightness and colour are unknown, so that comparison stars can't be chosen by them",
         "check the position, or take a deeper catalogue",
     )
-    return Field(stars, len(stars) - 1, (*remarks, remark), added=True, origins=origins)
+    return Field(
+        stars, len(stars) - 1, (*remarks, remark), added=True, origins=origins, looked_up=looked_up
+    )
 
 
 def _searched(plan: Plan, exposures: Sequence[Frame]) -> Found:

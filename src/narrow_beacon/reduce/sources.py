@@ -72,17 +72,8 @@ def stars_about(sources: Sources, ra_deg: float, dec_deg: float, radius_deg: flo
                 remedy="fetch them again once it answers",
             )
         )  # fmt: skip
-    stars = merged(tables)
-    for source in sources.variables:
-        try:
-            known, said = _of_source(source, sources.cache, ra_deg, dec_deg, radius_deg, vary=True)
-        except NoStarsError:
-            continue
-        except CatalogueError as error:
-            remarks.append(_no_variables(source, error))
-            continue
-        stars, remarks = with_variables(stars, known), [*remarks, *said]
-    return Found(stars, tuple(origins), tuple(remarks))
+    stars, said = _with_known(merged(tables), sources, ra_deg, dec_deg, radius_deg)
+    return Found(stars, tuple(origins), (*remarks, *said))
 
 
 def marked_variables(stars: StarTable, sources: Sources) -> tuple[StarTable, list[Remark]]:
@@ -91,10 +82,16 @@ def marked_variables(stars: StarTable, sources: Sources) -> tuple[StarTable, lis
         return stars, []
     ra, dec = _middle(stars)
     radius = float(separation_deg(stars.ra_deg, stars.dec_deg, ra, dec).max()) + 0.01
-    remarks = []
+    return _with_known(stars, sources, ra, dec, radius)
+
+
+def _with_known(
+    stars: StarTable, sources: Sources, ra_deg: float, dec_deg: float, radius_deg: float
+) -> tuple[StarTable, list[Remark]]:
+    remarks: list[Remark] = []
     for source in sources.variables:
         try:
-            known, said = _of_source(source, sources.cache, ra, dec, radius, vary=True)
+            known, said = _of_source(source, sources.cache, ra_deg, dec_deg, radius_deg, vary=True)
         except NoStarsError:
             continue
         except CatalogueError as error:

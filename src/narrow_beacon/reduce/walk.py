@@ -300,6 +300,8 @@ class Walk:
         night = self.sorted.night
         field = field_of(self.plan, night.exposures)
         self.keeper.keep_field(field)
+        if field.origins:
+            self.keeper.keep_remarks("field", field.looked_up)
         ready = prepare(self.plan, night, field, chains.reports, chains.prints)
         self.keeper.keep_remarks("prepare", ready.remarks)
         return ready
