@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 from pathlib import Path
 
 import numpy as np
@@ -155,6 +156,9 @@ def test_tiles_hold_the_pixels_of_the_raw_file(
     assert np.abs(values - raw).max() <= 0.51 * max(info["scale"], 1.0)
     half = client.ask("GET", f"{base}/1/0/0?{off}")
     assert half.headers["X-Tile-Width"] == str(info["width"] // 2)
+    told = client.ask("GET", f"{base}/1/0/0?{off}&facts=1")
+    assert json.loads(told.headers["X-Image"]) == info
+    assert told.content == half.content
 
 
 def test_a_report_keeps_what_was_handed_out(

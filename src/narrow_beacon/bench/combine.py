@@ -24,7 +24,7 @@ from narrow_beacon.reduce.combining import combine_plan
 from narrow_beacon.simulate.plain import write_plain_night
 from narrow_beacon.simulate.sky import Sky
 
-_NIGHTS = 12
+_NIGHTS = 24
 _EXPOSURES = 20
 _SHAPE = (768, 768)
 _RADIUS = 5
@@ -32,6 +32,7 @@ _RADIUS = 5
 _FAINT = (5.0, 60.0)
 """Signal to noise, once combined, of the stars that count."""
 _LEAST_SNR, _MOST_BIAS_MAG, _PULLS = 0.97, 2e-3, (0.93, 1.07)
+_CLIP = 4.0
 _STRUCK = int(StarFlag.COSMIC_RAY | StarFlag.TRAIL)
 _MANY, _MANY_SHAPE, _MOST_MB = 300, (2048, 2048), 1500.0
 
@@ -159,7 +160,9 @@ def print_combine() -> bool:
     sigma = np.concatenate([n.sigma_mag for n in nights])
     hit = np.concatenate([n.hit_error_mag / n.hit_sigma_mag for n in nights])
     pull = error / sigma
-    spread = float(1.4826 * np.median(np.abs(pull - np.median(pull))))
+    kept = pull[np.abs(pull - np.median(pull)) < _CLIP]
+    # Its own uncertainty is half of that of the median's distance.
+    spread = float(kept.std())
     beside = np.concatenate([n.beside_sum_mag for n in nights])
     weight = np.concatenate([n.sum_sigma_mag for n in nights]) ** -2.0
     bias = float(np.average(beside, weights=weight))

@@ -6,7 +6,8 @@ from __future__ import annotations
 
 import re
 import threading
-from collections import OrderedDict
+from collections import OrderedDict, deque
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -225,8 +226,22 @@ def _pixels(raw: RawFile, report: ChainReport | None, off: frozenset[str]) -> Pl
         chain.defects,
         np.empty(0, np.int64) if "repair" in off else chain.repairs,
     )
-    pixels, _ = correct(source, bare, _NO_LIMIT, Workspace.of_shape(*shape))
+    space = _space_of(shape)
+    pixels, _ = correct(source, bare, _NO_LIMIT, space)
+    _spaces.append(space)
     return pixels
+
+
+_spaces: deque[Workspace] = deque(maxlen=2)
+
+
+def _space_of(shape: tuple[int, int]) -> Workspace:
+    """Buffers of which one was used before, where there is one, but for the pixels: these stay."""
+    with suppress(IndexError):
+        used = _spaces.pop()
+        if used.flags.shape == shape:
+            return replace(used, pixels=np.empty(shape, np.float32))
+    return Workspace.of_shape(*shape)
 
 
 def _view_of_master(number: int, off: str) -> View:
@@ -277,7 +292,10 @@ def _view(kind: str, number: int, off: str) -> View:
 @blueprint.output(ImageInfo)
 def info(kind: str, number: int, query: ImageQuery) -> ImageInfo:
     """Size, levels and brightness of an image."""
-    view = _view(kind, number, query.off)
+    return _info(_view(kind, number, query.off))
+
+
+def _info(view: View) -> ImageInfo:
     height, width = view.pixels.shape
     b = view.brightness
     return ImageInfo(
@@ -373,7 +391,9 @@ def _window(raw: RawFile, report: ChainReport | None, x: int, y: int, half: int)
 @blueprint.get("/api/images/<kind>/<int:number>/<int:level>/<int:column>/<int:row>")
 @blueprint.doc(hide=True)
 def tile(kind: str, number: int, level: int, column: int, row: int) -> Response:
-    """A tile as little-endian 16-bit words, row by row from the image's first row."""
+    """A tile as little-endian 16-bit words, row by row from the image's first row; with
+    ``facts=1`` what ``info`` says comes along, in X-Image.
+    """
     view = _view(kind, number, request.args.get("off", ""))
     # A page that lags behind asks for pixels that there are no longer: not to be kept as those.
     lasts = _A_DAY if view.version and request.args.get("version") == view.version else "no-store"
@@ -384,11 +404,13 @@ def tile(kind: str, number: int, level: int, column: int, row: int) -> Response:
     if y >= words.shape[0] or x >= words.shape[1]:
         raise Problem(404, "No such tile")
     part = words[y : y + TILE_PX, x : x + TILE_PX]
+    headers = {
+        "X-Tile-Width": str(part.shape[1]), "X-Tile-Height": str(part.shape[0]),
+        "Cache-Control": lasts,
+    }  # fmt: skip
+    if request.args.get("facts"):
+        headers["X-Image"] = _info(view).model_dump_json()
     return Response(
-        np.ascontiguousarray(part, "<u2").tobytes(),
-        content_type="application/octet-stream",
-        headers={
-            "X-Tile-Width": str(part.shape[1]), "X-Tile-Height": str(part.shape[0]),
-            "Cache-Control": lasts,
-        },
+        np.ascontiguousarray(part, "<u2").tobytes(), content_type="application/octet-stream",
+        headers=headers,
     )  # fmt: skip

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+from collections import OrderedDict
 from collections.abc import Mapping
 from dataclasses import fields
 from typing import Any
@@ -12,12 +14,13 @@ from flask import Response
 
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.measure.census import ExposureCensus, flag_words
-from narrow_beacon.core.measure.growth import RADII_FWHM
+from narrow_beacon.core.measure.growth import RADII_FWHM, RadiusChoice
 from narrow_beacon.core.measure.noise import CameraConstants, Exposed, Light, error_budgets
-from narrow_beacon.reduce.curves import judge_radii
+from narrow_beacon.reduce.curves import FilterCurve, judge_radii
 from narrow_beacon.server.curve import describe_curves
 from narrow_beacon.server.images import view_of_file
 from narrow_beacon.server.night import (
+    CurvesNow,
     curves_now,
     exposures_of,
     night_radii,
@@ -62,7 +65,7 @@ def radii(number: int, query: FilterQuery) -> RadiiOut:
     if check is not None and curve.census.column(check) is None:
         check = None
     cast = Cast(now.cast.target, curve.cast.comparison, check)
-    choice = judge_radii(curve.census, now.stars, curve.band, cast, 0, None)
+    choice = _choice(now, curve, cast)
     return RadiiOut(
         filter=curve.filter, step=step_of(now.recipe, curve.filter),
         radii_px=np.median(curve.census.radii_px, axis=0).tolist(),
@@ -75,6 +78,29 @@ def radii(number: int, query: FilterQuery) -> RadiiOut:
         scatter_mag=[finite(v) for v in choice.night_scatter_mag],
         best=choice.step,
     )  # fmt: skip
+
+
+_choices: OrderedDict[tuple[object, ...], RadiusChoice] = OrderedDict()
+_KEPT_CHOICES = 16
+_lock = threading.Lock()
+
+
+def _choice(now: CurvesNow, curve: FilterCurve, cast: Cast) -> RadiusChoice:
+    """What each radius gives, judged once for the same stars on the same exposures: it does not
+    hang on the radius in force.
+    """
+    table = now.tables[curve.filter]
+    files = tuple(now.files[index].id for index in curve.indices)
+    key = (table.prints, files, curve.band, cast.target, cast.comparison, cast.check)
+    with _lock:
+        kept = _choices.get(key)
+    if kept is None:
+        kept = judge_radii(curve.census, now.stars, curve.band, cast, 0, None)
+        with _lock:
+            _choices[key] = kept
+            while len(_choices) > _KEPT_CHOICES:
+                _choices.popitem(last=False)
+    return kept
 
 
 @blueprint.get("/api/campaigns/<int:number>/star")

@@ -37,6 +37,8 @@ class CensusTable:
     sky_adu_per_px: Floats
     peak_adu: Floats
     census: FilterCensus
+    prints: tuple[str, ...] = ()
+    """Which files it is made of, and what these were made from."""
 
     def exposure(self, index: int) -> ExposureCensus:
         """The census of one exposure, of the stars that were measured on it."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
+from dataclasses import replace
 from pathlib import Path
 
 from sqlalchemy import select
@@ -30,7 +31,8 @@ def filter_table(session: Session, campaign_id: int, filter_name: str) -> Census
     key = tuple(f"{record.path} {record.fingerprint}" for record in records)
     with _lock:
         if key not in _tables:
-            _tables[key] = join_tables([read_census_table(Path(r.path)) for r in records])
+            whole = join_tables([read_census_table(Path(r.path)) for r in records])
+            _tables[key] = replace(whole, prints=key)
             while len(_tables) > _KEPT:
                 _tables.popitem(last=False)
         _tables.move_to_end(key)

@@ -44,14 +44,20 @@ export class Plane {
 
   constructor(
     readonly shown: Shown,
-    private readonly changed: () => void,
+    private readonly changed: (plane: Plane) => void,
+    level?: number,
   ) {
-    this.ready = get<ImageInfo>(`/api/images/${keyOf(shown)}`)
-      .then((info) => {
-        this.info = info;
-      })
+    this.ready = this.begin(level)
       .catch((error: unknown) => this.fail(error))
-      .then(changed);
+      .then(() => changed(this));
+  }
+
+  private async begin(level?: number): Promise<void> {
+    if (level !== undefined) await this.fetch(level, 0, 0, true);
+    if (this.info) return;
+    // An image of another size may lack that level.
+    this.error = "";
+    this.info = await get<ImageInfo>(`/api/images/${keyOf(this.shown)}`);
   }
 
   private fail(error: unknown): void {
@@ -89,13 +95,16 @@ export class Plane {
     ];
   }
 
-  private fetch(level: number, column: number, row: number): Promise<void> {
+  private fetch(level: number, column: number, row: number, facts = false): Promise<void> {
     const key = `${level}/${column}/${row}`;
     const known = this.coming.get(key);
     if (known) return known;
     const { kind, id } = this.shown;
-    const work = bytes(`/api/images/${kind}/${id}/${key}?${queryOf(this.shown)}`)
+    const query = queryOf(this.shown) + (facts ? "&facts=1" : "");
+    const work = bytes(`/api/images/${kind}/${id}/${key}?${query}`)
       .then(async (response) => {
+        const told = response.headers.get("X-Image");
+        if (told) this.info = JSON.parse(told) as ImageInfo;
         const width = Number(response.headers.get("X-Tile-Width"));
         const height = Number(response.headers.get("X-Tile-Height"));
         const words = new Uint16Array(await response.arrayBuffer());
@@ -104,14 +113,14 @@ export class Plane {
         canvas.height = height;
         const pixels = new ImageData(width, height);
         this.tiles.set(key, { words, width, height, canvas, pixels, painted: "" });
-        this.changed();
+        this.changed(this);
       })
       .catch((error: unknown) => {
         // While the server is away it is asked again with the next drawing; else that would not help.
         if (passes(error)) this.coming.delete(key);
         else {
           this.fail(error);
-          this.changed();
+          this.changed(this);
         }
       });
     this.coming.set(key, work);
@@ -184,15 +193,19 @@ export class Plane {
 export class Images {
   private readonly planes = new Map<string, Plane>();
 
-  constructor(private readonly changed: () => void) {}
+  constructor(private readonly changed: (plane: Plane) => void) {}
 
-  of(shown: Shown): Plane {
+  /**
+   * An image; where it is known to be as large as the one before, with the first tile of a level,
+   * which then brings the facts along.
+   */
+  of(shown: Shown, level?: number): Plane {
     const key = keyOf(shown);
     let plane = this.planes.get(key);
     if (plane && !plane.stale) {
       this.planes.delete(key);
     } else {
-      plane = new Plane(shown, this.changed);
+      plane = new Plane(shown, this.changed, level);
     }
     this.planes.set(key, plane);
     for (const old of this.planes.keys()) {

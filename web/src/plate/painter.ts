@@ -56,6 +56,10 @@ export class Painter {
   fitted = true;
   scene: Scene | null = null;
   private frame = 0;
+  /** That the last image was drawn at. */
+  level: number | undefined;
+  /** What is drawn: what comes for later is no reason to draw again. */
+  private onShow: (Plane | null)[] = [];
   private readonly ctx: CanvasRenderingContext2D;
   private size = { width: 1, height: 1 };
   private awaited: { key: string; since: number } | null = null;
@@ -63,7 +67,9 @@ export class Painter {
 
   constructor(private readonly canvas: HTMLCanvasElement) {
     this.ctx = canvas.getContext("2d", { alpha: false })!;
-    this.images = new Images(() => this.schedule());
+    this.images = new Images((plane) => {
+      if (this.onShow.includes(plane)) this.schedule();
+    });
   }
 
   resize(width: number, height: number): void {
@@ -145,7 +151,7 @@ export class Painter {
   current(): Plane | null {
     const scene = this.scene;
     if (!scene?.shown) return null;
-    return this.images.of(scene.rawHeld ? rawOf(scene.shown) : scene.shown);
+    return this.images.of(scene.rawHeld ? rawOf(scene.shown) : scene.shown, this.level);
   }
 
   /** Pixel of the image under a place on the screen. */
@@ -168,6 +174,8 @@ export class Painter {
     ctx.fillStyle = "#000";
     ctx.fillRect(0, 0, size.width, size.height);
     const plane = this.current();
+    const other = scene?.compare ? this.images.of(scene.compare) : null;
+    this.onShow = [plane, other];
     if (!scene || !plane) return;
     if (plane.info) {
       const affine = this.planeOf(scene.exposure, plane);
@@ -175,12 +183,14 @@ export class Painter {
         this.view = fit(affine, plane.info, size, this.turn(affine));
         this.fitted = true;
       }
-      const divide = scene.compare ? size.width * scene.divider : size.width;
+      const divide = other ? size.width * scene.divider : size.width;
       const done = this.drawPlane(plane, affine, 0, divide);
-      if (scene.compare) {
-        const other = this.images.of(scene.compare);
+      this.level = plane.levelFor(
+        scaleOf(compose(this.toScreen(), affine)) * (window.devicePixelRatio || 1),
+      );
+      if (other?.info) {
         const where = this.planeOf(scene.compareExposure ?? scene.exposure, other);
-        if (other.info) this.drawPlane(other, where, divide, size.width);
+        this.drawPlane(other, where, divide, size.width);
       }
       const toScreen = this.toScreen();
       const all = compose(toScreen, affine);

@@ -2,6 +2,7 @@
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import type { ImageInfo } from "../api/types";
 import { Images, Plane, rawOf } from "../plate/images";
+import { inTurn } from "../plate/neighbours";
 import { drawOverlay, starAt, type Overlay } from "../plate/overlay";
 import type { Affine } from "../plate/view";
 import { campaign, catalogue, measured } from "./builders";
@@ -132,6 +133,51 @@ describe("an image of the server", () => {
     expect(plane.error).toBe("An error. of the program");
     await plane.load(0);
     expect(asked.filter((path) => path.includes("/0/1/0?"))).toHaveLength(2);
+  });
+
+  it("comes with its facts and the tile that is wanted in one answer", async () => {
+    tiles((path) =>
+      path.includes("facts=1")
+        ? new Response(new Uint16Array(4), {
+            headers: {
+              "X-Tile-Width": "2",
+              "X-Tile-Height": "2",
+              "X-Image": JSON.stringify(info()),
+            },
+          })
+        : null,
+    );
+    const plane = new Plane(SHOWN, () => {}, 2);
+    await plane.load(2);
+    expect(plane.info).toEqual(info());
+    expect(plane.has(2)).toBe(true);
+    expect(asked).toHaveLength(1);
+  });
+
+  it("of another size is asked for its facts, where the level is none of its own", async () => {
+    tiles((path) =>
+      path.includes("facts=1") ? new Response(JSON.stringify({}), { status: 404 }) : null,
+    );
+    const plane = new Plane(SHOWN, () => {}, 9);
+    await plane.ready;
+    expect([plane.error, plane.info?.width]).toEqual(["", 1500]);
+  });
+
+  it("that comes next is fetched before those after it, until the beam goes elsewhere", async () => {
+    const begun: number[] = [];
+    const ends: (() => void)[] = [];
+    const work = [0, 1, 2, 3].map((n) => () => {
+      begun.push(n);
+      return new Promise<void>((end) => ends.push(end));
+    });
+    const stop = inTurn(work, 2);
+    expect(begun).toEqual([0, 1]);
+    ends[0]!();
+    await vi.waitFor(() => expect(begun).toEqual([0, 1, 2]));
+    stop();
+    ends.forEach((end) => end());
+    await Promise.resolve();
+    expect(begun).toEqual([0, 1, 2]);
   });
 
   it("is another one when its pixels are", () => {

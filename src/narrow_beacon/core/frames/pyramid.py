@@ -41,25 +41,24 @@ def measure_brightness(pixels: Plane, noise: float | None = None) -> Brightness:
     step = max(1, int(np.sqrt(pixels.size / _SAMPLES)))
     sample = pixels[::step, ::step]
     sample = sample[np.isfinite(sample)]
-    # All of them: NaN is passed over, and the compiled loops of the library are the quickest.
-    lowest, highest = np.fmin.reduce(pixels, axis=None), np.fmax.reduce(pixels, axis=None)
+    lowest, highest = _reach(pixels)
     if sample.size == 0 or not highest > lowest:
         level = float(lowest) if np.isfinite(lowest) else 0.0
         return Brightness(
             level, 1.0, level, 1.0, level - 1.0, level + 1.0, (0,) * _BINS, level, 1.0
         )
-    sky = float(np.median(sample))
+    sky = _middle(sample)
     if noise is None:
-        noise = 1.4826 * float(np.median(np.abs(sample - sky)))
+        noise = 1.4826 * _middle(np.abs(sample - np.float32(sky)))
     noise = max(noise, 1e-6 * (abs(sky) + 1.0))
-    scale = (float(highest) - float(lowest)) / 65000.0
+    scale = (highest - lowest) / 65000.0
     low, high = sky - _LOW_SIGMA * noise, sky + _HIGH_SIGMA * noise
     left = sky - 2.5 * _LOW_SIGMA * noise
     width = (sky + 1.6 * _HIGH_SIGMA * noise - left) / _BINS
-    counts, _ = np.histogram(sample, _BINS, (left, left + width * _BINS))
-    return Brightness(
-        float(lowest), scale, sky, noise, low, high, tuple(counts.tolist()), left, width
-    )
+    # A place below and one above take what lies outside.
+    places = np.clip(np.floor((sample - left) / width), -1, _BINS).astype(np.int64) + 1
+    counts = np.bincount(places, minlength=_BINS + 2)[1:-1]
+    return Brightness(lowest, scale, sky, noise, low, high, tuple(counts.tolist()), left, width)
 
 
 def to_words(pixels: Plane, brightness: Brightness) -> NDArray[np.uint16]:
@@ -82,6 +81,31 @@ def level_count(height: int, width: int) -> int:
     while max(height, width) >> levels >= TILE_PX // 4:
         levels += 1
     return levels
+
+
+def _middle(values: Plane) -> float:
+    return float(np.partition(values, values.size // 2)[values.size // 2])
+
+
+def _reach(pixels: Plane) -> tuple[float, float]:
+    """The lowest and the highest value of all pixels, passing over NaN; NaN without any."""
+    low, high = _reach_by_column(pixels)
+    low, high = low[low < np.inf], high[high > -np.inf]
+    return (float(low.min()), float(high.max())) if low.size else (float("nan"), float("nan"))
+
+
+@njit(cache=True, nogil=True)
+def _reach_by_column(pixels):  # type: ignore[no-untyped-def]
+    # By column, so that the inner loop has no result to wait for.
+    width = pixels.shape[1]
+    low, high = np.full(width, np.float32(np.inf)), np.full(width, np.float32(-np.inf))
+    for y in range(pixels.shape[0]):
+        row = pixels[y]
+        for x in range(width):
+            v = row[x]
+            low[x] = v if v < low[x] else low[x]
+            high[x] = v if v > high[x] else high[x]
+    return low, high
 
 
 @njit(cache=True, nogil=True)
