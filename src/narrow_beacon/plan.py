@@ -23,11 +23,14 @@ from narrow_beacon.core.kits import NO_WORDS, OF_ALL, Kits, KitWord, kit_name
 from narrow_beacon.core.report.layout import LayoutError, read_layout
 from narrow_beacon.core.stars.limits import Limit
 from narrow_beacon.core.stars.troubles import USUAL_RULES, VetRules
+from narrow_beacon.core.transform_wish import USUAL_WISH, GivenTerm, TransformWish
 from narrow_beacon.plan_keys import (
     KEYS,
     RULE_KEYS,
+    SECOND_ORDER,
     VET_RULE_KEYS,
     RadiusRule,
+    given_term,
     kit_word,
     like,
     text_of,
@@ -91,6 +94,8 @@ class Plan:
     """The catalogue's band by the filter's name, where the observer says so."""
     kits: Kits = NO_WORDS
     """Rules of all kits, and what is said of single ones."""
+    transform: TransformWish = USUAL_WISH
+    """How magnitudes are brought to the standard scale."""
     pattern: str | None = None
     """The colour pattern of the sensor, in place of the headers'."""
     vetting: Vetting = field(default_factory=Vetting)
@@ -212,6 +217,8 @@ def _parse(document: dict[str, Any], notes: _Notes) -> dict[tuple[str, str], Any
             parse = text_of if section == "bands" else KEYS[section].get(key)
             if section == "kits":
                 parse = partial(kit_word, key)
+            if section == "transform" and parse is None:
+                parse = given_term
             if parse is None:
                 notes.add(section, key, f"no such key{like(key, KEYS[section])}")
                 continue
@@ -318,6 +325,7 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
                 },
             }
         ),
+        transform=_transform(values, get),
         pattern=get("colour_sensor", "pattern"),
         vetting=Vetting(
             VetRules(**{key: values["vet", key] for key in VET_RULE_KEYS if get("vet", key)}),
@@ -333,6 +341,30 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         output=base / get("output", "folder", "out"),
         layout=layout,
         doubtful=get("output", "doubtful", False),
+    )
+
+
+def _transform(values: dict[tuple[str, str], Any], get: Callable[..., Any]) -> TransformWish:
+    extinction: dict[str, float] = get("transform", "extinction", {})
+    second = {
+        filter_name(key.removeprefix(SECOND_ORDER)): value
+        for key, value in extinction.items()
+        if key.startswith(SECOND_ORDER)
+    }
+    return TransformWish(
+        get("transform", "apply", True),
+        {
+            filter_name(key): value
+            for (section, key), value in values.items()
+            if section == "transform" and isinstance(value, GivenTerm)
+        },
+        {
+            filter_name(key): value
+            for key, value in extinction.items()
+            if not key.startswith(SECOND_ORDER)
+        },
+        second,
+        get("target", "colour"),
     )
 
 

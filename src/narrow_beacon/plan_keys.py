@@ -15,6 +15,7 @@ from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.header_values import colour_pattern, sexagesimal_deg
 from narrow_beacon.core.kits import COMBINATIONS, KitWord
 from narrow_beacon.core.stars.limits import QUALITIES, Limit
+from narrow_beacon.core.transform_wish import GivenTerm
 
 _MOST_LETTERS = 1000
 
@@ -136,6 +137,38 @@ def _channels(value: Any) -> dict[str, str]:
     return {channel: text_of(band) for channel, band in value.items()}
 
 
+SECOND_ORDER = "second_order_"
+_TERM_KEYS: dict[str, Callable[[Any], Any]] = {
+    "index": text_of, "coefficient": _number(-3, 3), "uncertainty": _number(0, 3),
+}  # fmt: skip
+
+
+def given_term(value: Any) -> GivenTerm:
+    """A filter's coefficient. Raises ValueError with the first mistake."""
+    if not isinstance(value, dict) or "coefficient" not in value:
+        raise ValueError(
+            'must be like { index = "B-V", coefficient = -0.04, uncertainty = 0.005 }, by filter'
+        )
+    for key in value:
+        if key not in _TERM_KEYS:
+            raise ValueError(f"{key}: no such key{like(key, _TERM_KEYS)}")
+    try:
+        read = {key: parse(value[key]) for key, parse in _TERM_KEYS.items() if key in value}
+    except ValueError as error:
+        raise ValueError(f"its values: {error}") from error
+    if not re.fullmatch(r"\s*\S+\s*-\s*\S+\s*", read.get("index", "a-b")):
+        raise ValueError('index must be two bands: "B-V"')
+    return GivenTerm(**{**read, "index": read.get("index", "").replace(" ", "")})
+
+
+def _extinction(value: Any) -> dict[str, float]:
+    if not isinstance(value, dict) or not value:
+        raise ValueError(
+            "must give mag an airmass by filter: { V = 0.15, B = 0.26, second_order_B = -0.03 }"
+        )
+    return {key: _number(-2, 5)(number) for key, number in value.items()}
+
+
 _LIMIT_KEYS = ("quality", "above", "below", "filter", "night")
 _MOST_LIMITS = 200
 
@@ -249,7 +282,9 @@ KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
         "name": text_of,
         "ra": _angle(0, 360, hours=True),
         "dec": _angle(-90, 90, hours=False),
+        "colour": _number(-3, 10),
     },
+    "transform": {"apply": _truth, "extinction": _extinction},
     "kits": {},
     "bands": {},
     "defects": {"threshold": _number(3, 1e6), "marks": _marks, "map": text_of},

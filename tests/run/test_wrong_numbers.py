@@ -239,3 +239,46 @@ def test_without_bias_the_dark_of_another_length_does_what_it_can(tmp_path: Path
     night = reduced(tmp_path, other_length)
     assert night.honest()
     assert night.said("is taken off as it is")
+
+
+def test_the_cameras_own_colour_scale_is_left_in_two_filters(tmp_path: Path) -> None:
+    def blue(sky: Sky) -> None:
+        target_of(12.6)(sky)
+        row = sky.row(TARGET)
+        sky.true_mag["B"][row] = 12.6 - 0.1
+        for band in ("B", "V"):
+            sky.catalogue_mag[band][row] = np.nan  # its colour is measured, not looked up
+
+    night = reduced(
+        tmp_path, change=blue, filters=("B", "V"), colour_terms={"B": -0.12, "V": 0.06},
+        exposures=2 * COUNT, density=6000.0, shape=(480, 480),
+    )  # fmt: skip
+    name = np.array([row["filter"] for row in night.rows])
+    standard = (
+        night.error
+        + numbers(night.rows, "transformed_magnitude")
+        - numbers(night.rows, "magnitude")
+    )
+    for band, off in (("B", 0.08), ("V", 0.04)):
+        of = name == band
+        assert abs(np.median(night.error[of])) > 0.5 * off
+        # Ten comparison stars known to 3 mmag, coefficients to some 6 mmag a magnitude.
+        assert abs(np.nanmedian(standard[of])) < 0.012
+    sigma = numbers(night.rows, "transformed_uncertainty")
+    assert np.isfinite(sigma[night.good]).mean() > 0.9
+    assert not night.said("colour scale")
+
+
+def test_without_a_colour_magnitudes_stay_as_they_are_and_that_is_said(tmp_path: Path) -> None:
+    def unknown(sky: Sky) -> None:
+        target_of(12.6)(sky)
+        sky.catalogue_mag["B"][sky.row(TARGET)] = np.nan
+
+    night = reduced(tmp_path, change=unknown, colour_terms={"V": 0.06})
+    assert not np.isfinite(numbers(night.rows, "transformed_magnitude")).any()
+    assert night.said("colour scale: the target's colour is not known")
+    typed = reduced(
+        tmp_path / "typed", change=unknown, colour_terms={"V": 0.06},
+        plan={'name = "Foxglove 7"': 'name = "Foxglove 7"\ncolour = 0.62'},
+    )  # fmt: skip
+    assert np.isfinite(numbers(typed.rows, "transformed_magnitude")[typed.good]).all()

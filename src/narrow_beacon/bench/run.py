@@ -20,6 +20,7 @@ from narrow_beacon.bench.sorting import print_sorting
 from narrow_beacon.bench.speed import print_steps, print_throughput
 from narrow_beacon.bench.stars import print_stars
 from narrow_beacon.bench.steady import print_steady
+from narrow_beacon.bench.transform import print_transform
 from narrow_beacon.bench.vet import print_vet
 from narrow_beacon.bench.watch import print_watch
 
@@ -34,6 +35,7 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "match": print_match,
     "plain": print_plain,
     "demo": print_demo,
+    "transform": print_transform,
     "rough": print_rough,
     "cameras": print_cameras,
     "colours": print_colours,

@@ -112,6 +112,17 @@ def band_of_column(name: str, ucd: str = "", names: Collection[str] = ()) -> str
     return letter.upper() if letter and letter.upper() in BY_NAME else None
 
 
+_BY_WAVELENGTH = (
+    "U", "u", "blue", "B", "g", "BP", "Hb", "OIII", "V", "green", "CV", "G", "Clear", "L", "r", "R",
+    "red", "CR", "Ha", "NII", "SII", "RP", "i", "I", "z", "y", "J", "H", "K",
+)  # fmt: skip
+
+
+def in_order(names: Collection[str]) -> list[str]:
+    """Bands in order of wavelength, the bluest first; unknown ones are left out."""
+    return [name for name in _BY_WAVELENGTH if name in names]
+
+
 def stand_in(name: str, known: Collection[str]) -> str | None:
     """The band among ``known`` ones that comes nearest to a band that is not among them."""
     band = BY_NAME.get(name)

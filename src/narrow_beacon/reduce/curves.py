@@ -10,6 +10,7 @@ import numpy as np
 from narrow_beacon.core.arrays import Bools, Floats
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast, settle_cast
+from narrow_beacon.core.curve.colour_terms import ColourTerms
 from narrow_beacon.core.curve.ensemble import Ensemble
 from narrow_beacon.core.curve.light_curve import (
     StarCurve,
@@ -17,6 +18,7 @@ from narrow_beacon.core.curve.light_curve import (
     star_curve,
     transparency,
 )
+from narrow_beacon.core.curve.standard import StandardSeries
 from narrow_beacon.core.curve.zero_points import ensemble_of, witness_rows
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.measure.census import StarFlag
@@ -45,6 +47,10 @@ class FilterCurve:
     check: StarCurve | None
     transparency: Floats
     set_aside: Mapping[int, str]
+    terms: ColourTerms | None = None
+    """How it depends on colour and air, where that was looked into."""
+    standard: StandardSeries | None = None
+    """The target on the standard scale, where that can be told."""
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ import numpy as np
 from narrow_beacon import __version__
 from narrow_beacon.core.catalogue.atlas import Atlas
 from narrow_beacon.core.catalogue.sources import Sources
+from narrow_beacon.core.curve.colour_terms import Coefficient
 from narrow_beacon.core.curve.light_curve import DOUBTFUL, GOOD
 from narrow_beacon.core.frames.colour import CHANNELS
 from narrow_beacon.core.frames.fits_file import file_sha256
@@ -132,6 +133,8 @@ def _point(outcome: Outcome, curve: FilterCurve, at: int, index: int) -> CurvePo
         flags=";".join(flags),
         target=target_name(outcome),
         state=DOUBTFUL if curve.target.doubtful[at] else GOOD,
+        transformed_magnitude=float(curve.standard.magnitude[at] if curve.standard else np.nan),
+        transformed_uncertainty=float(curve.standard.uncertainty[at] if curve.standard else np.nan),
         limit_magnitude=float(curve.target.limit_mag[at]),
     )
 
@@ -357,6 +360,31 @@ def _filter_facts(outcome: Outcome, curve: FilterCurve) -> dict[str, object]:
         "common_offset_uncertainty_mag": curve.ensemble.common_offset_uncertainty_mag,
         "dropped": [{"name": d.name, "reason": d.reason} for d in curve.cast.dropped],
         "reasons": dict(curve.cast.reasons),
+        "standard_scale": scale_facts(curve),
+    }
+
+
+def scale_facts(curve: FilterCurve) -> dict[str, object] | None:
+    """How the standard scale was reached, with the coefficients."""
+    terms = curve.terms
+    if terms is None:
+        return None
+
+    def number(one: Coefficient | None) -> dict[str, object] | None:
+        return None if one is None else vars(one)
+
+    standard = curve.standard
+    colours = standard.colour[np.isfinite(standard.colour)] if standard else np.empty(0)
+    return {
+        "index": terms.index.name,
+        "coefficient": number(terms.transform),
+        "why_none": terms.why,
+        "second_order": number(terms.second_order),
+        "extinction": number(terms.extinction),
+        "mean_airmass": terms.airmass,
+        "extinction_at_colour": terms.colour,
+        "median_colour": float(np.median(colours)) if colours.size else None,
+        "common_uncertainty_mag": standard.common_mag if standard else None,
     }
 
 

@@ -33,6 +33,13 @@ from narrow_beacon.reduce.settle_remarks import (
     uneven_sky_remarks,
     untested_remarks,
 )
+from narrow_beacon.reduce.standard import (
+    Observed,
+    index_of,
+    standard_remarks,
+    standardise,
+    terms_of,
+)
 from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.reduce.vet import (
     Moments,
@@ -159,6 +166,7 @@ def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -
     by_result = {result.index: result for result in results}
     final, without = _curves_of(ready, by_result, cast, choices, set_aside)
     remarks += [words for curve in final for words in doubts_remarks(curve)]
+    remarks += standard_remarks(final, stars, ready.plan.transform)
     doubted = {index: words for curve in final for index, words in doubted_cast(curve, stars.names)}
     return Settled(
         cast, choices, set_aside, tuple(remarks), tuple(final), without, doubted,
@@ -240,6 +248,7 @@ def _curves_of(
     """The curve of every filter for a settled cast, and reasons by exposure where there is none."""
     by_index = {job.index: job for job in ready.jobs}
     curves: list[FilterCurve] = []
+    wholes: dict[str, FilterCensus] = {}
     without: dict[int, str] = {}
     for name in filters_by_count(ready):
         indices = [
@@ -262,7 +271,31 @@ def _curves_of(
             without |= dict.fromkeys(indices, str(error))
             continue
         curves.append(replace(curve, choice=choices.get(name, curve.choice)))
-    return curves, without
+        wholes[name] = whole
+    if not curves or not ready.plan.transform.apply:
+        return curves, without
+    return _on_standard_scale(ready, curves, wholes), without
+
+
+def _on_standard_scale(
+    ready: Prepared, curves: Sequence[FilterCurve], wholes: Mapping[str, FilterCensus]
+) -> list[FilterCurve]:
+    stars, wish, times = ready.field.stars, ready.plan.transform, ready.times
+    names = sorted({frame.night or "" for frame in ready.exposures})
+    nights = tuple(names.index(frame.night or "") for frame in ready.exposures)
+    moments = Observed(times.jd_utc, times.airmass, nights, ready.plan.site)
+    groups = {job.index: job.group for job in ready.jobs}
+    bands = [curve.band for curve in curves]
+    terms = {}
+    for curve in curves:
+        given = wish.given.get(curve.filter)
+        index = index_of(curve.band, bands, tuple(stars.bands), given.index if given else "")
+        if index is not None:
+            terms[curve.filter] = terms_of(
+                curve, wholes[curve.filter], stars, moments, index,
+                [groups[i] for i in curve.indices], wish,
+            )  # fmt: skip
+    return standardise(curves, terms, stars, moments, wish)
 
 
 def series_of(ready: Prepared, name: str, indices: Sequence[int]) -> FilterSeries:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass, field, replace
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -22,9 +22,9 @@ ZERO_POINT = {"V": 20.9, "B": 20.6, "R": 20.8}
 """Magnitude that gives one electron a second outside the atmosphere."""
 SKY_MAG = {"V": 20.4, "B": 21.0, "R": 20.1}
 EXTINCTION = {"V": (0.16, 0.0), "B": (0.28, -0.02), "R": (0.11, 0.0)}
+"""First-order extinction, and its change with B − V."""
 CHANNEL_BANDS = {"R": "R", "G": "V", "B": "B"}
 """What the colours of a colour sensor see: here just the standard bands."""
-"""First-order extinction, and its change with B − V."""
 APERTURE_M = 0.28
 _MARGIN_PX = 60.0
 
@@ -100,6 +100,9 @@ class Scene:
     place: Place = field(default_factory=Place)
     seed: int = 1
     target: str = ""
+    colour_terms: Mapping[str, float] = field(default_factory=dict)
+    """By filter, what a star of B − V larger by 1 seems brighter by than in the standard band."""
+    extinction: Mapping[str, tuple[float, float]] = field(default_factory=lambda: EXTINCTION)
 
     def expose(self, shot: Shot, folder: Path, number: int) -> dict[str, Any]:
         """Render an exposure to its file and return the truth of it."""
@@ -195,8 +198,9 @@ class Scene:
         )  # fmt: skip
         magnitude = self.sky.magnitudes(jd, shot.filter)[near]
         colour = (self.sky.true_mag["B"] - self.sky.true_mag["V"])[near]
-        first, second = EXTINCTION[shot.filter]
-        dimmed = magnitude + (first + second * colour) * airmass
+        first, second = self.extinction[shot.filter]
+        seen = magnitude - self.colour_terms.get(shot.filter, 0.0) * colour
+        dimmed = seen + (first + second * colour) * airmass
         electrons = 10 ** (0.4 * (ZERO_POINT[shot.filter] - dimmed)) * shot.exposure_s
         electrons *= shot.transparency
         relative = np.sqrt(

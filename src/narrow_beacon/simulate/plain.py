@@ -13,6 +13,7 @@ import numpy as np
 from narrow_beacon.simulate.camera import Camera
 from narrow_beacon.simulate.night import (
     APERTURE_M,
+    EXTINCTION,
     Scene,
     Shot,
     calibration_set,
@@ -74,6 +75,9 @@ def write_plain_night(
     change: Callable[[Sky], None] = lambda _: None,
     walk_px: float = 0.25,
     flat_level_adu: float = 30000.0,
+    filters: tuple[str, ...] = ("V",),
+    colour_terms: Mapping[str, float] | None = None,
+    extinction: Mapping[str, tuple[float, float]] | None = None,
 ) -> dict[str, Any]:
     """Write raw files, catalogue, plan and truth of a plain night; returns the truth.
 
@@ -82,7 +86,8 @@ def write_plain_night(
     Nights of one field have the same seed and ``field_px`` (the side of the sky that is made, the
     longer side of the sensor by itself); ``evening`` counts their days. ``change`` may alter the
     sky, ``camera`` takes the place of the usual one, ``walk_px`` is how far the guiding wanders
-    from one exposure to the next.
+    from one exposure to the next. ``filters`` take turns, ``colour_terms`` are the camera's,
+    ``extinction`` the air's where it is not the usual one.
     """
     folder.mkdir(parents=True, exist_ok=True)
     start += timedelta(days=evening)
@@ -91,13 +96,16 @@ def write_plain_night(
     sky = plain_sky(seed, (field_px or max(shape)) * scale / 3600.0, density=density)
     change(sky)
     camera = camera or Camera(seed if camera_seed is None else camera_seed, shape)
-    scene = Scene(sky, camera, seed=seed + 1000 * evening, target=TARGET)
+    scene = Scene(
+        sky, camera, seed=seed + 1000 * evening, target=TARGET, colour_terms=colour_terms or {},
+        extinction=extinction or EXTINCTION,
+    )  # fmt: skip
     pointing = Pointing(
         RA_DEG, DEC_DEG, scale, float(rng.uniform(0, 360)), bool(rng.integers(2)), shape, 1.5
     )
     truth: dict[str, Any] = {"target": TARGET, "exposures": [], "calibration": []}
     calibration_shots = calibration_set(
-        "calibration", start - timedelta(hours=2), (exposure_s,), ("V",),
+        "calibration", start - timedelta(hours=2), (exposure_s,), filters,
         bias=calibration, darks=calibration, flats=calibration, level_adu=flat_level_adu,
     )  # fmt: skip
     for number, calibration_shot in enumerate(calibration_shots):
@@ -110,7 +118,7 @@ def write_plain_night(
         said = dict((troubles or {}).get(n, {}))
         off_px = said.pop("off_px", 0.0)
         shot = Shot(
-            f"foxglove-{n + 1:03d}.fits", "V", moment, exposure_s,
+            f"foxglove-{n + 1:03d}.fits", filters[n % len(filters)], moment, exposure_s,
             drifted(pointing, walk[n, 0] + off_px, walk[n, 1]), seeing,
         )  # fmt: skip
         shot = replace(shot, **said)

@@ -14,7 +14,7 @@ from functools import lru_cache
 
 import numpy as np
 from astropy import units
-from astropy.coordinates import AltAz, EarthLocation, SkyCoord, get_body_barycentric
+from astropy.coordinates import CIRS, AltAz, EarthLocation, SkyCoord, get_body_barycentric
 from astropy.table import QTable
 from astropy.time import Time
 from astropy.utils import iers
@@ -131,6 +131,28 @@ def pickering_airmass(apparent_altitude_deg: Floats) -> Floats:
     """Airmass at an apparent altitude in degrees; NaN below the horizon."""
     h = np.where(apparent_altitude_deg > 0, apparent_altitude_deg, np.nan)
     return 1.0 / np.sin(np.radians(h + 244.0 / (165.0 + 47.0 * h**1.1)))
+
+
+_J2000_JD = 2451545.0
+
+
+def airmasses(jd_utc: Floats, ra_deg: Floats, dec_deg: Floats, site: Site) -> Floats:
+    """Airmass of stars (ICRS positions) at moments, (moments, stars); NaN below the horizon.
+
+    By the Earth's rotation angle (Capitaine et al. 2000, A&A 355, 398) and places of the middle of
+    the time span, with refraction: good to a minute of arc, for differences between stars.
+    """
+    jd = np.asarray(jd_utc, float)
+    middle = Time(float(jd.mean()), format="jd", scale="utc")
+    places = SkyCoord(ra_deg * units.deg, dec_deg * units.deg, frame="icrs").transform_to(
+        CIRS(obstime=middle)
+    )
+    days = jd - _J2000_JD
+    turn = 360.0 * ((0.7790572732640 + 0.00273781191135448 * days + days % 1.0) % 1.0)
+    hour = np.radians(turn[:, None] + site.longitude_deg - np.asarray(places.ra.deg)[None, :])
+    latitude, dec = np.radians(site.latitude_deg), np.radians(np.asarray(places.dec.deg))
+    sine = np.sin(latitude) * np.sin(dec) + np.cos(latitude) * np.cos(dec) * np.cos(hour)
+    return pickering_airmass(apparent_altitude(np.degrees(np.arcsin(np.clip(sine, -1.0, 1.0)))))
 
 
 def places_at(stars: StarTable, year: float) -> tuple[Floats, Floats]:

@@ -36,7 +36,7 @@ def ensemble_of(
     columns = np.searchsorted(few.rows, rows)
     assert np.array_equal(few.rows[columns], rows)
     ensemble = solve_ensemble(
-        _rates(few, step, columns),
+        rates_of(few, step, columns),
         few.usable(step)[:, columns],
         of.magnitude[list(rows)],
         np.maximum(of.uncertainty[list(rows)], 1e-4),
@@ -47,7 +47,8 @@ def ensemble_of(
     return ensemble if wander is None else replace(ensemble.widened(wander), tested=True)
 
 
-def _rates(census: FilterCensus, step: int, columns: Ints) -> Rates:
+def rates_of(census: FilterCensus, step: int, columns: Ints) -> Rates:
+    """The light of some of a census's stars at a radius, with what changes of their neighbours'."""
     seconds = census.exposure_s[:, None]
     _, others = census.doubts(step)
     counts = census.counts_adu[:, columns, step]
