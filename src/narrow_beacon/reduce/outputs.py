@@ -56,7 +56,9 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
     write_light_curve(points, folder)
     layout = read_layout(outcome.plan.layout, outcome.plan.base)
     (folder / "report.txt").write_text(
-        render_report(layout, reported(points, outcome.plan.doubtful), report_facts(outcome)),
+        render_report(
+            layout, reported(points, outcome.plan.doubtful, layout), report_facts(outcome)
+        ),
         encoding="utf-8",
     )
     measured = []

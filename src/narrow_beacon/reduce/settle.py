@@ -39,6 +39,7 @@ from narrow_beacon.reduce.standard import (
     standard_remarks,
     standardise,
     terms_of,
+    with_given,
 )
 from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.reduce.vet import (
@@ -291,10 +292,11 @@ def _on_standard_scale(
         given = wish.given.get(curve.filter)
         index = index_of(curve.band, bands, tuple(stars.bands), given.index if given else "")
         if index is not None:
-            terms[curve.filter] = terms_of(
+            fitted = terms_of(
                 curve, wholes[curve.filter], stars, moments, index,
-                [groups[i] for i in curve.indices], wish,
+                [groups[i] for i in curve.indices],
             )  # fmt: skip
+            terms[curve.filter] = with_given(fitted, curve.filter, wish)
     return standardise(curves, terms, stars, moments, wish)
 
 

@@ -31,7 +31,7 @@ from narrow_beacon.core.curve.time import Site, airmasses
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.core.transform_wish import TransformWish
-from narrow_beacon.reduce.curves import FilterCurve
+from narrow_beacon.reduce.curves import DEFAULT_STEP, FilterCurve
 
 USUAL_TERM = 0.08
 """What a filter's coefficient is like where nothing says, mag per mag of colour."""
@@ -78,17 +78,15 @@ def terms_of(
     moments: Observed,
     index: ColourIndex,
     groups: Sequence[str],
-    wish: TransformWish,
 ) -> ColourTerms:
-    """A filter's terms from all stars of its census, with what is given in place of what is
-    fitted.
+    """A filter's terms from all stars of its census: at the usual radius whatever is chosen, since
+    they are the kit's and the air's.
     """
     at = list(curve.indices)
-    found = fit_colour_terms(
-        whole, curve.choice.step, stars, curve.band, index, moments.airmass[at], groups,
+    return fit_colour_terms(
+        whole, DEFAULT_STEP, stars, curve.band, index, moments.airmass[at], groups,
         (curve.cast.target,),
     )  # fmt: skip
-    return with_given(found, curve.filter, wish)
 
 
 def with_given(found: ColourTerms, filter_name: str, wish: TransformWish) -> ColourTerms:
@@ -244,7 +242,9 @@ def standard_remarks(
             if not used.any():
                 continue
             middle = float(np.median(curve.standard.colour[used]))
-            on = terms.index.of(stars)[terms.stars] if terms.stars is not None else theirs
+            on = theirs
+            if terms.stars is not None:
+                on = terms.index.of(stars)[terms.stars][terms.line.used]
             if on.size and not on.min() - 0.1 <= middle <= on.max() + 0.1:
                 remarks.append(
                     Remark(

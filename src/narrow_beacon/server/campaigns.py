@@ -35,6 +35,7 @@ from narrow_beacon.server.schemas.campaigns import (
     Target,
 )
 from narrow_beacon.server.schemas.common import Done
+from narrow_beacon.server.schemas.standard import TransformSaid
 from narrow_beacon.server.settings import change_settings
 from narrow_beacon.server.stages import stages_of
 from narrow_beacon.server.state import campaign_of, changing, shared, sight
@@ -44,6 +45,8 @@ from narrow_beacon.store.campaigns import (
     new_campaign,
     queue_job,
     take_plan,
+    wish_of,
+    wish_to_json,
 )
 from narrow_beacon.store.delete import delete_campaign, remove_made_files
 from narrow_beacon.store.models import (
@@ -266,6 +269,7 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
         recipe=recipe_out(recipe) if recipe else None,
         layout=campaign.layout or "plain",
         doubtful=bool(campaign.doubtful),
+        transform=TransformSaid(**wish_to_json(wish_of(campaign))),
         watch=watch_of(session, campaign),
         shelf=bool(campaign.shelf),
         stages=stages,

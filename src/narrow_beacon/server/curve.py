@@ -13,7 +13,7 @@ from narrow_beacon.core.curve.light_curve import StarCurve, star_curve
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.server.campaigns import cast_out, recipe_out
 from narrow_beacon.server.night import CurvesNow, curves_now, night_radii, step_of
-from narrow_beacon.server.schemas.curve import CurveOut, FilterCurveOut, StarSeries
+from narrow_beacon.server.schemas.curve import CurveOut, FilterCurveOut, StandardOut, StarSeries
 from narrow_beacon.server.state import campaign_of, quick, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.models import Campaign
@@ -43,6 +43,17 @@ def describe_curves(session: Session, campaign: Campaign) -> CurveOut:
         cast=cast_out(now.cast),
         recipe=recipe_out(now.recipe) if now.recipe else None,
     )
+
+
+def _standard(curve: FilterCurve) -> StandardOut | None:
+    found = curve.standard
+    if found is None or curve.terms is None:
+        return None
+    return StandardOut.model_construct(
+        magnitude=_list(found.magnitude, 5), uncertainty=_list(found.uncertainty, 5),
+        colour=_list(found.colour, 4), index=curve.terms.index.name,
+        common_mag=float(found.common_mag),
+    )  # fmt: skip
 
 
 def _list(values: np.ndarray, digits: int) -> list[float | None]:
@@ -98,4 +109,5 @@ def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
         radius_px=[float(radii[step]) for radii in night_radii(now, curve).values()], step=step,
         scatter_check_mag=scatter, expected_check_mag=expected,
         common_offset_mag=float(ensemble.common_offset_uncertainty_mag), series=found,
+        standard=_standard(curve),
     )  # fmt: skip

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Protocol
@@ -16,11 +16,13 @@ from sqlalchemy.orm import Session
 from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast
+from narrow_beacon.core.curve.colour_terms import ColourTerms
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED
 from narrow_beacon.core.curve.time import Times, exposure_times
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.frames.colour import STEP
 from narrow_beacon.core.place.solution import Solution, project
+from narrow_beacon.core.transform_wish import TransformWish
 from narrow_beacon.reduce.curves import (
     DEFAULT_STEP,
     FilterCurve,
@@ -29,7 +31,14 @@ from narrow_beacon.reduce.curves import (
 )
 from narrow_beacon.reduce.field import band_of
 from narrow_beacon.reduce.prepare import target_place
-from narrow_beacon.store.campaigns import place_of
+from narrow_beacon.reduce.standard import (
+    Observed,
+    index_of,
+    standardise,
+    terms_of,
+    with_given,
+)
+from narrow_beacon.store.campaigns import place_of, wish_of
 from narrow_beacon.store.census import CensusTable
 from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.measured import filter_table, filters_measured
@@ -239,7 +248,8 @@ def curves_now(
     index_of = {file.id: index for index, file in enumerate(files)}
     said = campaign.bands or {}
     cast = Cast(record.target, tuple(record.comparison), record.check_star)
-    tables, curves, problems = {}, [], []
+    tables, problems = {}, []
+    curves: list[FilterCurve] = []
     for name in filters_measured(session, campaign.id):
         table = filter_table(session, campaign.id, name)
         band = band_of(name, stars.bands, said)
@@ -272,9 +282,53 @@ def curves_now(
             curves.append(curve_of_cast(series, census, stars, cast, step))
         except NotMeasurableError as error:
             problems.append(str(error))
+    wish = wish_of(campaign)
+    observed = Observed(
+        times.jd_utc, times.airmass, tuple(file.night_id or 0 for file in files),
+        place_of(session, campaign),
+    )  # fmt: skip
+    terms = _terms(curves, tables, stars, observed, [f.group_name for f in files], files, wish)
+    curves = standardise(curves, terms, stars, observed, wish)
     return CurvesNow(
         stars, record, recipe, files, times, index_of, tables, tuple(curves), tuple(problems)
     )
+
+
+_fits: OrderedDict[tuple[object, ...], ColourTerms] = OrderedDict()
+_KEPT_FITS = 24
+
+
+def _terms(
+    curves: Sequence[FilterCurve], tables: Mapping[str, CensusTable], stars: StarTable,
+    observed: Observed, groups: Sequence[str], files: Sequence[SortedRow], wish: TransformWish,
+) -> dict[str, ColourTerms]:  # fmt: skip
+    """How each filter depends on colour and air: fitted once for the same exposures and target,
+    whatever the parts of other stars and the radius.
+    """
+    found: dict[str, ColourTerms] = {}
+    bands = [curve.band for curve in curves]
+    for curve in curves:
+        given = wish.given.get(curve.filter)
+        index = index_of(curve.band, bands, tuple(stars.bands), given.index if given else "")
+        if index is None:
+            continue
+        table = tables[curve.filter]
+        numbers = tuple(files[at].id for at in curve.indices)
+        key = (table.prints, numbers, curve.band, index, curve.cast.target, observed.airmass.sum())
+        with _lock:
+            kept = _fits.get(key)
+        if kept is None:
+            place = {number: at for at, number in enumerate(table.file_ids)}
+            whole = table.census.take(np.array([place[number] for number in numbers]))
+            kept = terms_of(
+                curve, whole, stars, observed, index, [groups[at] for at in curve.indices]
+            )
+            with _lock:
+                _fits[key] = kept
+                while len(_fits) > _KEPT_FITS:
+                    _fits.popitem(last=False)
+        found[curve.filter] = with_given(kept, curve.filter, wish)
+    return found
 
 
 def step_of(recipe: Recipe | None, filter_name: str) -> int:

@@ -18,7 +18,13 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon import __version__
 from narrow_beacon.core.curve.light_curve import DOUBTFUL
-from narrow_beacon.core.report.layout import read_layout, render_report, reported
+from narrow_beacon.core.report.layout import (
+    Layout,
+    LayoutError,
+    read_layout,
+    render_report,
+    reported,
+)
 from narrow_beacon.core.report.light_curve import CurvePoint
 from narrow_beacon.reduce.figure import draw_light_curve
 from narrow_beacon.reduce.outcome import Outcome
@@ -53,6 +59,7 @@ _CHECK_RATIO = 1.8
 _SAME_MAG = 0.0005
 _SHOWN_LINES = 400
 _NOTHING = "No point is good: look at what they are doubtful for in Curve, or take those too."
+_LARGE_SHIFT_MAG = 0.005
 _TWICE = timedelta(seconds=3)
 
 
@@ -65,14 +72,14 @@ def report(number: int) -> ReportPage:
         outcome, now = outcome_now(session, campaign, Path("out"))
         points = curve_points(outcome)
         layout = read_layout(campaign.layout or "plain", Path("/"))
-        going = reported(points, outcome.plan.doubtful)
+        going = reported(points, outcome.plan.doubtful, layout)
         text = render_report(layout, going, report_facts(outcome))
         lines = text.splitlines()
         reports = _reports(session, campaign, points, now)
+        checks = _checks(session, campaign, outcome, now, points, reports, layout)
         return ReportPage(
             layout=layout.name, layouts=_layouts(), preview="\n".join(lines[:_SHOWN_LINES]),
-            lines=len(lines), checks=_checks(session, campaign, outcome, now, points, reports),
-            reports=reports,
+            lines=len(lines), checks=checks, reports=reports,
         )  # fmt: skip
 
 
@@ -87,7 +94,11 @@ def _reports(
     """What was handed out, newest first, with how many of its points are others now."""
     ids = {file.name: file.id for file in now.files}
     current = {
-        (ids[p.exposure], p.filter): p.magnitude for p in reported(points, bool(campaign.doubtful))
+        value: {
+            (ids[p.exposure], p.filter): getattr(p, value)
+            for p in reported(points, bool(campaign.doubtful))
+        }
+        for value in ("magnitude", "transformed_magnitude")
     }
     star = now.stars.names[now.cast.target]
     found = []
@@ -96,10 +107,10 @@ def _reports(
     ):
         whose = session.get_one(Reduction, record.reduction_id).star or star
         sent = session.scalars(select(Point).where(Point.reduction_id == record.reduction_id))
-        changed = 0
+        changed, of = 0, current[_went_out(record.layout)]
         for point in sent if whose == star else ():
-            value = current.get((point.file_id, point.filter))
-            changed += value is None or abs(value - point.magnitude) > _SAME_MAG
+            value = of.get((point.file_id, point.filter), np.nan)
+            changed += not abs(value - point.magnitude) <= _SAME_MAG
         found.append(
             ReportOut(
                 id=record.id, created=record.created, layout=record.layout, files=record.files,
@@ -109,6 +120,14 @@ def _reports(
     return found
 
 
+def _went_out(layout: str) -> str:
+    """Which magnitude a report of a layout has."""
+    try:
+        return read_layout(layout, Path("/")).magnitude
+    except LayoutError:
+        return "magnitude"
+
+
 def _checks(
     session: Session,
     campaign: Campaign,
@@ -116,10 +135,12 @@ def _checks(
     now: CurvesNow,
     points: list[CurvePoint],
     reports: list[ReportOut],
+    layout: Layout,
 ) -> list[Check]:
-    good = reported(points, outcome.plan.doubtful)
+    good = reported(points, outcome.plan.doubtful, layout)
     checks = _check_points(points, good, outcome.plan.doubtful)
-    sigma = np.array([point.uncertainty for point in good])
+    checks.append(_check_scale(now, layout))
+    sigma = np.array([getattr(point, layout.uncertainty) for point in good])
     if good and (~np.isfinite(sigma) | (sigma <= 0)).any():
         checks.append(Check(state="stop", words="Some points have no usable uncertainty."))
     elif good:
@@ -191,6 +212,29 @@ def _check_points(
     return checks
 
 
+def _check_scale(now: CurvesNow, layout: Layout) -> Check:
+    """Which magnitudes go out, and how far the others are."""
+    on = [curve for curve in now.curves if curve.standard is not None]
+    names = " and ".join(curve.filter for curve in on)
+    if layout.magnitude == "transformed_magnitude":
+        if len(on) == len(now.curves):
+            return Check(state="good", words=f"Magnitudes are on the standard scale in {names}.")
+        off = " and ".join(curve.filter for curve in now.curves if curve.standard is None)
+        words = f"No magnitude in {off} is on the standard scale: those are left out. See Measure."
+        return Check(state="look", words=words)
+    words = "Magnitudes are on the instrument's own colour scale"
+    if not on:
+        return Check(state="look", words=f"{words}; the standard one is not reached. See Measure.")
+    apart = max(
+        abs(float(np.nanmedian(curve.standard.magnitude - curve.target.magnitude)))
+        for curve in on
+        if curve.standard is not None
+    )
+    words += f", up to {1000 * apart:.0f} mmag from the standard one in {names}"
+    layouts = "; the layout “standard” has that" if apart > _LARGE_SHIFT_MAG else ""
+    return Check(state="look" if layouts else "good", words=f"{words}{layouts}.")
+
+
 def _check_star(now: CurvesNow) -> list[Check]:
     checks = []
     for curve in now.curves:
@@ -242,7 +286,8 @@ def export(number: int) -> ReportOut:
         outcome, now = outcome_now(session, campaign, folder)
         with Workers(1) as here:
             write_outputs(outcome, here)
-        points = reported(curve_points(outcome), outcome.plan.doubtful)
+        layout = read_layout(campaign.layout or "plain", Path("/"))
+        points = reported(curve_points(outcome), outcome.plan.doubtful, layout)
         if not points:
             shutil.rmtree(folder)
             raise Problem(409, "Nothing to export", _NOTHING)
@@ -256,7 +301,8 @@ def export(number: int) -> ReportOut:
         session.add_all(
             Point(
                 reduction_id=reduction.id, file_id=ids[p.exposure], filter=p.filter,
-                jd_utc=p.jd_utc, magnitude=p.magnitude, uncertainty=p.uncertainty,
+                jd_utc=p.jd_utc, magnitude=getattr(p, layout.magnitude),
+                uncertainty=getattr(p, layout.uncertainty),
             )
             for p in points
         )  # fmt: skip

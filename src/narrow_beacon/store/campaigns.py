@@ -15,6 +15,7 @@ from sqlalchemy.orm import Session
 from narrow_beacon.core.curve.time import Site as Place
 from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.kits import KitWord
+from narrow_beacon.core.transform_wish import USUAL_WISH, GivenTerm, TransformWish
 from narrow_beacon.plan import Plan, Vetting
 from narrow_beacon.plan_keys import RadiusRule
 from narrow_beacon.reduce.chains import ChainReport
@@ -78,6 +79,8 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     own = plan.base / plan.layout
     campaign.layout = str(own.resolve()) if own.is_file() else plan.layout
     campaign.doubtful = plan.doubtful
+    if plan.transform != USUAL_WISH:
+        campaign.transform = wish_to_json(plan.transform)
     campaign.cone_url = plan.cone_url
     campaign.sources = _sources_said(plan)
     if plan.site:
@@ -134,6 +137,21 @@ def measuring_of(plan: Plan) -> dict[str, Any]:
     }
 
 
+def wish_of(campaign: Campaign) -> TransformWish:
+    """What the observer says of the standard scale."""
+    said = campaign.transform or {}
+    return TransformWish(
+        said.get("apply", True),
+        {name: GivenTerm(**term) for name, term in said.get("given", {}).items()},
+        said.get("extinction", {}), said.get("second_order", {}), said.get("colour"),
+    )  # fmt: skip
+
+
+def wish_to_json(wish: TransformWish) -> dict[str, Any]:
+    """What ``wish_of`` reads."""
+    return {**vars(wish), "given": {name: vars(term) for name, term in wish.given.items()}}
+
+
 def base_folder(campaign: Campaign) -> Path:
     """What the names of a campaign's files are relative to."""
     parents = [str(Path(folder).parent) for folder in campaign.folders]
@@ -161,6 +179,7 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         target_dec_deg=campaign.target_dec_deg,
         target_sure=campaign.target_sure,
         bands=campaign.bands or {},
+        transform=wish_of(campaign),
         pattern=campaign.pattern,
         kits=kits_of(session, campaign),
         vetting=vetting_of(session, campaign),

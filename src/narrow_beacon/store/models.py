@@ -177,6 +177,8 @@ class Campaign(Record):
     """The colour pattern of the sensor, where the observer says it."""
     vetting: Mapped[dict[str, Any] | None]
     """Rules and limits of vetting, as in a plan's [vet]: "rules", "limits", "keep", "set_aside"."""
+    transform: Mapped[dict[str, Any] | None]
+    """What the observer says of the standard scale, as a TransformWish; None: nothing."""
     pointings: Mapped[list[Any] | None]
     """Stars that were pointed at, as they were measured."""
     reference: Mapped[dict[str, Any] | None]

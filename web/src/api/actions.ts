@@ -6,6 +6,7 @@ import type {
   Campaign,
   Catalogue,
   KitSaid,
+  ScaleSaid,
   Settings,
   SourceChange,
   SourceIn,
@@ -172,6 +173,11 @@ async function nameTarget(campaign: Campaign, row: number): Promise<void> {
   if (!done) return;
   say(`${name} is the target. Comparison stars are being chosen.`);
   await startJob("census");
+}
+
+/** Say something of the standard scale. */
+export async function changeScale(campaign: number, values: ScaleSaid): Promise<void> {
+  await recast(campaign, "transform", values);
 }
 
 export async function setRadius(campaign: number, filter: string, step: number): Promise<void> {

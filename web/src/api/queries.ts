@@ -33,6 +33,7 @@ import type {
   Preview,
   Radii,
   ReportPage,
+  Scale,
   ShelfPage,
   Sky,
   StarSources,
@@ -184,6 +185,9 @@ export const useCandidates = (id: number | null, filter: string) =>
   useCampaignQuery<Candidates>(id, `candidates?filter=${encodeURIComponent(filter)}`);
 export const useRadii = (id: number | null, filter: string, enabled: boolean) =>
   useCampaignQuery<Radii>(id, `radii?filter=${encodeURIComponent(filter)}`, enabled);
+/** How a filter's magnitudes depend on colour and air. */
+export const useScale = (id: number | null, filter: string, enabled: boolean) =>
+  useCampaignQuery<Scale>(id, `scale?filter=${encodeURIComponent(filter)}`, enabled);
 export const useReport = (id: number | null, enabled: boolean) =>
   useCampaignQuery<ReportPage>(id, "report", enabled);
 

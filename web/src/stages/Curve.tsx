@@ -10,7 +10,16 @@ import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Chips, Empty, Fact, Section } from "../ui/parts";
 import { clockUtc, dayOf, fixed, radiusWords, shortName } from "../ui/words";
-import { comparisonMarks, copyText, doubts, foldMarks, marksOf, STACK_MAG } from "./curve/shown";
+import {
+  comparisonMarks,
+  copyText,
+  doubts,
+  foldMarks,
+  marksOf,
+  scaleWords,
+  STACK_MAG,
+} from "./curve/shown";
+import { indexWords } from "./measure/scale";
 import { savePng } from "./curve/save";
 import { useShown } from "./curve/view";
 
@@ -20,7 +29,7 @@ export function CurveMain() {
   const { data } = useCurve(id);
   const { data: campaign } = useCampaign(id);
   const axis = useAxis();
-  const { fold, period, raw } = useShown();
+  const { fold, period, scale } = useShown();
   const days = Number(period.replace(",", "."));
   const folded = fold && days > 0;
   const filters = useMemo(
@@ -30,14 +39,14 @@ export function CurveMain() {
 
   const parts = useMemo(() => {
     const on = (role: "target" | "check") =>
-      filters.flatMap((f) => marksOf(f, role, axis.hours, raw));
+      filters.flatMap((f) => marksOf(f, role, axis.hours, scale));
     const target = on("target");
     return {
       target: folded ? foldMarks(target, filters, days) : target,
       check: on("check"),
       comparison: comparisonMarks(filters[0], axis.hours),
     };
-  }, [filters, axis, raw, folded, days]);
+  }, [filters, axis, scale, folded, days]);
 
   if (!campaign) return null;
   if (!data?.filters.length)
@@ -69,7 +78,7 @@ export function CurveMain() {
         lines={lines}
         xAxis={folded}
         xLabel={`phase, period ${period} d`}
-        title={`${name}${raw ? ", instrumental" : ""}`}
+        title={`${name}, ${scaleWords(filters, scale)}`}
         tell={(hit) => tellHit(hit, axis, name)}
       />
       {!folded && (
@@ -139,9 +148,10 @@ export function CurveBench() {
           />
           <Chips
             label="magnitudes"
-            value={shown.raw ? "raw" : "own"}
-            onChange={(key) => useShown.setState({ raw: key === "raw" })}
+            value={shown.scale}
+            onChange={(scale) => useShown.setState({ scale })}
             options={[
+              { key: "standard", words: "standard" },
               { key: "own", words: "differential" },
               { key: "raw", words: "instrumental" },
             ]}
@@ -212,6 +222,11 @@ function FilterFacts({ curve }: { curve: FilterCurve }) {
         </Fact>
         <Fact name="radius">{radiusWords(curve.radius_px)}</Fact>
         <Fact name="common offset, ±">{fixed(curve.common_offset_mag * 1000, 1, "mmag")}</Fact>
+        <Fact name="standard scale">
+          {curve.standard
+            ? `by ${indexWords(curve.standard.index)}, ± ${fixed(1000 * curve.standard.common_mag, 1, "mmag")}`
+            : "not reached: see Measure"}
+        </Fact>
         {target && target.doubtful.length > 0 && (
           <Fact name="doubtful, hollow">{target.doubtful.length}</Fact>
         )}

@@ -9,6 +9,7 @@ import { MeasuringSection } from "./measure/MeasuringSection";
 import { Empty, Fact, Section } from "../ui/parts";
 import { colour, dayOf, fixed } from "../ui/words";
 import { RadiusChart } from "./measure/RadiusChart";
+import { ScaleSection } from "./measure/ScaleSection";
 
 /** The star that is looked at: the chosen one, else the target. */
 function useSubject() {
@@ -167,6 +168,7 @@ export function MeasureBench() {
           onTake={() => void setRadius(campaign.id, filter, radii.best)}
         />
       </Section>
+      <ScaleSection key={filter} campaign={campaign} filter={filter} />
       {subject && <Budget star={subject} step={radii.step} />}
       <MeasuringSection campaign={campaign} />
       <Section title="Census">

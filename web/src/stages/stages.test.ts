@@ -109,11 +109,15 @@ const hours = new Map([
 
 describe("the curve", () => {
   it("shows the target as it is and the check star from its mean", () => {
-    expect(marksOf(curve, "target", hours, false)[0]!.y).toEqual([12, 12.5, 12.1]);
-    const check = marksOf(curve, "check", hours, false)[0]!;
+    expect(marksOf(curve, "target", hours, "standard")[0]!.y).toEqual([12, 12.5, 12.1]);
+    const check = marksOf(curve, "check", hours, "standard")[0]!;
     expect(check.y.map((v) => Math.round(v! * 1000))).toEqual([-10, 10, 0]);
     expect(check.x).toEqual([0, 6, 7]);
-    expect(marksOf(curve, "target", hours, true)[0]!.y[0]).toBe(-8);
+    expect(marksOf(curve, "target", hours, "raw")[0]!.y[0]).toBe(-8);
+    const both = { ...curve, standard: { magnitude: [11.9, null, 12], uncertainty: [1, 1, 1] } };
+    const [standard] = marksOf(both as unknown as FilterCurve, "target", hours, "standard");
+    expect([standard!.y, standard!.sigma[0]]).toEqual([[11.9, null, 12], 1]);
+    expect(marksOf(both as unknown as FilterCurve, "target", hours, "own")[0]!.y[0]).toBe(12);
   });
 
   it("keeps comparison stars apart", () => {
@@ -125,7 +129,7 @@ describe("the curve", () => {
   it("folds, and repeats a quarter at either side", () => {
     expect(phaseOf(11.3, 10, 0.5)).toBeCloseTo(0.6, 9);
     expect(phaseOf(9.9, 10, 0.5)).toBeCloseTo(0.8, 9);
-    const [folded] = foldMarks(marksOf(curve, "target", hours, false), [curve], 0.5);
+    const [folded] = foldMarks(marksOf(curve, "target", hours, "standard"), [curve], 0.5);
     expect(folded!.x.map((x) => Number(x.toFixed(3)))).toEqual([0, 1, 0.5, 0.6]);
     expect(folded!.ids).toEqual([7, 7, 8, 9]);
   });

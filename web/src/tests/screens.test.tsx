@@ -26,7 +26,7 @@ import { HERE, posted, Refusal, server, show, tidy, type Asked } from "./page";
 beforeEach(() => useApp.setState({ campaign: 1, beam: 2 }));
 afterEach(() => {
   tidy();
-  useShown.setState({ fold: false, period: "", raw: false });
+  useShown.setState({ fold: false, period: "", scale: "standard" });
 });
 
 describe("the list of stages", () => {
@@ -420,7 +420,16 @@ describe("Measure", () => {
     { id: 2, evening: "2026-09-21" },
   ];
 
-  function measured(): Asked[] {
+  const scale = (): Scale => ({
+    filter: "V", band: "V", index: "B-V", applied: true, given: false, why: "",
+    bands: ["B", "V"], transform: { value: -0.04, uncertainty: 0.005, fitted: 30 },
+    second_order: null, extinction: { value: 0.16, uncertainty: 0.004, fitted: 60 },
+    mean_airmass: 1.2, extinction_at: 0.6, comparison_colour: 0.6, target_colour: 0.3,
+    colour_source: "measured", shift_mag: 0.012, common_mag: 0.0015, level: 0, slope: -0.04,
+    centre: 0.6, stars: [],
+  }); // prettier-ignore
+
+  function measured(more: Record<string, unknown> = {}): Asked[] {
     return server({
       [`GET ${HERE}`]: campaign({ nights }),
       [`GET ${HERE}/exposures`]: {
@@ -430,8 +439,28 @@ describe("Measure", () => {
       [`GET ${HERE}/radii?filter=V`]: radii,
       [`GET ${HERE}/star?row=0&file=2`]: star,
       [`POST ${HERE}/recipe`]: curve(),
+      ...more,
     });
   }
+
+  it("says how the standard scale is reached, and takes what the observer says", async () => {
+    const asked = measured({
+      [`GET ${HERE}/scale?filter=V`]: scale(),
+      [`POST ${HERE}/transform`]: curve(),
+    });
+    const user = userEvent.setup();
+    show(<MeasureBench />);
+    expect(await screen.findByText("−0.0400 ± 0.0050 (30 stars)")).toBeTruthy();
+    expect(screen.getByText(/a shift of 12 mmag/)).toBeTruthy();
+    await user.type(screen.getByLabelText("coefficient in V"), "−0,05{Enter}");
+    await user.click(screen.getByLabelText(/bring magnitudes/));
+    await waitFor(() =>
+      expect(asked.filter((a) => a.path.endsWith("transform")).map((a) => a.body)).toEqual([
+        { given: { V: { coefficient: -0.05, uncertainty: 0, index: "B-V" } } },
+        { apply: false },
+      ]),
+    );
+  });
 
   it("says the radius as it is on the exposure's own night, and on the others", async () => {
     measured();
@@ -500,7 +529,10 @@ describe("Curve", () => {
     await user.click(await screen.findByText("Copy data"));
     const lines = (await navigator.clipboard.readText()).split("\n");
     expect(lines).toHaveLength(4);
-    expect(lines[1]!.split("\t").slice(3)).toEqual(["12", "0.004", "12.4", "good", ""]);
+    expect(lines[1]!.split("\t").slice(3)).toEqual([
+      ...["12", "0.004", "12.4", "good"],
+      ...["12.05", "0.006", ""],
+    ]);
   });
 });
 

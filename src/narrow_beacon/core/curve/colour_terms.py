@@ -28,7 +28,9 @@ MOST_UNCERTAINTY = 0.04
 """A coefficient that is less sure than this is none: it would cost as much as it brings."""
 _LEAST_SPAN = 0.3
 """Of the airmass over all exposures, for extinction to be fitted."""
-_MOST_STARS = 250
+_MOST_STARS = 200
+_LOOKED_AT = 40
+"""Exposures by which the brightest stars are told."""
 _LEAST_PRESENT = 0.6
 _LEAST_SNR = 20.0
 _MOST_NEIGHBOUR_MAG, _MOST_CHANGE_MAG = 0.02, 0.005
@@ -94,9 +96,11 @@ class ColourTerms:
     colour: float
     why: str = ""
     stars: Ints | None = None
-    """Catalogue rows of the stars that it was fitted to."""
+    """Catalogue rows of the stars that could tell."""
     line: Line | None = None
     """Their mean offsets against colour."""
+    sigma: Floats | None = None
+    """How unsure these are (stars), with the catalogue's errors, in mag."""
 
     def at(self, airmass: Floats) -> Floats:
         """T − k″·(X − the mean airmass) on exposures: how a magnitude depends on colour there."""
@@ -135,18 +139,20 @@ def fit_colour_terms(
     """
     x = np.asarray(airmass, float)
     mean = float(np.nanmean(x)) if np.isfinite(x).any() else 1.0
-    rows = _suitable(census, step, stars, band, index, without)
+    suitable = _suitable(census, step, stars, band, index, without)
+    rows = suitable.rows
     if rows.size < LEAST_STARS:
         return ColourTerms(
             band, index, None, None, None, mean, 0.0,
             f"only {rows.size} stars have a sure {band} and {index.name} and are clean; it takes "
             f"{LEAST_STARS}",
         )  # fmt: skip
-    offsets = _offsets(census.stars_only(np.sort(rows)), step, stars, band)
+    offsets = _offsets(suitable, stars, band)
     colour, mine = index.of(stars)[offsets.rows], stars.bands[band].uncertainty[offsets.rows]
     own, spread = _means(offsets)
+    sigma = np.hypot(mine, spread)
     line = fit_line(
-        colour, own, index.uncertainty(stars)[offsets.rows], np.hypot(mine, spread),
+        colour, own, index.uncertainty(stars)[offsets.rows], sigma,
         index.shared(stars, band)[offsets.rows],
     )  # fmt: skip
     if line is None or line.used.sum() < LEAST_STARS:
@@ -165,39 +171,45 @@ def fit_colour_terms(
             band, index, None, second, first, mean, middle,
             f"the coefficient would be {line.slope:+.3f} ± {line.slope_uncertainty:.3f}: "
             f"{used.size} stars of {index.name} {low:.2f} to {high:.2f} do not carry it",
-            used, line,
+            offsets.rows, line, sigma,
         )  # fmt: skip
     term = Coefficient(line.slope, line.slope_uncertainty, int(used.size))
-    return ColourTerms(band, index, term, second, first, mean, middle, "", used, line)
+    return ColourTerms(
+        band, index, term, second, first, mean, middle, "", offsets.rows, line, sigma
+    )
 
 
 def _suitable(
     census: FilterCensus, step: int, stars: StarTable, band: str, index: ColourIndex,
     without: Sequence[int],
-) -> Ints:  # fmt: skip
-    """Rows of stars that are bright, clean, by themselves, known in magnitude and colour and not
-    known to vary; the brightest first.
+) -> FilterCensus:  # fmt: skip
+    """The census, at one radius, of stars that are bright, clean, by themselves, known in magnitude
+    and colour and not known to vary.
     """
     known = np.isfinite(stars.bands[band].magnitude) & np.isfinite(index.of(stars))
     known &= ~stars.known_variable
-    usable = census.usable(step)
-    _, sigma = census.magnitudes(step)
+    columns = np.flatnonzero(known[census.rows] & ~np.isin(census.rows, list(without)))
+    count = census.exposure_s.size
+    some = np.linspace(0, count - 1, min(count, _LOOKED_AT)).astype(int)
+    light = np.nan_to_num(census.counts_adu[np.ix_(some, columns, np.array([step]))][:, :, 0])
+    brightest = np.argsort(-np.median(light, axis=0), kind="stable")[:_MOST_STARS]
+    few = census.at_radius(step, np.sort(columns[brightest]))
+    usable = few.usable(0)
+    _, sigma = few.magnitudes(0)
     snr = np.nan_to_num(median_of_known(np.where(usable, POGSON / sigma, np.nan), axis=0))
-    _, others = census.doubts(step)
+    _, others = few.doubts(0)
     alone = np.abs(np.median(others, axis=0)) < _MOST_NEIGHBOUR_MAG
     alone &= np.std(others, axis=0) < _MOST_CHANGE_MAG
-    fits = known[census.rows] & alone & (usable.mean(axis=0) >= _LEAST_PRESENT)
-    fits &= (snr >= _LEAST_SNR) & ~np.isin(census.rows, list(without))
-    found = census.rows[fits]
-    return np.asarray(found[np.argsort(-snr[fits], kind="stable")][:_MOST_STARS])
+    fits = alone & (usable.mean(axis=0) >= _LEAST_PRESENT) & (snr >= _LEAST_SNR)
+    return few.at_radius(0, np.flatnonzero(fits))
 
 
-def _offsets(census: FilterCensus, step: int, stars: StarTable, band: str) -> _Offsets:
+def _offsets(census: FilterCensus, stars: StarTable, band: str) -> _Offsets:
     """Catalogue less instrumental magnitudes and less each exposure's zero point: zero points and
     the stars' means in turn, until they stand.
     """
-    magnitude, sigma = census.magnitudes(step)
-    usable = census.usable(step) & np.isfinite(magnitude)
+    magnitude, sigma = census.magnitudes(0)
+    usable = census.usable(0) & np.isfinite(magnitude)
     delta = stars.bands[band].magnitude[census.rows][None, :] - magnitude
     weight = np.where(usable, 1.0 / (np.nan_to_num(sigma, nan=1.0) ** 2 + 1e-6), 0.0)
     zero, star = np.zeros(delta.shape[0]), np.zeros(delta.shape[1])

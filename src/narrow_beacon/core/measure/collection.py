@@ -109,6 +109,18 @@ class FilterCensus:
             *(getattr(self, f.name)[exposures] for f in fields(self) if f.name != "rows"),
         )
 
+    def at_radius(self, step: int, columns: Ints) -> FilterCensus:
+        """Some of the stars, by their places in it, at one radius alone."""
+        radius = self.radii_px[:, step : step + 1]
+        few: dict[str, Floats] = {
+            # The depth of flags is no radius.
+            name: getattr(self, name)[:, columns]
+            if name == "near_px"
+            else getattr(self, name)[:, columns, step][:, :, None]
+            for name in BY_STAR
+        }
+        return replace(self, rows=self.rows[columns], radii_px=radius, **few)
+
     def stars_only(self, rows: Ints) -> FilterCensus:
         """Some of the stars only: catalogue rows in ascending order, those that were measured."""
         at = np.flatnonzero(np.isin(self.rows, rows))

@@ -48,6 +48,18 @@ class Layout:
     titles: bool
     columns: tuple[LayoutColumn, ...]
 
+    @property
+    def magnitude(self) -> str:
+        """Which of the target's magnitudes goes out."""
+        values = {column.value for column in self.columns}
+        standard = "transformed_magnitude"
+        return standard if standard in values and "magnitude" not in values else "magnitude"
+
+    @property
+    def uncertainty(self) -> str:
+        """That of ``magnitude``."""
+        return self.magnitude.replace("magnitude", "uncertainty")
+
 
 def read_layout(name_or_path: str, folder: Path) -> Layout:
     """A layout that ships with the program, by name, or a file, relative to ``folder``.
@@ -157,14 +169,18 @@ def _parse(values: Mapping[str, object], label: str) -> Layout:
     return layout
 
 
-def reported(points: Sequence[CurvePoint], doubtful: bool) -> list[CurvePoint]:
+def reported(
+    points: Sequence[CurvePoint], doubtful: bool, layout: Layout | None = None
+) -> list[CurvePoint]:
     """The points that are handed in: those with a magnitude that are good, and ``doubtful`` ones
-    where the observer wants them.
+    where the observer wants them. It is the magnitude that the layout has: one on the standard
+    scale where it has that.
     """
+    value = "magnitude" if layout is None else layout.magnitude
     return [
         point
         for point in points
-        if math.isfinite(point.magnitude) and (doubtful or point.state == GOOD)
+        if math.isfinite(getattr(point, value)) and (doubtful or point.state == GOOD)
     ]
 
 

@@ -8,6 +8,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, Field
 
 from narrow_beacon.server.schemas.common import Address, Asked, IdList, Name, Number, Short
+from narrow_beacon.server.schemas.standard import TransformSaid
 
 
 class CampaignName(BaseModel):
@@ -222,6 +223,7 @@ class CampaignOut(BaseModel):
     layout: str
     doubtful: bool
     """Whether doubtful points are reported too."""
+    transform: TransformSaid
     watch: WatchOut
     shelf: bool
     """Whether bias and darks of other campaigns serve it too."""

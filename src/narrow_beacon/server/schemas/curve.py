@@ -28,6 +28,16 @@ class StarSeries(BaseModel):
     """By place, the brightest that the star can have been where it was not seen."""
 
 
+class StandardOut(BaseModel):
+    """The target on the standard scale."""
+
+    magnitude: Numbers
+    uncertainty: Numbers
+    colour: Numbers
+    index: str
+    common_mag: float
+
+
 class FilterCurveOut(BaseModel):
     filter: str
     band: str
@@ -45,6 +55,8 @@ class FilterCurveOut(BaseModel):
     expected_check_mag: Number
     common_offset_mag: float
     series: list[StarSeries]
+    standard: StandardOut | None
+    """None where its colour or the filter's coefficient is not known."""
 
 
 class CurveOut(BaseModel):

@@ -1689,6 +1689,64 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/scale": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a filter's magnitudes depend on colour and air, with the stars that tell. */
+        get: {
+            parameters: {
+                query?: {
+                    filter?: string;
+                };
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ScaleOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/curve": {
         parameters: {
             query?: never;
@@ -2320,6 +2378,66 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/transform": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say something of the standard scale; the answer is the curve that it makes. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["TransformIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CurveOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -3394,6 +3512,43 @@ export interface components {
             /** Row */
             row: number | null;
         };
+        /** TermIn */
+        "CampaignOut.TermIn": {
+            /** Coefficient */
+            coefficient: number;
+            /**
+             * Uncertainty
+             * @default 0
+             */
+            uncertainty: number;
+            /**
+             * Index
+             * @default
+             */
+            index: string;
+        };
+        /**
+         * TransformSaid
+         * @description What the observer says of the standard scale.
+         */
+        "CampaignOut.TransformSaid": {
+            /** Apply */
+            apply: boolean;
+            /** Given */
+            given: {
+                [key: string]: components["schemas"]["CampaignOut.TermIn"];
+            };
+            /** Extinction */
+            extinction: {
+                [key: string]: number;
+            };
+            /** Second Order */
+            second_order: {
+                [key: string]: number;
+            };
+            /** Colour */
+            colour: number | null;
+        };
         /**
          * WatchOut
          * @description Whether the folders are watched; the last exposure, and what is worse about it than about
@@ -3458,6 +3613,7 @@ export interface components {
             layout: string;
             /** Doubtful */
             doubtful: boolean;
+            transform: components["schemas"]["CampaignOut.TransformSaid"];
             watch: components["schemas"]["CampaignOut.WatchOut"];
             /** Shelf */
             shelf: boolean;
@@ -4236,6 +4392,7 @@ export interface components {
             common_offset_mag: number;
             /** Series */
             series: components["schemas"]["CurveOut.StarSeries"][];
+            standard: components["schemas"]["CurveOut.StandardOut"] | null;
         };
         /** RecipeOut */
         "CurveOut.RecipeOut": {
@@ -4247,6 +4404,22 @@ export interface components {
             };
             /** Automatic */
             automatic: boolean;
+        };
+        /**
+         * StandardOut
+         * @description The target on the standard scale.
+         */
+        "CurveOut.StandardOut": {
+            /** Magnitude */
+            magnitude: (number | null)[];
+            /** Uncertainty */
+            uncertainty: (number | null)[];
+            /** Colour */
+            colour: (number | null)[];
+            /** Index */
+            index: string;
+            /** Common Mag */
+            common_mag: number;
         };
         /** StarSeries */
         "CurveOut.StarSeries": {
@@ -4632,6 +4805,113 @@ export interface components {
             scatter_mag: (number | null)[];
             /** Best */
             best: number;
+        };
+        /** CoefficientOut */
+        "ScaleOut.CoefficientOut": {
+            /** Value */
+            value: number;
+            /** Uncertainty */
+            uncertainty: number;
+            /** Fitted */
+            fitted: number;
+        };
+        /** ScaleStar */
+        "ScaleOut.ScaleStar": {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /** Colour */
+            colour: number;
+            /** Colour Uncertainty */
+            colour_uncertainty: number;
+            /** Offset Mag */
+            offset_mag: number;
+            /** Offset Uncertainty */
+            offset_uncertainty: number | null;
+            /** Used */
+            used: boolean;
+        };
+        /**
+         * ScaleOut
+         * @description How a filter's magnitudes depend on colour and air.
+         */
+        ScaleOut: {
+            /** Filter */
+            filter: string;
+            /** Band */
+            band: string;
+            /** Index */
+            index: string;
+            /** Applied */
+            applied: boolean;
+            /** Given */
+            given: boolean;
+            /** Why */
+            why: string;
+            /** Bands */
+            bands: string[];
+            /** @default null */
+            transform: components["schemas"]["ScaleOut.CoefficientOut"] | null;
+            /** @default null */
+            second_order: components["schemas"]["ScaleOut.CoefficientOut"] | null;
+            /** @default null */
+            extinction: components["schemas"]["ScaleOut.CoefficientOut"] | null;
+            /**
+             * Mean Airmass
+             * @default null
+             */
+            mean_airmass: number | null;
+            /**
+             * Extinction At
+             * @default null
+             */
+            extinction_at: number | null;
+            /**
+             * Comparison Colour
+             * @default null
+             */
+            comparison_colour: number | null;
+            /**
+             * Target Colour
+             * @default null
+             */
+            target_colour: number | null;
+            /**
+             * Colour Source
+             * @default
+             */
+            colour_source: string;
+            /**
+             * Shift Mag
+             * @default null
+             */
+            shift_mag: number | null;
+            /**
+             * Common Mag
+             * @default null
+             */
+            common_mag: number | null;
+            /**
+             * Level
+             * @default null
+             */
+            level: number | null;
+            /**
+             * Slope
+             * @default null
+             */
+            slope: number | null;
+            /**
+             * Centre
+             * @default null
+             */
+            centre: number | null;
+            /**
+             * Stars
+             * @default []
+             */
+            stars: components["schemas"]["ScaleOut.ScaleStar"][];
         };
         /** FileOut */
         "IntakeOut.FileOut": {
@@ -5176,6 +5456,58 @@ export interface components {
         Pointings: {
             /** Pointings */
             pointings: components["schemas"]["Pointings.Pointing"][];
+        };
+        /** TermIn */
+        "TransformIn.TermIn": {
+            /** Coefficient */
+            coefficient: number;
+            /**
+             * Uncertainty
+             * @default 0
+             */
+            uncertainty: number;
+            /**
+             * Index
+             * @default
+             */
+            index: string;
+        };
+        /**
+         * TransformIn
+         * @description What is not sent stays as it is; a filter's null is taken back, and so is a colour's.
+         */
+        TransformIn: {
+            /**
+             * Apply
+             * @default null
+             */
+            apply: boolean | null;
+            /**
+             * Colour
+             * @default null
+             */
+            colour: number | null;
+            /**
+             * Given
+             * @default null
+             */
+            given: {
+                [key: string]: components["schemas"]["TransformIn.TermIn"] | null;
+            } | null;
+            /**
+             * Extinction
+             * @default null
+             */
+            extinction: {
+                [key: string]: number | null;
+            } | null;
+            /**
+             * Second Order
+             * @default null
+             */
+            second_order: {
+                [key: string]: number | null;
+            } | null;
         };
         /** Candidate */
         "Candidates.Candidate": {

@@ -1,6 +1,7 @@
 import type { Curve, FilterCurve } from "../../api/types";
 import { phaseOf, type Marks } from "../../charts/marks";
 import { say } from "../../state";
+import type { Magnitudes } from "./view";
 
 type Series = FilterCurve["series"][number];
 
@@ -27,12 +28,14 @@ export function marksOf(
   curve: FilterCurve,
   role: "target" | "check",
   hours: ReadonlyMap<number, number>,
-  raw: boolean,
+  scale: Magnitudes,
 ): Marks[] {
+  const standard = scale === "standard" && role === "target" ? curve.standard : null;
+  const raw = scale === "raw" && role === "target";
   return curve.series
     .filter((s) => s.role === role)
     .map((s) => {
-      const values = raw && role === "target" ? s.instrumental : s.magnitude;
+      const values = standard?.magnitude ?? (raw ? s.instrumental : s.magnitude);
       const middle = role === "check" ? median(values) : 0;
       return {
         key: s.name,
@@ -41,10 +44,19 @@ export function marksOf(
         ids: curve.file_ids,
         x: curve.file_ids.map((id) => hours.get(id) ?? NaN),
         y: values.map((v) => (v === null ? null : v - middle)),
-        sigma: s.uncertainty,
+        sigma: standard?.uncertainty ?? s.uncertainty,
         ...notes(s, raw || role === "check"),
       };
     });
+}
+
+/** Which magnitudes of the target are shown, in words. */
+export function scaleWords(curves: readonly FilterCurve[], scale: Magnitudes): string {
+  if (scale === "raw") return "instrumental";
+  const on = curves.filter((c) => c.standard).map((c) => c.filter);
+  if (scale === "own" || !on.length) return "differential, the instrument’s own colour scale";
+  if (on.length === curves.length) return "standard scale";
+  return `standard scale in ${on.join(", ")}, else the instrument’s own`;
 }
 
 /** The comparison stars of one filter, a row each, each about its mean. */
@@ -117,7 +129,10 @@ export function doubts(s: Series): { words: string; count: number; mmag: number 
 
 export function tableOf(data: Curve): string {
   const lines = [
-    "filter\tjd_utc\tbjd_tdb\tmagnitude\tuncertainty\tcheck_magnitude\tstate\tlimit_magnitude",
+    [
+      ...["filter", "jd_utc", "bjd_tdb", "magnitude", "uncertainty", "check_magnitude", "state"],
+      ...["transformed_magnitude", "transformed_uncertainty", "limit_magnitude"],
+    ].join("\t"),
   ];
   for (const f of data.filters) {
     const target = f.series.find((s) => s.role === "target");
@@ -132,6 +147,8 @@ export function tableOf(data: Curve): string {
           target?.uncertainty[i] ?? "",
           check?.magnitude[i] ?? "",
           target?.doubtful.includes(i) ? "doubtful" : "good",
+          f.standard?.magnitude[i] ?? "",
+          f.standard?.uncertainty[i] ?? "",
           target?.limit[i] ?? "",
         ].join("\t"),
       ),

@@ -1,0 +1,151 @@
+import { useState } from "react";
+import { changeScale } from "../../api/actions";
+import { useScale } from "../../api/queries";
+import type { Campaign, Scale } from "../../api/types";
+import { say } from "../../state";
+import { Field } from "../../ui/Field";
+import { Chips, Fact, Section } from "../../ui/parts";
+import { fixed } from "../../ui/words";
+import { ColourChart } from "./ColourChart";
+import { indexWords, numberOrNull, signed, sourceWords, termWords } from "./scale";
+
+/** How a filter's magnitudes hang on the stars' colours and on the air. */
+export function ScaleSection({ campaign, filter }: { campaign: Campaign; filter: string }) {
+  const [shown, setShown] = useState(filter);
+  const wanted = campaign.filters.includes(shown) ? shown : filter;
+  const { data } = useScale(campaign.id, wanted, campaign.cast != null);
+  if (!data) return null;
+  return (
+    <Section
+      title="Colour and air"
+      aside={
+        campaign.filters.length > 1 && (
+          <Chips
+            label="filter of the coefficient"
+            value={wanted}
+            onChange={setShown}
+            options={campaign.filters.map((key) => ({ key, words: key }))}
+          />
+        )
+      }
+    >
+      {data.stars.length > 0 && <ColourChart scale={data} />}
+      <Verdict scale={data} />
+      <Terms scale={data} />
+      {data.index && <Said campaign={campaign} scale={data} />}
+    </Section>
+  );
+}
+
+function Verdict({ scale }: { scale: Scale }) {
+  if (!scale.applied)
+    return (
+      <p className="mb-2 border-l-2 border-beam pl-2">
+        Magnitudes in {scale.filter} stay on the instrument’s own scale
+        {scale.why ? `: ${scale.why}` : scale.index ? ": the target’s colour is not known" : ""}.
+        {scale.shift_mag != null && ` That may cost ${fixed(1000 * scale.shift_mag, 0, "mmag")}.`}
+      </p>
+    );
+  return (
+    <p className="mb-2">
+      On the standard scale by the target’s {indexWords(scale.index)}{" "}
+      <span className="num text-beam">{fixed(scale.target_colour, 2)}</span>,{" "}
+      {sourceWords(scale.colour_source)}; its comparison stars have{" "}
+      <span className="num">{fixed(scale.comparison_colour, 2)}</span>
+      {scale.shift_mag != null && `: a shift of ${fixed(1000 * scale.shift_mag, 0, "mmag")}`}.
+    </p>
+  );
+}
+
+function Terms({ scale }: { scale: Scale }) {
+  return (
+    <dl className="mb-1">
+      <Fact name={`mag per mag of ${indexWords(scale.index)}`}>
+        {termWords(scale.transform, scale.given ? "given" : "stars")}
+      </Fact>
+      <Fact name="extinction, an airmass">{termWords(scale.extinction, "exposures")}</Fact>
+      <Fact name="its change with colour">{termWords(scale.second_order, "stars")}</Fact>
+      {scale.mean_airmass != null && (
+        <Fact name="at a mean airmass of">{fixed(scale.mean_airmass, 2)}</Fact>
+      )}
+      {scale.common_mag != null && (
+        <Fact name="common to all points, ±">{fixed(1000 * scale.common_mag, 1, "mmag")}</Fact>
+      )}
+    </dl>
+  );
+}
+
+/** What the observer says in place of what was found. */
+function Said({ campaign, scale }: { campaign: Campaign; scale: Scale }) {
+  const { transform } = campaign;
+  const term = transform.given[scale.filter];
+  const number = (text: string, then: (value: number | null) => void) => {
+    const value = numberOrNull(text);
+    if (value === undefined) say("That is no number: −0.04, or empty for what the stars say.");
+    else then(value);
+  };
+  const change = (values: Parameters<typeof changeScale>[1]) =>
+    void changeScale(campaign.id, values);
+  return (
+    <>
+      <label className="mb-1 flex items-center gap-2">
+        <input
+          type="checkbox"
+          checked={transform.apply}
+          onChange={(event) => change({ apply: event.target.checked })}
+        />
+        bring magnitudes to the standard scale
+      </label>
+      <Field
+        label={`target’s ${indexWords(scale.index)}`}
+        value={transform.colour == null ? "" : signed(transform.colour, 2)}
+        hint="measured, or the catalogue’s"
+        onSave={(text) => number(text, (colour) => change({ colour }))}
+      />
+      <Field
+        label={`coefficient in ${scale.filter}`}
+        value={term ? signed(term.coefficient, 4) : ""}
+        hint="by the field’s stars"
+        onSave={(text) =>
+          number(text, (coefficient) =>
+            change({
+              given: {
+                [scale.filter]:
+                  coefficient === null
+                    ? null
+                    : { coefficient, uncertainty: term?.uncertainty ?? 0, index: scale.index },
+              },
+            }),
+          )
+        }
+      />
+      {term && (
+        <Field
+          label="its uncertainty"
+          value={String(term.uncertainty)}
+          onSave={(text) =>
+            number(text, (uncertainty) =>
+              change({
+                given: {
+                  [scale.filter]: { ...term, uncertainty: Math.abs(uncertainty ?? 0) },
+                },
+              }),
+            )
+          }
+        />
+      )}
+      <Field
+        label={`extinction in ${scale.filter}`}
+        value={
+          transform.extinction[scale.filter] === undefined
+            ? ""
+            : signed(transform.extinction[scale.filter]!, 3)
+        }
+        hint="by the night’s zero points"
+        onSave={(text) =>
+          number(text, (value) => change({ extinction: { [scale.filter]: value } }))
+        }
+      />
+    </>
+  );
+}

@@ -1,0 +1,47 @@
+import type { Scale, ScaleTerm } from "../../api/types";
+
+/** "B-V" with a proper minus. */
+export const indexWords = (index: string) => (index ? index.replace("-", " − ") : "colour");
+
+export const sourceWords = (source: string) =>
+  ({ measured: "measured in two filters", typed: "as you gave it", catalogue: "of the catalogue" })[
+    source
+  ] ?? "";
+
+export const signed = (value: number, digits: number) =>
+  `${value < 0 ? "−" : ""}${Math.abs(value).toFixed(digits)}`;
+
+export function termWords(term: ScaleTerm | null | undefined, of: string): string {
+  if (!term) return "not told";
+  const sure = term.uncertainty ? ` ± ${term.uncertainty.toFixed(4)}` : "";
+  const from = term.fitted ? ` (${term.fitted} ${of})` : " (given)";
+  return `${signed(term.value, 4)}${sure}${from}`;
+}
+
+/** A number that was typed; null where the field was emptied, undefined where it is none. */
+export function numberOrNull(text: string): number | null | undefined {
+  const plain = text.trim().replace("−", "-").replace(",", ".");
+  if (!plain) return null;
+  const value = Number(plain);
+  return Number.isFinite(value) ? value : undefined;
+}
+
+/** Ranges of the chart of offsets against colour, with the line's ends. */
+export function chartOf(scale: Scale): {
+  x: [number, number];
+  y: [number, number];
+  line: [number, number][] | null;
+} {
+  const colours = scale.stars.map((s) => s.colour);
+  if (scale.target_colour != null) colours.push(scale.target_colour);
+  const [low, high] = [Math.min(...colours), Math.max(...colours)];
+  const x: [number, number] = [low - 0.05 * (high - low) - 0.02, high + 0.05 * (high - low) + 0.02];
+  const offsets = scale.stars.filter((s) => s.used).map((s) => s.offset_mag);
+  const slope = scale.transform?.value ?? scale.slope ?? null;
+  const at = (c: number) => (scale.level ?? 0) + slope! * (c - (scale.centre ?? 0));
+  const line = slope == null ? null : x.map((c): [number, number] => [c, at(c)]);
+  const values = [...offsets, ...(line ?? []).map(([, v]) => v)];
+  const [bottom, top] = [Math.min(...values), Math.max(...values)];
+  const room = 0.12 * (top - bottom) + 0.005;
+  return { x, y: [bottom - room, top + room], line };
+}
