@@ -248,7 +248,7 @@ export function curve(magnitudes: (number | null)[] = [12, 12.4, 12.1]): Curve {
           series("comparison", "Foxglove 12", 12.2),
         ],
         standard: {
-          magnitude: ids.map((id) => 12.05),
+          magnitude: ids.map(() => 12.05),
           uncertainty: ids.map(() => 0.006),
           colour: ids.map(() => 0.62),
           index: "B-V",

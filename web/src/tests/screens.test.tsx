@@ -2,7 +2,7 @@
 import { act, fireEvent, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import type { Candidates, Radii, ReportPage, StarOnExposure } from "../api/types";
+import type { Candidates, Radii, Scale, ReportPage, StarOnExposure } from "../api/types";
 import { RailFacts } from "../rail/RailFacts";
 import { timelineOf } from "../rail/timeline";
 import { CastBench } from "../stages/Cast";
@@ -450,11 +450,11 @@ describe("Measure", () => {
     });
     const user = userEvent.setup();
     show(<MeasureBench />);
-    expect(await screen.findByText("−0.0400 ± 0.0050 (30 stars)")).toBeTruthy();
+    expect(await screen.findByText("−0.0400 ± 0.0050")).toBeTruthy();
     expect(screen.getByText(/a shift of 12 mmag/)).toBeTruthy();
     await user.type(screen.getByLabelText("coefficient in V"), "−0,05{Enter}");
     await user.click(screen.getByLabelText(/bring magnitudes/));
-    await waitFor(() =>
+    await vi.waitFor(() =>
       expect(asked.filter((a) => a.path.endsWith("transform")).map((a) => a.body)).toEqual([
         { given: { V: { coefficient: -0.05, uncertainty: 0, index: "B-V" } } },
         { apply: false },

@@ -15,7 +15,7 @@ export function ColourChart({ scale }: { scale: Scale }) {
         x={x}
         y={y}
         digits={2}
-        label="catalogue − measured, mag"
+        label="off, mag"
         xLabel={indexWords(scale.index)}
         xAxis
         draw={(ctx, place) => {
@@ -52,8 +52,8 @@ export function ColourChart({ scale }: { scale: Scale }) {
         }}
       />
       <p className="mb-2 text-small text-quiet">
-        {scale.stars.filter((s) => s.used).length} stars, hollow: off the line and left out; amber:
-        the target’s colour.
+        Catalogue less measured, {scale.stars.filter((s) => s.used).length} stars; hollow: off the
+        line and left out. Amber: the target’s colour.
       </p>
     </>
   );

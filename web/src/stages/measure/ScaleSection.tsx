@@ -60,11 +60,11 @@ function Verdict({ scale }: { scale: Scale }) {
 function Terms({ scale }: { scale: Scale }) {
   return (
     <dl className="mb-1">
-      <Fact name={`mag per mag of ${indexWords(scale.index)}`}>
-        {termWords(scale.transform, scale.given ? "given" : "stars")}
+      <Fact name={`per mag of ${indexWords(scale.index)}`}>
+        {termWords(scale.transform, "spread in colour")}
       </Fact>
-      <Fact name="extinction, an airmass">{termWords(scale.extinction, "exposures")}</Fact>
-      <Fact name="its change with colour">{termWords(scale.second_order, "stars")}</Fact>
+      <Fact name="extinction">{termWords(scale.extinction, "airmass")}</Fact>
+      <Fact name="its change by colour">{termWords(scale.second_order, "airmass")}</Fact>
       {scale.mean_airmass != null && (
         <Fact name="at a mean airmass of">{fixed(scale.mean_airmass, 2)}</Fact>
       )}

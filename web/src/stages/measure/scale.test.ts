@@ -19,10 +19,10 @@ describe("colour and air", () => {
 
   it("says a coefficient with its uncertainty and what it stands on", () => {
     expect(termWords({ value: -0.0412, uncertainty: 0.0031, fitted: 52 }, "stars")).toBe(
-      "−0.0412 ± 0.0031 (52 stars)",
+      "−0.0412 ± 0.0031",
     );
-    expect(termWords({ value: 0.15, uncertainty: 0, fitted: 0 }, "stars")).toBe("0.1500 (given)");
-    expect(termWords(null, "stars")).toBe("not told");
+    expect(termWords({ value: 0.15, uncertainty: 0, fitted: 0 }, "stars")).toBe("0.1500, given");
+    expect(termWords(null, "airmass")).toBe("too little airmass");
     expect([indexWords("B-V"), indexWords(""), signed(-2, 1)]).toEqual(["B − V", "colour", "−2.0"]);
   });
 

@@ -11,11 +11,10 @@ export const sourceWords = (source: string) =>
 export const signed = (value: number, digits: number) =>
   `${value < 0 ? "−" : ""}${Math.abs(value).toFixed(digits)}`;
 
-export function termWords(term: ScaleTerm | null | undefined, of: string): string {
-  if (!term) return "not told";
+export function termWords(term: ScaleTerm | null | undefined, lacks: string): string {
+  if (!term) return `too little ${lacks}`;
   const sure = term.uncertainty ? ` ± ${term.uncertainty.toFixed(4)}` : "";
-  const from = term.fitted ? ` (${term.fitted} ${of})` : " (given)";
-  return `${signed(term.value, 4)}${sure}${from}`;
+  return `${signed(term.value, 4)}${sure}${term.fitted ? "" : ", given"}`;
 }
 
 /** A number that was typed; null where the field was emptied, undefined where it is none. */
