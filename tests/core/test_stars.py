@@ -112,6 +112,19 @@ def test_a_trail_is_found_where_it_runs(angle: float, strength: float) -> None:
     assert trails[0].distance(*on).max() < 1.5
 
 
+@pytest.mark.parametrize("row", [False, True])
+def test_a_bad_column_or_row_is_no_trail_but_a_trail_along_it_is_one(row: bool) -> None:
+    x, y = scattered(120, SHAPE)
+    image = star_image(SHAPE, x, y, np.geomspace(2e3, 1e5, 120))
+    hot = image.copy()
+    hot[np.s_[332, 60:] if row else np.s_[60:, 332]] += 300.0
+    add_trail(image, (332.0, 332.0), 0.0 if row else 90.0, 900.0, 3.0)
+    for seen, count in ((hot, 0), (image, 1)):
+        background = measure_background(seen)
+        found = detect(seen, background, 3.0)
+        assert len(find_trails(seen, found.block_means, background, 3.0)) == count
+
+
 @pytest.mark.parametrize("seed", range(5))
 def test_a_crowded_field_has_no_trails(seed: int) -> None:
     x, y = scattered(500, SHAPE, seed=seed, gap=6)

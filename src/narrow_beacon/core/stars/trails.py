@@ -22,6 +22,10 @@ _LEAST_LENGTH = 0.45
 _MOST_UNEVEN = 0.35
 _PIECE_PX = 24.0
 _CANDIDATES = 3
+_ALONG_RAD = 0.004
+_LEAST_WIDE = 0.12
+"""The share of its middle's light that a trail gives half a star's width beside it: 0.5 for stars
+well sampled, 0.19 for the narrowest."""
 
 
 @dataclass(frozen=True)
@@ -137,11 +141,31 @@ def _judge(
     spread = 1.4826 * float(np.median(np.abs(lit - usual)))
     if spread > _MOST_UNEVEN * usual + 2.0 * noise:
         return None
+    if _along_pixels(angle) and _one_pixel_wide(pixels, background, angle, offset_px, fwhm_px):
+        return None
     # What is lit up to the last whole piece is lit up to the edge.
     a = 0 if first <= 1 else int(first * _PIECE_PX)
     b = on[0].size - 1 if last >= pieces.size - 1 else int(last * _PIECE_PX) - 1
     significance = usual / noise * float(np.sqrt(filled))
     return Trail(float(on[0][a]), float(on[1][a]), float(on[0][b]), float(on[1][b]), significance)
+
+
+def _along_pixels(angle: float) -> bool:
+    """Whether a line runs along a column or a row."""
+    quarter = np.pi / 2
+    return bool(abs((angle + quarter / 2) % quarter - quarter / 2) < _ALONG_RAD)
+
+
+def _one_pixel_wide(
+    pixels: Plane, background: Background, angle: float, offset_px: float, fwhm_px: float
+) -> bool:
+    """Whether a line has no light where a trail, as wide as stars are, has half of it: a bad column
+    or row of the sensor.
+    """
+    half = max(0.5 * fwhm_px, 1.0)
+    lines = (_sample(pixels, background, angle, offset_px + d) for d in (-half, 0.0, half))
+    light = [float(np.median(line[2])) if line is not None else 0.0 for line in lines]
+    return max(light[0], light[2]) < _LEAST_WIDE * light[1]
 
 
 def _straighten(

@@ -99,13 +99,13 @@ function Said({ campaign, scale }: { campaign: Campaign; scale: Scale }) {
       <Field
         label={`target’s ${indexWords(scale.index)}`}
         value={transform.colour == null ? "" : signed(transform.colour, 2)}
-        hint="measured, or the catalogue’s"
+        hint="as measured"
         onSave={(text) => number(text, (colour) => change({ colour }))}
       />
       <Field
         label={`coefficient in ${scale.filter}`}
         value={term ? signed(term.coefficient, 4) : ""}
-        hint="by the field’s stars"
+        hint="as fitted"
         onSave={(text) =>
           number(text, (coefficient) =>
             change({
@@ -141,7 +141,7 @@ function Said({ campaign, scale }: { campaign: Campaign; scale: Scale }) {
             ? ""
             : signed(transform.extinction[scale.filter]!, 3)
         }
-        hint="by the night’s zero points"
+        hint="as fitted"
         onSave={(text) =>
           number(text, (value) => change({ extinction: { [scale.filter]: value } }))
         }
