@@ -10,6 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
+from scipy.optimize import brentq
 
 from narrow_beacon.core.arrays import Bools, Floats
 from narrow_beacon.core.measure.noise import POGSON
@@ -23,7 +24,7 @@ _ROUNDS = 8
 _SETTLED_MAG = 1e-5
 LEAST_TESTED = 3
 """Fewer comparison stars than these can't show which of them varies."""
-_MOST_EXTRA_MAG = 1.0
+_MOST_EXTRA_MAG, _SURE_EXTRA_MAG = 1.0, 1e-6
 
 
 @dataclass(frozen=True)
@@ -87,14 +88,14 @@ def solve_ensemble(
     with np.errstate(invalid="ignore", divide="ignore"):
         delta = np.where(known, catalogue_mag[None, :] - rates.magnitude, 0.0)
         noise = np.where(known, POGSON * rates.uncertainty / rates.rate, 1.0)
-    extra = _extra(delta, noise, known, catalogue_uncertainty_mag)
+    extra = _extra(delta, noise, known)
     weight = np.where(known, 1.0 / (noise**2 + extra**2), 0.0)
     zero, offset = _solve(delta, weight, catalogue_uncertainty_mag)
     reached = _any(known)
     used = used & reached
     for _ in range(_ROUNDS):
         delta, noise = _expected(rates, used, zero[:, None] + offset[None, :], catalogue_mag)
-        extra = _extra(delta, noise, used, catalogue_uncertainty_mag)
+        extra = _extra(delta, noise, used)
         weight = np.where(used, 1.0 / (noise**2 + extra**2), 0.0)
         last = zero
         zero, offset = _solve(delta, weight, catalogue_uncertainty_mag)
@@ -151,7 +152,18 @@ def _expected(
 
 def _solve(delta: Floats, weight: Floats, catalogue_uncertainty: Floats) -> tuple[Floats, Floats]:
     """Weighted least squares of delta = zero[exposure] + offset[star], the offsets' catalogue-
-    weighted mean being 0. The normal equations are reduced to the stars and solved directly.
+    weighted mean being 0.
+    """
+    zero, offset = _solve_free(delta, weight)
+    scatter = _catalogue_scatter(offset, catalogue_uncertainty)
+    trust = 1.0 / (catalogue_uncertainty**2 + scatter**2)
+    middle = float((trust * offset).sum() / trust.sum())
+    return np.where(weight.sum(axis=1) > 0, zero + middle, 0.0), offset - middle
+
+
+def _solve_free(delta: Floats, weight: Floats) -> tuple[Floats, Floats]:
+    """The same but for a constant that zero points and offsets can share as they like. The normal
+    equations are reduced to the stars and solved directly.
     """
     per_exposure = weight.sum(axis=1)
     good = per_exposure > 0
@@ -162,9 +174,6 @@ def _solve(delta: Floats, weight: Floats, catalogue_uncertainty: Floats) -> tupl
     right = (w * d).sum(axis=0) - w.T @ (inverse * (w * d).sum(axis=1))
     # The system leaves a common constant free; least squares takes the shortest solution.
     offset = np.linalg.lstsq(matrix, right, rcond=1e-12)[0] if stars > 1 else np.zeros(stars)
-    scatter = _catalogue_scatter(offset, catalogue_uncertainty)
-    trust = 1.0 / (catalogue_uncertainty**2 + scatter**2)
-    offset = offset - float((trust * offset).sum() / trust.sum())
     zero = np.zeros(delta.shape[0])
     zero[good] = (w * (d - offset[None, :])).sum(axis=1) * inverse
     return zero, offset
@@ -178,24 +187,22 @@ def _catalogue_scatter(offset: Floats, uncertainty: Floats) -> float:
     return float(np.sqrt(max(spread**2 - float(np.median(uncertainty)) ** 2, 1e-6)))
 
 
-def _extra(delta: Floats, sigma: Floats, used: Bools, catalogue_uncertainty: Floats) -> float:
+def _extra(delta: Floats, sigma: Floats, used: Bools) -> float:
     freedom = int(used.sum()) - int(used.any(axis=1).sum()) - int(used.any(axis=0).sum()) + 1
     if freedom < 3:
         return 0.0
 
     def excess(extra: float) -> float:
         weight = np.where(used, 1.0 / (np.where(used, sigma, 1.0) ** 2 + extra**2), 0.0)
-        zero, offset = _solve(delta, weight, catalogue_uncertainty)
+        zero, offset = _solve_free(delta, weight)
         left = delta - zero[:, None] - offset[None, :]
         return float((weight * left**2).sum()) / freedom - 1.0
 
     if excess(0.0) <= 0:
         return 0.0
-    low, high = 0.0, _MOST_EXTRA_MAG
-    for _ in range(24):
-        middle = 0.5 * (low + high)
-        low, high = (middle, high) if excess(middle) > 0 else (low, middle)
-    return 0.5 * (low + high)
+    if excess(_MOST_EXTRA_MAG) > 0:
+        return _MOST_EXTRA_MAG
+    return float(brentq(excess, 0.0, _MOST_EXTRA_MAG, xtol=_SURE_EXTRA_MAG))
 
 
 def _left_out_residuals(
