@@ -17,9 +17,11 @@ from narrow_beacon.core.curve.colour_terms import (
     fit_colour_terms,
 )
 from narrow_beacon.core.curve.ensemble import Ensemble
+from narrow_beacon.core.curve.field_stars import field_stars, serving
 from narrow_beacon.core.curve.regression import fit_line
 from narrow_beacon.core.curve.standard import Air, ColourlessSeries, colourless, with_other
 from narrow_beacon.core.curve.time import Site, airmasses, exposure_times
+from narrow_beacon.core.curve.zero_points import ensemble_of
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.transform_wish import GivenTerm, TransformWish
 from narrow_beacon.reduce.standard import index_of, with_given
@@ -246,3 +248,39 @@ def test_airmass_of_single_stars_is_that_of_the_target() -> None:
     high = times.airmass < 4.0
     assert found[high, 0] == pytest.approx(times.airmass[high], rel=2e-3)
     assert np.ptp(found[high, 1] - found[high, 0]) > 0.01
+
+
+def test_every_star_of_the_field_has_its_mean_scatter_and_score() -> None:
+    rng = np.random.default_rng(8)
+    exposures, count = 200, 30
+    v = np.concatenate([[12.5], np.linspace(12.0, 15.0, count - 1)])
+    noise = 0.003 * 10 ** (0.2 * (v - 12.0))
+    zero = 20.0 + 0.3 * rng.random(exposures)
+    inst = v[None, :] - zero[:, None] + rng.normal(0, noise, (exposures, count))
+    inst[:, 7] += 0.05 * np.sin(np.arange(exposures) / 20)
+    inst[40, 9] -= 0.5  # one wild measure
+    seen = filter_census(inst, noise)
+    colour = np.full(count, 0.6)
+    colour[3] = 1.4
+    table = star_table(
+        count, magnitude=v, bands={n: Band(v + colour * (n == "B"), np.full(count, 0.01))
+                                   for n in ("B", "V")},
+        known_variable=np.arange(count) == 5,
+    )  # fmt: skip
+    ensemble = ensemble_of(seen, 0, table, "V", list(range(1, 5)))
+    found = field_stars(seen, 0, ensemble, range(1, 5))
+    steady = np.setdiff1d(np.arange(count), [7])
+    assert found.times[steady] == pytest.approx(1.0, abs=0.3)
+    assert found.times[7] > 3
+    assert found.alike[7] > 0.8
+    assert np.abs(found.alike[steady]).max() < 0.35  # 1/√200 each
+    off = found.magnitude - v - np.median((found.magnitude - v)[1:5])
+    assert np.abs(off / found.uncertainty_mag)[steady].max() < 4.5
+    serves = serving(found, table, "V", INDEX.of(table), 0)
+    assert serves.score[[0, 5]].tolist() == [0.0, 0.0]
+    assert serves.score[7] < serves.score[6]
+    assert serves.score[3] < min(serves.score[2], serves.score[4])
+    strict = serving(found, table, "V", INDEX.of(table), 0, by_colour=False)
+    assert strict.score[3] < serves.score[3]
+    assert strict.score[2] == serves.score[2]
+    assert 1.0 < serves.fainter[-1] < 2.6

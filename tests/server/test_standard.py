@@ -75,6 +75,26 @@ def test_the_layout_says_which_magnitude_goes_out(client: Client, campaign: int)
         client.post(f"campaigns/{campaign}/undo")
 
 
+def test_every_star_and_every_measure_of_one_can_be_read(client: Client, campaign: int) -> None:
+    field = client.get(f"campaigns/{campaign}/field?filter=V")
+    stars = {star["row"]: star for star in field["stars"]}
+    cast = client.get(f"campaigns/{campaign}")["cast"]
+    target = stars[cast["target"]]
+    assert target["score"] == 0
+    assert target["times"] > 5  # it eclipses
+    serving = [stars[row] for row in cast["comparison"]]
+    assert all(star["score"] > 20 and star["times"] < 2 for star in serving)
+    assert all(0 < star["peak_share"] < 1 and star["edge_px"] > 0 for star in serving)
+    assert np.median([abs(star["off_mag"]) for star in serving]) < 0.01
+    light = client.get(f"campaigns/{campaign}/light?row={cast['target']}")
+    curve = client.get(f"campaigns/{campaign}/curve")["filters"][0]
+    own = next(s for s in curve["series"] if s["role"] == "target")
+    by_file = {one["file"]: one for one in light["measures"]}
+    assert len(light["measures"]) >= len(curve["file_ids"])
+    for file, magnitude in zip(curve["file_ids"], own["instrumental"], strict=True):
+        assert by_file[file]["instrumental"] == pytest.approx(magnitude, abs=2e-5)
+
+
 def test_what_cannot_be_is_refused(client: Client, campaign: int) -> None:
     for body in ({"colour": 90}, {"given": {"V": {"coefficient": "x"}}}, {"extinction": {"V": 9}}):
         answer = client.ask("POST", f"campaigns/{campaign}/transform", body)

@@ -34,6 +34,15 @@ const MeasureBench = lazy(() =>
 const ExposureLedger = lazy(() =>
   import("./ledger/ExposureLedger").then((m) => ({ default: m.ExposureLedger })),
 );
+const StarLedger = lazy(() =>
+  import("./ledger/StarLedger").then((m) => ({ default: m.StarLedger })),
+);
+const LightLedger = lazy(() =>
+  import("./ledger/LightLedger").then((m) => ({ default: m.LightLedger })),
+);
+const PointLedger = lazy(() =>
+  import("./ledger/PointLedger").then((m) => ({ default: m.PointLedger })),
+);
 const Film = lazy(() => import("./film/Film").then((m) => ({ default: m.Film })));
 const CastBench = lazy(() => import("./stages/Cast").then((m) => ({ default: m.CastBench })));
 
@@ -53,9 +62,9 @@ const SCREENS: Record<StageKey, Screen> = {
   correct: { main: Plate, bench: CorrectBench },
   vet: { main: Plate, bench: VetBench, ledger: ExposureLedger },
   place: { main: Plate, bench: PlaceBench, ledger: ExposureLedger },
-  cast: { main: Plate, bench: CastBench },
-  measure: { main: MeasureMain, bench: MeasureBench },
-  curve: { main: CurveMain, bench: CurveBench, overTime: true },
+  cast: { main: Plate, bench: CastBench, ledger: StarLedger },
+  measure: { main: MeasureMain, bench: MeasureBench, ledger: LightLedger },
+  curve: { main: CurveMain, bench: CurveBench, overTime: true, ledger: PointLedger },
   report: { main: ReportMain, bench: ReportBench },
 };
 

@@ -328,7 +328,8 @@ class RecordKeeper(Keeper):
             campaign = self._work.campaign(session)
             campaign.constants = dict(ready.constants)
             campaign.cameras = {
-                name: vars(use.camera) for name, use in ready.context.chains.items()
+                name: {**vars(use.camera), "linear_limit_adu": use.linear_limit_adu}
+                for name, use in ready.context.chains.items()
             }
             campaign.changed_since = ""
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence, Set
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
+from dataclasses import field as field_of
 
 import numpy as np
 
@@ -12,6 +13,7 @@ from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast, settle_cast
 from narrow_beacon.core.curve.colour_terms import ColourTerms
 from narrow_beacon.core.curve.ensemble import Ensemble
+from narrow_beacon.core.curve.field_stars import FieldStars
 from narrow_beacon.core.curve.light_curve import (
     StarCurve,
     scatter_by_radius,
@@ -51,6 +53,8 @@ class FilterCurve:
     """How it depends on colour and air, where that was looked into."""
     standard: StandardSeries | None = None
     """The target on the standard scale, where that can be told."""
+    field: FieldStars | None = None
+    """All stars, where they were looked at."""
 
 
 @dataclass(frozen=True)
@@ -99,7 +103,7 @@ class Judged:
     from which on one is not cloudy.
     """
 
-    spoiled: Mapping[int, str] = field(default_factory=dict)
+    spoiled: Mapping[int, str] = field_of(default_factory=dict)
     keep: Set[int] = frozenset()
     light: float = USUAL_RULES.light
 

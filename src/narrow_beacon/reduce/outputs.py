@@ -23,6 +23,7 @@ from narrow_beacon.core.report.exposures import ExposureRow, write_exposures
 from narrow_beacon.core.report.layout import read_layout, render_report, reported
 from narrow_beacon.core.report.light_curve import CurvePoint, write_light_curve
 from narrow_beacon.core.report.provenance import versions, write_provenance
+from narrow_beacon.core.report.stars import write_stars
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.reduce.figure import draw_light_curve
 from narrow_beacon.reduce.names import chain_name
@@ -32,7 +33,7 @@ from narrow_beacon.reduce.workers import Pool
 
 _OUTPUTS = (
     "light_curve.csv", "light_curve.ecsv", "light_curve.vot", "light_curve.svg", "exposures.csv",
-    "census.parquet", "report.txt", "provenance.json",
+    "census.parquet", "report.txt", "provenance.json", "stars.csv",
 )  # fmt: skip
 
 
@@ -77,6 +78,8 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
                     outcome.night.exposures[index].source.step,
                 )
             )
+    everyone = [(c.filter, c.band, c.field) for c in outcome.curves if c.field is not None]
+    write_stars(everyone, outcome.stars, folder / "stars.csv")
     write_census(measured, outcome.stars, folder / "census.parquet")
     if figure:
         figure()

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from narrow_beacon.core.curve.cast import Cast
+from narrow_beacon.core.curve.field_stars import field_stars
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.growth import RadiusChoice
@@ -271,7 +272,9 @@ def _curves_of(
         except NotMeasurableError as error:
             without |= dict.fromkeys(indices, str(error))
             continue
-        curves.append(replace(curve, choice=choices.get(name, curve.choice)))
+        choice = choices.get(name, curve.choice)
+        everyone = field_stars(whole, choice.step, curve.ensemble, curve.cast.comparison)
+        curves.append(replace(curve, choice=choice, field=everyone))
         wholes[name] = whole
     if not curves or not ready.plan.transform.apply:
         return curves, without

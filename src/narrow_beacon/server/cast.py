@@ -2,20 +2,32 @@
 
 from __future__ import annotations
 
+import warnings
+from collections.abc import Mapping
+from typing import Any
+
 import numpy as np
 from apiflask import APIBlueprint
 from flask import Response
 
 from narrow_beacon.core.curve.cast import Cast, colour_of, rank_candidates
+from narrow_beacon.core.curve.field_stars import field_stars, serving
 from narrow_beacon.core.curve.light_curve import star_curve
 from narrow_beacon.core.curve.steadiness import judge_steadiness
 from narrow_beacon.core.curve.zero_points import ensemble_of
-from narrow_beacon.server.curve import describe_curves
-from narrow_beacon.server.night import CurvesNow, curves_now, step_of
+from narrow_beacon.reduce.curves import FilterCurve
+from narrow_beacon.server.curve import describe_curves, rounded
+from narrow_beacon.server.night import CurvesNow, curves_now, exposures_of, step_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.curve import CurveOut
 from narrow_beacon.server.schemas.measure import FilterQuery
-from narrow_beacon.server.schemas.stars import Candidate, Candidates, CastIn
+from narrow_beacon.server.schemas.stars import (
+    Candidate,
+    Candidates,
+    CastIn,
+    FieldStar,
+    FieldStarsOut,
+)
 from narrow_beacon.server.state import campaign_of, changing, quick, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.actions import Change, act, new_cast
@@ -82,6 +94,83 @@ def candidates(number: int, query: FilterQuery) -> Candidates:
     return Candidates(
         filter=curve.filter, band=curve.band,
         file_ids=[now.files[index].id for index in curve.indices], candidates=found,
+    )  # fmt: skip
+
+
+@blueprint.get("/api/campaigns/<int:number>/field")
+@blueprint.input(FilterQuery, location="query", arg_name="query")
+@blueprint.output(FieldStarsOut)
+def field(number: int, query: FilterQuery) -> Response:
+    """Every measured star of the field in a filter, with what speaks for and against it."""
+    with shared().store.session() as session:
+        campaign = campaign_of(session, number)
+        now = curves_now(session, campaign)
+        limits = {
+            chain: float(camera.get("linear_limit_adu") or np.inf)
+            for chain, camera in (campaign.cameras or {}).items()
+        }
+        sizes = {
+            file.id: (file.width, file.height, limits.get(file.chain, np.inf))
+            for file in exposures_of(session, campaign)
+        }
+    if now is None or not now.curves:
+        return quick(FieldStarsOut(filter="", band="", index="", by_colour=False, stars=[]))
+    curve = next((c for c in now.curves if c.filter == query.filter), now.curves[0])
+    return quick(describe_field(now, curve, sizes))
+
+
+def describe_field(
+    now: CurvesNow, curve: FilterCurve, sizes: Mapping[int, tuple[int, int, float]]
+) -> FieldStarsOut:
+    """All stars of a filter's census; ``sizes`` are width, height and linear limit by file."""
+    table, stars = now.tables[curve.filter], now.stars
+    numbers = [now.files[index].id for index in curve.indices]
+    place = {number: at for at, number in enumerate(table.file_ids)}
+    keep = np.array([place[number] for number in numbers])
+    census, step = table.census.take(keep), curve.choice.step
+    found = field_stars(census, step, curve.ensemble, curve.cast.comparison)
+    terms = curve.terms
+    colour = terms.index.of(stars) if terms else None
+    used = curve.standard.colour if curve.standard else np.empty(0)
+    used = used[np.isfinite(used)]
+    serves = serving(
+        found, stars, curve.band, colour, now.cast.target,
+        own_colour=float(np.median(used)) if used.size else None,
+        by_colour=curve.standard is not None,
+    )  # fmt: skip
+    width, height, limit = (np.array([sizes[n][k] for n in numbers])[:, None] for k in range(3))
+    x, y = table.x_px[keep], table.y_px[keep]
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", RuntimeWarning)  # a star that is on none of them
+        edge = np.nanmin(np.minimum(np.minimum(x, y), np.minimum(width - x, height - y)), axis=0)
+        peak = np.nanmax(table.peak_adu[keep] / limit, axis=0)
+    ra, dec = stars.ra_deg[found.rows], stars.dec_deg[found.rows]
+    ra0, dec0 = stars.ra_deg[now.cast.target], stars.dec_deg[now.cast.target]
+    away = 60.0 * np.hypot((ra - ra0) * np.cos(np.radians(dec0)), dec - dec0)
+    of = stars.bands[curve.band]
+    known, unsure = of.magnitude[found.rows], of.uncertainty[found.rows]
+    columns = {
+        "catalogue_mag": known, "catalogue_uncertainty": unsure,
+        "colour": colour[found.rows] if colour is not None else np.full(found.rows.size, np.nan),
+        "magnitude": found.magnitude, "uncertainty": found.uncertainty_mag,
+        "off_mag": found.magnitude - known, "scatter_mag": found.scatter_mag,
+        "expected_mag": found.expected_mag, "times": found.times, "alike": found.alike,
+        "spoiled": found.spoiled, "neighbour_mag": found.neighbour_mag, "fainter": serves.fainter,
+        "redder": serves.redder, "away_arcmin": away, "peak_share": peak, "edge_px": edge,
+    }  # fmt: skip
+    lists: dict[str, Any] = {name: rounded(values, 5) for name, values in columns.items()}
+    return FieldStarsOut(
+        filter=curve.filter, band=curve.band, index=terms.index.name if terms else "",
+        by_colour=curve.standard is not None,
+        stars=[
+            FieldStar.model_construct(
+                row=int(row), name=stars.names[row], points=int(found.points[at]),
+                known_variable=bool(stars.known_variable[row]), score=float(serves.score[at]),
+                **{name: values[at] for name, values in lists.items()},
+            )
+            for at, row in enumerate(found.rows.tolist())
+            if found.points[at]
+        ],
     )  # fmt: skip
 
 

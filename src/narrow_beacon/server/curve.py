@@ -50,16 +50,17 @@ def _standard(curve: FilterCurve) -> StandardOut | None:
     if found is None or curve.terms is None:
         return None
     return StandardOut.model_construct(
-        magnitude=_list(found.magnitude, 5), uncertainty=_list(found.uncertainty, 5),
-        colour=_list(found.colour, 4), index=curve.terms.index.name,
+        magnitude=rounded(found.magnitude, 5), uncertainty=rounded(found.uncertainty, 5),
+        colour=rounded(found.colour, 4), index=curve.terms.index.name,
         common_mag=float(found.common_mag),
     )  # fmt: skip
 
 
-def _list(values: np.ndarray, digits: int) -> list[float | None]:
+def rounded(values: np.ndarray, digits: int) -> list[float | None]:
+    """Numbers as the page takes them: rounded, None where there is none."""
     found: list[float | None] = np.round(values, digits).tolist()
-    if np.isnan(values).any():
-        return [None if value != value else value for value in found]
+    if not np.isfinite(values).all():
+        return [value if value is not None and np.isfinite(value) else None for value in found]
     return found
 
 
@@ -75,8 +76,8 @@ def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
         return StarSeries.model_construct(
             row=row, name=now.stars.names[row], role=role,
             known_magnitude=finite(known[row]), weight=weight,
-            magnitude=_list(star.magnitude, 5), uncertainty=_list(star.uncertainty, 5),
-            instrumental=[] if role == "comparison" else _list(star.instrumental, 5),
+            magnitude=rounded(star.magnitude, 5), uncertainty=rounded(star.uncertainty, 5),
+            instrumental=[] if role == "comparison" else rounded(star.instrumental, 5),
             flags={
                 at: ", ".join(star.words(at))
                 for at in np.flatnonzero((star.flags != 0) | (star.unseen_mag != 0)).tolist()
@@ -103,9 +104,9 @@ def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
     return FilterCurveOut.model_construct(
         filter=curve.filter, band=curve.band, file_ids=[file.id for file in files],
         jd_utc=now.times.jd_utc[at].tolist(), bjd_tdb=now.times.bjd_tdb[at].tolist(),
-        airmass=_list(now.times.airmass[at], 4), zero_point=_list(ensemble.zero_point, 5),
-        zero_point_uncertainty=_list(ensemble.zero_point_uncertainty, 5),
-        transparency=_list(curve.transparency, 4),
+        airmass=rounded(now.times.airmass[at], 4), zero_point=rounded(ensemble.zero_point, 5),
+        zero_point_uncertainty=rounded(ensemble.zero_point_uncertainty, 5),
+        transparency=rounded(curve.transparency, 4),
         radius_px=[float(radii[step]) for radii in night_radii(now, curve).values()], step=step,
         scatter_check_mag=scatter, expected_check_mag=expected,
         common_offset_mag=float(ensemble.common_offset_uncertainty_mag), series=found,

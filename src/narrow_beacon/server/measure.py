@@ -13,6 +13,7 @@ from apiflask import APIBlueprint
 from flask import Response
 
 from narrow_beacon.core.curve.cast import Cast
+from narrow_beacon.core.curve.light_curve import star_curve
 from narrow_beacon.core.measure.census import ExposureCensus, flag_words
 from narrow_beacon.core.measure.growth import RADII_FWHM, RadiusChoice
 from narrow_beacon.core.measure.noise import CameraConstants, Exposed, Light, error_budgets
@@ -36,6 +37,9 @@ from narrow_beacon.server.schemas.measure import (
     NightRadii,
     RadiiOut,
     RecipeIn,
+    RowQuery,
+    StarLightOut,
+    StarMeasure,
     StarOut,
     StarQuery,
 )
@@ -154,6 +158,50 @@ def star(number: int, query: StarQuery) -> StarOut:
         snr=[finite(v) for v in counts / sigma], profile_radius_px=distance.tolist(),
         profile_adu=value.tolist(), annulus_px=annulus, budgets=budgets,
     )  # fmt: skip
+
+
+@blueprint.get("/api/campaigns/<int:number>/light")
+@blueprint.input(RowQuery, location="query", arg_name="query")
+@blueprint.output(StarLightOut)
+def light(number: int, query: RowQuery) -> Response:
+    """One star exposure by exposure, in order of time."""
+    with shared().store.session() as session:
+        campaign = campaign_of(session, number)
+        now = curves_now(session, campaign, everything=True)
+    if now is None or not 0 <= query.row < len(now.stars):
+        raise Problem(409, "Nothing measured yet", "Measure the night first.")
+    found = [one for curve in now.curves for one in _measures(now, curve, query.row)]
+    order = sorted(found, key=lambda one: now.index_of[one.file])
+    return quick(StarLightOut(row=query.row, name=now.stars.names[query.row], measures=order))
+
+
+def _measures(now: CurvesNow, curve: FilterCurve, row: int) -> list[StarMeasure]:
+    table = now.tables[curve.filter]
+    column = table.census.column(row)
+    if column is None:
+        return []
+    step = curve.choice.step
+    place = {number: at for at, number in enumerate(table.file_ids)}
+    keep = np.array([place[now.files[index].id] for index in curve.indices])
+    one = table.census.take(keep).at_radius(step, np.array([column]))
+    star = star_curve(one, 0, curve.ensemble, row)
+    x, y, sky, peak = (
+        values[keep, column]
+        for values in (table.x_px, table.y_px, table.sky_adu_per_px, table.peak_adu)
+    )
+    counts, sigma = one.counts_adu[:, 0, 0], one.uncertainty_adu[:, 0, 0]
+    return [
+        StarMeasure(
+            file=now.files[index].id, filter=curve.filter, counts_adu=finite(counts[at]),
+            snr=finite(counts[at] / sigma[at]), instrumental=finite(star.instrumental[at]),
+            magnitude=finite(star.magnitude[at]), uncertainty=finite(star.uncertainty[at]),
+            sky_adu_per_px=finite(sky[at]), peak_adu=finite(peak[at]), x_px=finite(x[at] + 1.0),
+            y_px=finite(y[at] + 1.0), radius_px=float(one.radii_px[at, 0]),
+            flags=", ".join(star.words(at)),
+        )
+        for at, index in enumerate(curve.indices)
+        if np.isfinite(counts[at])
+    ]  # fmt: skip
 
 
 def _camera(kept: Mapping[str, Any]) -> CameraConstants:

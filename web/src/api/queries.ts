@@ -17,6 +17,7 @@ import type {
   Defects,
   Exposure,
   Exposures,
+  FieldStars,
   Figures,
   FlatVerdict,
   Intake,
@@ -36,6 +37,7 @@ import type {
   Scale,
   ShelfPage,
   Sky,
+  StarLight,
   StarSources,
   StarOnExposure,
   Transfer,
@@ -185,6 +187,12 @@ export const useCandidates = (id: number | null, filter: string) =>
   useCampaignQuery<Candidates>(id, `candidates?filter=${encodeURIComponent(filter)}`);
 export const useRadii = (id: number | null, filter: string, enabled: boolean) =>
   useCampaignQuery<Radii>(id, `radii?filter=${encodeURIComponent(filter)}`, enabled);
+/** Every star of the field in a filter. */
+export const useField = (id: number | null, filter: string) =>
+  useCampaignQuery<FieldStars>(id, `field?filter=${encodeURIComponent(filter)}`);
+/** One star on all exposures. */
+export const useLight = (id: number | null, row: number | null) =>
+  useCampaignQuery<StarLight>(id, `light?row=${row}`, row !== null);
 /** How a filter's magnitudes depend on colour and air. */
 export const useScale = (id: number | null, filter: string, enabled: boolean) =>
   useCampaignQuery<Scale>(id, `scale?filter=${encodeURIComponent(filter)}`, enabled);

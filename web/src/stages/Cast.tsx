@@ -1,4 +1,4 @@
-import { useRef } from "react";
+import { useRef, useState } from "react";
 import { giveRole, startJob } from "../api/actions";
 import { useCampaign, useCandidates, useCatalogue } from "../api/queries";
 import type { Campaign, Candidate, Candidates } from "../api/types";
@@ -49,10 +49,7 @@ export function CastBench() {
               />
             }
           >
-            <LineUp data={data} campaign={campaign} />
-            <p className="text-small text-quiet">
-              Measured against catalogue, in {data.band}. A star off the line has a wrong magnitude.
-            </p>
+            <LineUps data={data} campaign={campaign} />
           </Section>
           <Section title="Comparison stars" aside="scatter over the nights, mmag">
             {data.candidates.map((star) => (
@@ -112,12 +109,41 @@ function ChosenStar({ campaign }: { campaign: Campaign }) {
   );
 }
 
-function LineUp({ data, campaign }: { data: Candidates; campaign: Campaign }) {
-  const stars = data.candidates.filter((c) => c.magnitude !== null && c.off_line !== null);
+function LineUps({ data, campaign }: { data: Candidates; campaign: Campaign }) {
+  const [by, setBy] = useState<"magnitude" | "colour">("magnitude");
+  return (
+    <>
+      <Chips
+        label="line-up against"
+        value={by}
+        onChange={setBy}
+        options={[
+          { key: "magnitude", words: "by brightness" },
+          { key: "colour", words: "by colour" },
+        ]}
+      />
+      <LineUp data={data} campaign={campaign} by={by} />
+      <p className="text-small text-quiet">
+        {by === "magnitude"
+          ? `Measured less catalogue, in ${data.band}. A star off the line has a wrong magnitude.`
+          : "A slope is the filter’s own colour scale, taken off in Measure: Colour and air."}
+      </p>
+    </>
+  );
+}
+
+interface LineUpProps {
+  data: Candidates;
+  campaign: Campaign;
+  by: "magnitude" | "colour";
+}
+
+function LineUp({ data, campaign, by }: LineUpProps) {
+  const stars = data.candidates.filter((c) => c[by] !== null && c.off_line !== null);
   const x = rangeOf(
-    stars.map((c) => c.magnitude),
-    0.5,
-    [10, 14],
+    stars.map((c) => c[by]),
+    by === "colour" ? 0.05 : 0.5,
+    by === "colour" ? [0, 1] : [10, 14],
   );
   const y = rangeOf([...stars.map((c) => c.off_line), 0.05, -0.05], 0.1, [-0.1, 0.1]);
   return (
@@ -126,7 +152,7 @@ function LineUp({ data, campaign }: { data: Candidates; campaign: Campaign }) {
       x={x}
       y={y}
       label="off the line, mag"
-      xLabel="catalogue, mag"
+      xLabel={by === "colour" ? "colour of the catalogue" : "catalogue, mag"}
       xAxis
       draw={(ctx, place) => {
         ctx.strokeStyle = colour("--quiet");
@@ -144,7 +170,7 @@ function LineUp({ data, campaign }: { data: Candidates; campaign: Campaign }) {
           shape(
             ctx,
             role === "check" ? "check" : "comparison",
-            place.x(c.magnitude!),
+            place.x(c[by]!),
             place.y(c.off_line!),
             3.2 * place.ratio,
           );

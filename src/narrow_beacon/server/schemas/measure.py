@@ -23,6 +23,35 @@ class StarQuery(Asked):
     file: Id
 
 
+class RowQuery(Asked):
+    row: Id
+
+
+class StarMeasure(BaseModel):
+    file: int
+    filter: str
+    counts_adu: Number
+    snr: Number
+    instrumental: Number
+    magnitude: Number
+    uncertainty: Number
+    sky_adu_per_px: Number
+    peak_adu: Number
+    x_px: Number
+    """Counted from 1 on the exposure's image."""
+    y_px: Number
+    radius_px: float
+    flags: str
+
+
+class StarLightOut(BaseModel):
+    """One star on every exposure that it was measured on, set aside or not."""
+
+    row: int
+    name: str
+    measures: list[StarMeasure]
+
+
 class NightRadii(BaseModel):
     night: int
     radii_px: list[float]

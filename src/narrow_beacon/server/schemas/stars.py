@@ -72,6 +72,47 @@ class Candidate(BaseModel):
     series: Numbers
 
 
+class FieldStar(BaseModel):
+    """A star of the field over all exposures of a filter; see ``core.curve.field_stars``."""
+
+    row: int
+    name: str
+    catalogue_mag: Number
+    catalogue_uncertainty: Number
+    colour: Number
+    magnitude: Number
+    uncertainty: Number
+    off_mag: Number
+    """Measured less catalogue."""
+    scatter_mag: Number
+    expected_mag: Number
+    times: Number
+    """Scatter over what is expected."""
+    alike: Number
+    points: int
+    spoiled: Number
+    neighbour_mag: Number
+    known_variable: bool
+    fainter: Number
+    redder: Number
+    away_arcmin: Number
+    peak_share: Number
+    """The highest peak over the end of the linear range."""
+    edge_px: Number
+    """The least distance from the edge of an exposure."""
+    score: float
+
+
+class FieldStarsOut(BaseModel):
+    filter: str
+    band: str
+    index: str
+    """The colour, as "B-V"; empty without one."""
+    by_colour: bool
+    """Whether colours are corrected for."""
+    stars: list[FieldStar]
+
+
 class Candidates(BaseModel):
     filter: str
     band: str

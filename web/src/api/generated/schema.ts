@@ -1631,6 +1631,64 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/field": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every measured star of the field in a filter, with what speaks for and against it. */
+        get: {
+            parameters: {
+                query?: {
+                    filter?: string;
+                };
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FieldStarsOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/radii": {
         parameters: {
             query?: never;
@@ -1659,6 +1717,64 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["RadiiOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/light": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One star exposure by exposure, in order of time. */
+        get: {
+            parameters: {
+                query: {
+                    row: number;
+                };
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["StarLightOut"];
                     };
                 };
                 /** @description Not found */
@@ -4780,6 +4896,69 @@ export interface components {
             /** Y */
             y: number;
         };
+        /**
+         * FieldStar
+         * @description A star of the field over all exposures of a filter; see ``core.curve.field_stars``.
+         */
+        "FieldStarsOut.FieldStar": {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /** Catalogue Mag */
+            catalogue_mag: number | null;
+            /** Catalogue Uncertainty */
+            catalogue_uncertainty: number | null;
+            /** Colour */
+            colour: number | null;
+            /** Magnitude */
+            magnitude: number | null;
+            /** Uncertainty */
+            uncertainty: number | null;
+            /** Off Mag */
+            off_mag: number | null;
+            /** Scatter Mag */
+            scatter_mag: number | null;
+            /** Expected Mag */
+            expected_mag: number | null;
+            /** Times */
+            times: number | null;
+            /** Alike */
+            alike: number | null;
+            /** Points */
+            points: number;
+            /** Spoiled */
+            spoiled: number | null;
+            /** Neighbour Mag */
+            neighbour_mag: number | null;
+            /** Known Variable */
+            known_variable: boolean;
+            /** Fainter */
+            fainter: number | null;
+            /** Redder */
+            redder: number | null;
+            /** Away Arcmin */
+            away_arcmin: number | null;
+            /** Peak Share */
+            peak_share: number | null;
+            /** Edge Px */
+            edge_px: number | null;
+            /** Score */
+            score: number;
+        };
+        /** FieldStarsOut */
+        FieldStarsOut: {
+            /** Filter */
+            filter: string;
+            /** Band */
+            band: string;
+            /** Index */
+            index: string;
+            /** By Colour */
+            by_colour: boolean;
+            /** Stars */
+            stars: components["schemas"]["FieldStarsOut.FieldStar"][];
+        };
         /** NightRadii */
         "RadiiOut.NightRadii": {
             /** Night */
@@ -4805,6 +4984,47 @@ export interface components {
             scatter_mag: (number | null)[];
             /** Best */
             best: number;
+        };
+        /** StarMeasure */
+        "StarLightOut.StarMeasure": {
+            /** File */
+            file: number;
+            /** Filter */
+            filter: string;
+            /** Counts Adu */
+            counts_adu: number | null;
+            /** Snr */
+            snr: number | null;
+            /** Instrumental */
+            instrumental: number | null;
+            /** Magnitude */
+            magnitude: number | null;
+            /** Uncertainty */
+            uncertainty: number | null;
+            /** Sky Adu Per Px */
+            sky_adu_per_px: number | null;
+            /** Peak Adu */
+            peak_adu: number | null;
+            /** X Px */
+            x_px: number | null;
+            /** Y Px */
+            y_px: number | null;
+            /** Radius Px */
+            radius_px: number;
+            /** Flags */
+            flags: string;
+        };
+        /**
+         * StarLightOut
+         * @description One star on every exposure that it was measured on, set aside or not.
+         */
+        StarLightOut: {
+            /** Row */
+            row: number;
+            /** Name */
+            name: string;
+            /** Measures */
+            measures: components["schemas"]["StarLightOut.StarMeasure"][];
         };
         /** CoefficientOut */
         "ScaleOut.CoefficientOut": {

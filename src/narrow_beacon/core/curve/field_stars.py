@@ -1,0 +1,145 @@
+"""Every star of the field over all exposures of a filter: its mean brightness, its scatter beside
+its noise, what stands beside it, and how well it would serve as a comparison star.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from narrow_beacon.core.arrays import Bools, Floats, Ints, median_of_known
+from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.curve.ensemble import Ensemble
+from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.core.measure.noise import POGSON
+
+_NOTHING_MAG = 1e-4
+_CLIP = 5.0
+_FAR_SNR = 3.0
+
+
+@dataclass(frozen=True)
+class FieldStars:
+    """Stars (stars) of one filter, by catalogue row. Magnitudes by the zero points of the
+    comparison stars; ``present`` and ``spoiled`` are shares of the exposures, ``neighbour_mag`` how
+    much brighter a star is for the light of others and ``change_mag`` how much that changes.
+    ``points`` are good measures; ``alike`` is the correlation of a measure with the next one, by
+    von Neumann's ratio (1941, Ann. Math. Stat. 12, 367): 0 for noise.
+    """
+
+    rows: Ints
+    magnitude: Floats
+    uncertainty_mag: Floats
+    scatter_mag: Floats
+    expected_mag: Floats
+    points: Ints
+    present: Floats
+    spoiled: Floats
+    neighbour_mag: Floats
+    change_mag: Floats
+    alike: Floats
+
+    @property
+    def times(self) -> Floats:
+        """Scatter over what the noise lets one expect."""
+        return np.asarray(self.scatter_mag / np.maximum(self.expected_mag, _NOTHING_MAG))
+
+
+def field_stars(
+    census: FilterCensus, step: int, ensemble: Ensemble, comparison: Sequence[int]
+) -> FieldStars:
+    """All stars of a census at a radius, by the zero points of the ensemble of ``comparison`` stars
+    (rows); the scatter of each of these is that against the zero points of the others.
+    """
+    few = census.at_radius(step, np.arange(census.rows.size))
+    zero, doubt = ensemble.zero_point[:, None], ensemble.zero_point_uncertainty[:, None]
+    known = np.isfinite(zero)
+    usable: Bools = np.asarray(few.usable(0) & known)
+    # As light on the scale of the zero points: a mean of magnitudes is off where stars are faint.
+    to_scale = 10.0 ** (-0.4 * np.where(known, zero, 0.0)) / few.exposure_s[:, None]
+    light = np.where(usable, few.counts_adu[:, :, 0] * to_scale, np.nan)
+    own = np.where(usable, few.uncertainty_adu[:, :, 0] * to_scale, np.nan)
+    middle = median_of_known(light, axis=0)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        noise = np.sqrt((own / middle) ** 2 + (np.hypot(doubt, ensemble.extra_mag) / POGSON) ** 2)
+        away = light / middle - 1.0
+        spread = 1.4826 * median_of_known(np.abs(away), axis=0)
+        good = usable & (np.abs(away) < _CLIP * np.maximum(spread, median_of_known(noise, axis=0)))
+        weight = np.where(good, noise**-2.0, 0.0)
+        total = weight.sum(axis=0)
+        mean = middle * (1.0 + np.where(good, weight * away, 0.0).sum(axis=0) / total)
+        seen = mean > 0
+        magnitude = np.where(seen, -2.5 * np.log10(np.where(seen, mean, 1.0)), np.nan)
+        expected = POGSON * median_of_known(np.where(usable, noise, np.nan), axis=0)
+    scatter = POGSON * spread
+    for place, row in enumerate(comparison):
+        at = int(np.searchsorted(few.rows, row))
+        left = ensemble.residual_mag[:, place]
+        left = left[np.isfinite(left)]
+        if left.size > 2:
+            scatter[at] = 1.4826 * float(np.median(np.abs(left - np.median(left))))
+    points = usable.sum(axis=0)
+    _, others = few.doubts(0)
+    measured = np.isfinite(few.counts_adu[:, :, 0])
+    count = max(few.exposure_s.size, 1)
+    return FieldStars(
+        few.rows, magnitude, POGSON / np.sqrt(np.maximum(total, 1e-30)), scatter, expected,
+        points, measured.mean(axis=0), (measured & ~few.usable(0)).sum(axis=0) / count,
+        np.median(others, axis=0), np.std(others, axis=0), _alike(np.where(good, away, np.nan)),
+    )  # fmt: skip
+
+
+def _alike(away: Floats) -> Floats:
+    """1 − half of von Neumann's ratio, (stars): neighbours in time that are both known."""
+    with np.errstate(invalid="ignore", divide="ignore"):
+        step = np.diff(away, axis=0)
+        pairs = np.isfinite(step).sum(axis=0)
+        size = np.isfinite(away).sum(axis=0)
+        mean = np.nansum(away, axis=0) / size
+        variance = np.nansum((away - mean) ** 2, axis=0) / size
+        ratio = np.nansum(step**2, axis=0) / pairs / variance
+    return np.where(pairs > 1, 1.0 - 0.5 * ratio, np.nan)
+
+
+@dataclass(frozen=True)
+class Serving:
+    """How well stars (stars) would serve a target as comparison stars: ``fainter`` and ``redder``
+    than it, and ``score`` from 0 to 100.
+    """
+
+    fainter: Floats
+    redder: Floats
+    score: Floats
+
+
+def serving(
+    found: FieldStars, stars: StarTable, band: str, colour: Floats | None, target: int,
+    *, own_colour: float | None = None, by_colour: bool = True,
+) -> Serving:  # fmt: skip
+    """The score is 100 / (1 + cost), the cost being
+
+    1.5 a magnitude fainter than the target or 0.5 a magnitude brighter; 2 a magnitude of colour
+    (4 where colours are not corrected for, not ``by_colour``); 10 a magnitude of the catalogue's
+    uncertainty; 20 a magnitude of neighbours' light; 2 for each time that the scatter is beyond
+    what the noise lets one expect; 2 for all exposures on which it is spoiled or missing.
+    It is 0 for the target, for known variables and without a magnitude in the catalogue.
+    """
+    of = stars.bands[band]
+    known = of.magnitude[found.rows]
+    at = np.flatnonzero(found.rows == target)
+    wanted = float(found.magnitude[at[0]]) if at.size else float(of.magnitude[target])
+    fainter = known - wanted
+    redder = np.full(found.rows.size, np.nan)
+    if colour is not None:
+        usual = colour[target] if own_colour is None else own_colour
+        redder = colour[found.rows] - usual
+    cost = np.where(fainter > 0, 1.5 * fainter, -0.5 * fainter)
+    cost = cost + (2.0 if by_colour else 4.0) * np.nan_to_num(np.abs(redder), nan=0.5)
+    cost = cost + 10.0 * of.uncertainty[found.rows] + 20.0 * np.abs(found.neighbour_mag)
+    cost = cost + 2.0 * np.maximum(np.nan_to_num(found.times, nan=_FAR_SNR) - 1.0, 0.0)
+    cost = cost + 2.0 * (1.0 - found.present + found.spoiled)
+    score = np.where(np.isfinite(cost), 100.0 / (1.0 + cost), 0.0)
+    no = stars.known_variable[found.rows] | (found.rows == target) | ~np.isfinite(known)
+    return Serving(fainter, redder, np.where(no, 0.0, score))

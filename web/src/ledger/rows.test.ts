@@ -1,0 +1,35 @@
+import { describe, expect, it } from "vitest";
+import type { Exposure, FieldStar } from "../api/types";
+import { campaign, curve, exposure } from "../tests/builders";
+import { pointRows } from "./PointLedger";
+import { partOf, starColumns } from "./StarLedger";
+import { cellText } from "./table";
+
+describe("ledgers of stars and points", () => {
+  it("say which part a star has, and its numbers in their units", () => {
+    const own = campaign();
+    const { target, comparison } = own.cast!;
+    expect(partOf(own, target)).toBe("target");
+    expect(partOf(own, comparison[0]!)).toBe("comparison 1");
+    expect(partOf(own, 99999)).toBe("");
+    const star = {
+      row: comparison[0]!, name: "Foxglove 11", score: 41.6, off_mag: -0.0124, peak_share: 0.312,
+      edge_px: null,
+    } as FieldStar; // prettier-ignore
+    const cells = Object.fromEntries(
+      starColumns(own, "B-V").map((c) => [c.key, () => cellText(c, star)]),
+    );
+    const shown = ["part", "score", "off", "peak", "edge"].map((key) => cells[key]!());
+    expect(shown).toEqual(["comparison 1", "42", "−12", "31", ""]);
+    expect(starColumns(own, "B-V").find((c) => c.key === "colour")!.words).toBe("B − V");
+  });
+
+  it("put the points in order of time, each with its exposure and both magnitudes", () => {
+    const made = curve();
+    const exposures = made.filters[0]!.file_ids.map((id) => exposure(id)) as Exposure[];
+    const rows = pointRows(made, exposures);
+    expect(rows.map((r) => r.jd)).toEqual([...rows.map((r) => r.jd)].sort((a, b) => a - b));
+    expect(rows[0]).toMatchObject({ magnitude: 12, standard: 12.05, filter: "V", state: "good" });
+    expect(rows[0]!.name).toContain("foxglove");
+  });
+});
