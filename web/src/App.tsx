@@ -82,7 +82,7 @@ export function App() {
   const Main = s.ledger && ledger ? ledger : Plain;
   const foot = 116 + (s.film ? FILM_PX : 0);
   const folded = useShown((shown) => shown.fold && Number(shown.period) > 0);
-  const overTime = SCREENS[s.stage].overTime && !folded;
+  const overTime = SCREENS[s.stage].overTime && !folded && !s.ledger;
 
   return (
     <div

@@ -109,7 +109,7 @@ export function Ledger<Row>({ columns, rows, idOf, ...props }: Props<Row>) {
         <input
           className="field max-w-72"
           aria-label="filter the ledger"
-          placeholder="words, or star width > 4"
+          placeholder={`words, or ${columns.find((c) => c.digits !== undefined)?.words} > 4`}
           value={filter}
           onChange={(event) => setFilter(event.target.value)}
         />

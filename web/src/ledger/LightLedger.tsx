@@ -33,7 +33,7 @@ export function LightLedger() {
   const s = useApp();
   const { data: campaign } = useCampaign(s.campaign);
   const { data: exposures } = useExposures(s.campaign);
-  const { data } = useLight(s.campaign, s.star ?? campaign?.cast?.target ?? null);
+  const { data, isLoading } = useLight(s.campaign, s.star ?? campaign?.cast?.target ?? null);
   const rows = useMemo(() => {
     const of = new Map(exposures?.exposures.map((e) => [e.id, e]));
     return (data?.measures ?? [])
@@ -41,6 +41,7 @@ export function LightLedger() {
       .map((m): Row => ({ ...m, exposure: of.get(m.file) }));
   }, [data, exposures, s.filter]);
   const chosen = useMemo(() => new Set(s.selection), [s.selection]);
+  if (isLoading) return <Empty title="Reading the star …">{null}</Empty>;
   if (!data?.measures.length)
     return (
       <Empty title="Nothing measured yet">

@@ -27,8 +27,8 @@ export function starColumns(
     { key: "name", words: "star", value: (s) => s.name, wide: 130 },
     { key: "part", words: "part", value: (s) => partOf(campaign, s.row), wide: 100 },
     { key: "score", words: "serves", unit: "/100", digits: 0, value: (s) => s.score, wide: 84 },
-    { key: "magnitude", words: "measured", unit: "mag", digits: 3, value: (s) => s.magnitude },
-    { key: "off", words: "off catalogue", unit: "mmag", digits: 0, value: (s) => mmag(s.off_mag), wide: 118 },
+    { key: "magnitude", words: "measured", unit: "mag", digits: 3, value: (s) => s.magnitude, wide: 110 },
+    { key: "off", words: "off line", unit: "mmag", digits: 0, value: (s) => mmag(s.off_mag), wide: 118 },
     { key: "colour", words: colour, digits: 2, value: (s) => s.colour, wide: 60 },
     { key: "fainter", words: "fainter", unit: "mag", digits: 2, value: (s) => s.fainter },
     { key: "redder", words: "redder", unit: "mag", digits: 2, value: (s) => s.redder },
@@ -48,13 +48,24 @@ export function starColumns(
   ]; // prettier-ignore
 }
 
-/** The stars of Cast and Measure as a table. */
+/** Those with a part first, then the ones that would serve best. */
+export function bestFirst(
+  campaign: Campaign | undefined,
+  stars: readonly FieldStar[],
+): FieldStar[] {
+  const first = (s: FieldStar) => (partOf(campaign, s.row) ? 1 : 0);
+  return [...stars].sort((a, b) => first(b) - first(a) || b.score - a.score);
+}
+
+/** The stars of Cast as a table. */
 export function StarLedger() {
   const s = useApp();
   const { data: campaign } = useCampaign(s.campaign);
   const { data } = useField(s.campaign, s.filter || campaign?.filters[0] || "");
   const columns = useMemo(() => starColumns(campaign, data?.index ?? ""), [campaign, data?.index]);
-  if (!data?.stars.length)
+  const rows = useMemo(() => bestFirst(campaign, data?.stars ?? []), [campaign, data]);
+  if (!data) return <Empty title="Reading all stars of the field …">{null}</Empty>;
+  if (!data.stars.length)
     return (
       <Empty title="No stars measured yet">
         <p>Measure the night, and every star of the field stands here with its numbers.</p>
@@ -66,7 +77,7 @@ export function StarLedger() {
       name={`stars in ${data.filter}`}
       noun="star"
       columns={columns}
-      rows={data.stars}
+      rows={rows}
       idOf={(star) => star.row}
       current={s.star}
       chosen={NONE}

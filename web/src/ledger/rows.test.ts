@@ -2,7 +2,7 @@ import { describe, expect, it } from "vitest";
 import type { Exposure, FieldStar } from "../api/types";
 import { campaign, curve, exposure } from "../tests/builders";
 import { pointRows } from "./PointLedger";
-import { partOf, starColumns } from "./StarLedger";
+import { bestFirst, partOf, starColumns } from "./StarLedger";
 import { cellText } from "./table";
 
 describe("ledgers of stars and points", () => {
@@ -21,6 +21,8 @@ describe("ledgers of stars and points", () => {
     );
     const shown = ["part", "score", "off", "peak", "edge"].map((key) => cells[key]!());
     expect(shown).toEqual(["comparison 1", "42", "−12", "31", ""]);
+    const other = { ...star, row: 99999, score: 90 };
+    expect(bestFirst(own, [other, star]).map((s) => s.row)).toEqual([star.row, 99999]);
     expect(starColumns(own, "B-V").find((c) => c.key === "colour")!.words).toBe("B − V");
   });
 

@@ -148,6 +148,7 @@ function LineUp({ data, campaign, by }: LineUpProps) {
   const y = rangeOf([...stars.map((c) => c.off_line), 0.05, -0.05], 0.1, [-0.1, 0.1]);
   return (
     <Chart
+      key={by}
       className="h-36"
       x={x}
       y={y}
