@@ -229,6 +229,41 @@ def solve(
 
 
 @main.command()
+@click.argument("plan", type=click.Path(path_type=Path))
+@click.option("--out", required=True, type=click.Path(path_type=Path), help=".svg, .pdf or .png")
+@click.option("--width", default=15.0, type=click.FloatRange(1, 600), help="Side, minutes of arc.")
+@click.option("--up", default=0.0, type=float, help="Degrees from north through east.")
+@click.option("--mirrored", is_flag=True, help="East to the right of north.")
+@click.option("--band", default="", help="Of the magnitudes; V, or the catalogue's first.")
+@click.option("--faintest", type=float, help="Magnitude of the faintest stars drawn.")
+@click.option("--points", is_flag=True, help="Magnitudes with their decimal points.")
+@click.option("--year", type=click.FloatRange(1800, 2200), help="Of the positions; now.")
+def finder(
+    plan: Path, out: Path, width: float, up: float, mirrored: bool, band: str,
+    faintest: float | None, points: bool, year: float | None,
+) -> None:  # fmt: skip
+    """Draw a finder chart of PLAN's target with the stars of its cast.
+
+    Exit status 0 when it was drawn, 2 for an unusable plan or target.
+    """
+    from narrow_beacon.plan import PlanError, read_plan
+    from narrow_beacon.reduce.finder import FORMATS, Look, chart_of_plan
+
+    if out.suffix.lstrip(".") not in FORMATS:
+        click.echo(f"{out}: a chart is written as {', '.join(FORMATS)}", err=True)
+        sys.exit(2)
+    look = Look(width, up, mirrored, faintest, points)
+    with _in_words():
+        try:
+            words = chart_of_plan(read_plan(plan), out, look, band, year)
+        except PlanError as error:
+            for line in error.mistakes:
+                click.echo(line, err=True)
+            sys.exit(2)
+    click.echo(words)
+
+
+@main.command()
 @click.argument("file", type=_FILE)
 @click.option(
     "--write", "folder", type=click.Path(path_type=Path, file_okay=False),

@@ -99,3 +99,17 @@ def test_what_cannot_be_is_refused(client: Client, campaign: int) -> None:
     for body in ({"colour": 90}, {"given": {"V": {"coefficient": "x"}}}, {"extinction": {"V": 9}}):
         answer = client.ask("POST", f"campaigns/{campaign}/transform", body)
         assert answer.status_code == 422
+
+
+def test_a_finder_chart_comes_from_the_catalogue_or_over_an_exposure(
+    client: Client, campaign: int
+) -> None:
+    exposures = client.get(f"campaigns/{campaign}/exposures")["exposures"]
+    placed = next(e["id"] for e in exposures if e["placed"])
+    for kind, start in (("svg", b"<?xml"), ("pdf", b"%PDF"), ("png", b"\x89PNG")):
+        plain = client.ask("GET", f"campaigns/{campaign}/finder.{kind}?width=8")
+        assert plain.content.startswith(start)
+    over = client.ask("GET", f"campaigns/{campaign}/finder.png?width=8&file={placed}")
+    assert len(over.content) > 2 * len(plain.content)
+    assert client.ask("GET", f"campaigns/{campaign}/finder.gif").status_code == 404
+    assert client.ask("GET", f"campaigns/{campaign}/finder.svg?width=9e9").status_code == 422

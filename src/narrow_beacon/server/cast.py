@@ -2,22 +2,36 @@
 
 from __future__ import annotations
 
+import tempfile
 import warnings
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from apiflask import APIBlueprint
 from flask import Response
+from sqlalchemy.orm import Session
 
+from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast, colour_of, rank_candidates
 from narrow_beacon.core.curve.field_stars import field_stars, serving
 from narrow_beacon.core.curve.light_curve import star_curve
 from narrow_beacon.core.curve.steadiness import judge_steadiness
+from narrow_beacon.core.curve.time import julian_year
 from narrow_beacon.core.curve.zero_points import ensemble_of
 from narrow_beacon.reduce.curves import FilterCurve
+from narrow_beacon.reduce.field import band_of
+from narrow_beacon.reduce.finder import FORMATS, Backdrop, Look, Parts, draw_finder
 from narrow_beacon.server.curve import describe_curves, rounded
-from narrow_beacon.server.night import CurvesNow, curves_now, exposures_of, step_of
+from narrow_beacon.server.images import view_of_file
+from narrow_beacon.server.night import (
+    CurvesNow,
+    curves_now,
+    exposures_of,
+    placements_of,
+    step_of,
+)
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.curve import CurveOut
 from narrow_beacon.server.schemas.measure import FilterQuery
@@ -27,13 +41,16 @@ from narrow_beacon.server.schemas.stars import (
     CastIn,
     FieldStar,
     FieldStarsOut,
+    FinderQuery,
 )
-from narrow_beacon.server.state import campaign_of, changing, quick, shared
+from narrow_beacon.server.state import campaign_of, changing, file_of, quick, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.actions import Change, act, new_cast
+from narrow_beacon.store.campaigns import now as this_moment
 from narrow_beacon.store.campaigns import queue_job
 from narrow_beacon.store.fields import star_table
-from narrow_beacon.store.models import CastRecord
+from narrow_beacon.store.models import Campaign, CastRecord
+from narrow_beacon.store.placements import solution_of
 
 blueprint = APIBlueprint("cast", __name__)
 _MOST_SERIES = 24
@@ -95,6 +112,47 @@ def candidates(number: int, query: FilterQuery) -> Candidates:
         filter=curve.filter, band=curve.band,
         file_ids=[now.files[index].id for index in curve.indices], candidates=found,
     )  # fmt: skip
+
+
+@blueprint.get("/api/campaigns/<int:number>/finder.<kind>")
+@blueprint.input(FinderQuery, location="query", arg_name="query")
+@blueprint.doc(hide=True)
+def finder(number: int, kind: str, query: FinderQuery) -> Response:
+    """A finder chart to print, from the catalogue or over an exposure."""
+    if kind not in FORMATS:
+        raise Problem(404, "No such format", f"A chart comes as {', '.join(FORMATS)}.")
+    with shared().store.session() as session:
+        campaign = campaign_of(session, number)
+        if campaign.catalogue_id is None or campaign.cast_id is None:
+            raise Problem(409, "No target yet", "Give the part of the target in Cast first.")
+        stars = star_table(session, campaign.catalogue_id)
+        cast = session.get_one(CastRecord, campaign.cast_id)
+        band = _band_of(session, campaign, query.filter, stars)
+        placed, moment = None, None
+        if query.file is not None:
+            file = file_of(session, query.file)
+            placed, moment = placements_of(session, [file.id]).get(file.id), file.mid_utc
+            if placed is None:
+                raise Problem(409, "Not placed", "A chart needs an exposure that is on the sky.")
+    parts = Parts(cast.target, tuple(cast.comparison), cast.check_star)
+    look = Look(query.width, query.up, query.mirrored, query.faintest, query.points)
+    backdrop = None
+    if placed is not None and query.file is not None:
+        view = view_of_file(query.file)
+        b = view.brightness
+        backdrop = Backdrop(view.pixels, solution_of(placed), b.sky, b.noise)
+    year = julian_year(moment or this_moment())
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"finder.{kind}"
+        draw_finder(stars, band, parts, year, path, look, backdrop)
+        types = {"svg": "image/svg+xml", "pdf": "application/pdf", "png": "image/png"}
+        return Response(path.read_bytes(), content_type=types[kind])
+
+
+def _band_of(session: Session, campaign: Campaign, name: str, stars: StarTable) -> str:
+    """The catalogue's band of a filter, else V, else its first."""
+    found = band_of(name, stars.bands, campaign.bands) if name else None
+    return found or ("V" if "V" in stars.bands else next(iter(stars.bands)))
 
 
 @blueprint.get("/api/campaigns/<int:number>/field")

@@ -8,6 +8,7 @@ import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Chips, Section } from "../ui/parts";
 import { colour, fixed } from "../ui/words";
+import { FinderSection } from "./cast/FinderSection";
 import type { Role } from "./cast/roles";
 
 export function CastBench() {
@@ -58,6 +59,7 @@ export function CastBench() {
           </Section>
         </>
       )}
+      <FinderSection />
     </>
   );
 }

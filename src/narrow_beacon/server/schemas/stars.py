@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from pydantic import BaseModel
+from typing import Annotated
 
-from narrow_beacon.server.schemas.common import Asked, Id, IdList, Number, Numbers
+from pydantic import BaseModel, Field
+
+from narrow_beacon.server.schemas.common import Asked, Id, IdList, Number, Numbers, Short
 
 
 class Catalogue(BaseModel):
@@ -70,6 +72,18 @@ class Candidate(BaseModel):
     present: float
     words: str
     series: Numbers
+
+
+class FinderQuery(Asked):
+    """How a finder chart is drawn; without a file from the catalogue."""
+
+    filter: Short = ""
+    file: Id | None = None
+    width: Annotated[float, Field(ge=1, le=600)] = 20.0
+    up: Annotated[float, Field(ge=-360, le=360)] = 0.0
+    mirrored: bool = False
+    faintest: Annotated[float, Field(ge=0, le=30)] | None = None
+    points: bool = False
 
 
 class FieldStar(BaseModel):
