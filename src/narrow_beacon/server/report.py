@@ -26,6 +26,7 @@ from narrow_beacon.core.report.layout import (
     reported,
 )
 from narrow_beacon.core.report.light_curve import CurvePoint
+from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.figure import draw_light_curve
 from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.outputs import (
@@ -59,7 +60,7 @@ _CHECK_RATIO = 1.8
 _SAME_MAG = 0.0005
 _SHOWN_LINES = 400
 _NOTHING = "No point is good: look at what they are doubtful for in Curve, or take those too."
-_LARGE_SHIFT_MAG = 0.005
+_NO_SHIFT_MAG, _LARGE_SHIFT_MAG = 0.001, 0.005
 _TWICE = timedelta(seconds=3)
 
 
@@ -161,7 +162,9 @@ def _checks(
         select(NightFile.id).where(NightFile.campaign_id == campaign.id, NightFile.proposal != "")
     ).all()
     if proposals:
-        words = f"{len(proposals)} exposures are proposed to be set aside; decide in Vet."
+        one = len(proposals) == 1
+        many = f"{counted(len(proposals), 'exposure')} {'is' if one else 'are'}"
+        words = f"{many} proposed to be set aside; decide in Vet."
         checks.append(Check(state="look", words=words))
     own = [sent for sent in reports if not sent.other]
     if own:
@@ -230,7 +233,8 @@ def _check_scale(now: CurvesNow, layout: Layout) -> Check:
         for curve in on
         if curve.standard is not None
     )
-    words += f", up to {1000 * apart:.0f} mmag from the standard one in {names}"
+    far = f"up to {1000 * apart:.0f} mmag" if apart > _NO_SHIFT_MAG else "less than 1 mmag"
+    words += f", {far} from the standard one in {names}"
     layouts = "; the layout “standard” has that" if apart > _LARGE_SHIFT_MAG else ""
     return Check(state="look" if layouts else "good", words=f"{words}{layouts}.")
 
