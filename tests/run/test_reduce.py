@@ -20,7 +20,7 @@ from narrow_beacon.simulate.plain import write_plain_night
 
 OUTPUTS = {
     "light_curve.csv", "light_curve.ecsv", "light_curve.vot", "light_curve.svg", "exposures.csv",
-    "census.parquet", "report.txt", "provenance.json", "masters",
+    "census.parquet", "report.txt", "provenance.json", "stars.csv", "masters",
 }  # fmt: skip
 
 
@@ -91,6 +91,7 @@ def test_two_workers_give_the_same_numbers_bit_for_bit(
             "provenance.json",
             "census.parquet",
             "light_curve.svg",
+            "stars.csv",
         )
         texts.append([(folder / name).read_bytes() for name in names])
     assert texts[0] == texts[1]
