@@ -274,6 +274,9 @@ def test_every_star_of_the_field_has_its_mean_scatter_and_score() -> None:
     assert found.times[7] > 3
     assert found.alike[7] > 0.8
     assert np.abs(found.alike[steady]).max() < 0.35  # 1/√200 each
+    # A wave of ±50 mmag, slow beside runs of eight; noise alone leaves a third of its mean's.
+    assert found.correlated_mag[7] == pytest.approx(0.05 / np.sqrt(2), rel=0.2)
+    assert np.median(found.correlated_mag[steady] / found.expected_mag[steady]) < 0.15
     off = found.magnitude - v - np.median((found.magnitude - v)[1:5])
     assert np.abs(off / found.uncertainty_mag)[steady].max() < 4.5
     serves = serving(found, table, "V", INDEX.of(table), 0)

@@ -133,6 +133,7 @@ def describe_field(
         "magnitude": found.magnitude, "uncertainty": found.uncertainty_mag,
         "off_mag": found.magnitude - known, "scatter_mag": found.scatter_mag,
         "expected_mag": found.expected_mag, "times": found.times, "alike": found.alike,
+        "correlated_mag": found.correlated_mag,
         "spoiled": found.spoiled, "neighbour_mag": found.neighbour_mag, "fainter": serves.fainter,
         "redder": serves.redder, "away_arcmin": away, "peak_share": peak, "edge_px": edge,
     }  # fmt: skip

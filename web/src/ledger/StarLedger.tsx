@@ -43,6 +43,7 @@ export function starColumns(
     { key: "catalogue", words: "catalogue", unit: "mag", digits: 3, value: (s) => s.catalogue_mag, wide: 104, hidden: true },
     { key: "unsure", words: "its ±", unit: "mmag", digits: 0, value: (s) => mmag(s.catalogue_uncertainty), hidden: true },
     { key: "expected", words: "expected", unit: "mmag", digits: 1, value: (s) => mmag(s.expected_mag), wide: 104, hidden: true },
+    { key: "correlated", words: "common to runs", unit: "mmag", digits: 1, value: (s) => mmag(s.correlated_mag), wide: 140, hidden: true },
     { key: "alike", words: "like the next", digits: 2, value: (s) => s.alike, wide: 98, hidden: true },
     { key: "variable", words: "known to vary", value: (s) => (s.known_variable ? "yes" : ""), wide: 104, hidden: true },
   ]; // prettier-ignore

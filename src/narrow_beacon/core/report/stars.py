@@ -12,7 +12,8 @@ from narrow_beacon.core.curve.field_stars import FieldStars
 
 COLUMNS = (
     "star", "filter", "ra_deg", "dec_deg", "magnitude", "uncertainty", "catalogue_magnitude",
-    "scatter", "expected_scatter", "points", "spoiled_share", "neighbour_mag", "known_variable",
+    "scatter", "expected_scatter", "correlated", "points", "spoiled_share",
+    "neighbour_mag", "known_variable",
 )  # fmt: skip
 
 
@@ -31,7 +32,8 @@ def write_stars(found: Sequence[tuple[str, str, FieldStars]], stars: StarTable, 
                 _text(stars.names[row]), _text(name), f"{stars.ra_deg[row]:.6f}",
                 f"{stars.dec_deg[row]:.6f}", _number(of.magnitude[at]),
                 _number(of.uncertainty_mag[at]), _number(known[row]), _number(of.scatter_mag[at]),
-                _number(of.expected_mag[at]), str(int(of.points[at])),
+                _number(of.expected_mag[at]), _number(of.correlated_mag[at]),
+                str(int(of.points[at])),
                 f"{of.spoiled[at]:.3f}", _number(of.neighbour_mag[at]),
                 str(int(stars.known_variable[row])),
             ]  # fmt: skip

@@ -103,6 +103,7 @@ class FieldStar(BaseModel):
     times: Number
     """Scatter over what is expected."""
     alike: Number
+    correlated_mag: Number
     points: int
     spoiled: Number
     neighbour_mag: Number

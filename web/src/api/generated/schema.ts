@@ -4925,6 +4925,8 @@ export interface components {
             times: number | null;
             /** Alike */
             alike: number | null;
+            /** Correlated Mag */
+            correlated_mag: number | null;
             /** Points */
             points: number;
             /** Spoiled */
