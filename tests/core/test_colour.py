@@ -25,6 +25,8 @@ from narrow_beacon.core.curve.zero_points import ensemble_of
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.transform_wish import GivenTerm, TransformWish
 from narrow_beacon.reduce.standard import index_of, with_given
+from narrow_beacon.store.models import KeptTerm
+from narrow_beacon.store.terms import mean_of
 
 INDEX = ColourIndex("B", "V")
 
@@ -287,3 +289,17 @@ def test_every_star_of_the_field_has_its_mean_scatter_and_score() -> None:
     assert strict.score[3] < serves.score[3]
     assert strict.score[2] == serves.score[2]
     assert 1.0 < serves.fainter[-1] < 2.6
+
+
+def test_all_nights_of_a_kit_together_are_their_weighted_mean() -> None:
+    def kept(value: float, sigma: float) -> KeptTerm:
+        return KeptTerm(coefficient=value, uncertainty=sigma, stars=10)
+
+    alike = mean_of([kept(-0.04, 0.004), kept(-0.046, 0.004)])
+    assert alike is not None
+    assert (alike.value, alike.fitted) == (pytest.approx(-0.043), 20)
+    assert alike.uncertainty == pytest.approx(0.004 * np.sqrt(1.125 / 2))
+    apart = mean_of([kept(-0.04, 0.001), kept(-0.10, 0.001)])
+    assert apart is not None
+    assert apart.uncertainty == pytest.approx(0.03)  # half of how far they are apart
+    assert mean_of([kept(-0.04, 0.004)]) is None

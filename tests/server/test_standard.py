@@ -95,6 +95,26 @@ def test_every_star_and_every_measure_of_one_can_be_read(client: Client, campaig
         assert by_file[file]["instrumental"] == pytest.approx(magnitude, abs=2e-5)
 
 
+def test_a_coefficient_is_kept_with_the_kit_for_other_campaigns(
+    client: Client, campaign: int, running: Running
+) -> None:
+    path = f"campaigns/{campaign}/scale?filter=V"
+    found = client.get(path)
+    assert (found["kept"], found["kept_mean"]) == ([], None)
+    for _ in range(2):  # the same campaign's again takes the place of the first
+        client.post(f"campaigns/{campaign}/scale/keep", {"filter": "V"})
+    (kept,) = client.get(path)["kept"]
+    assert kept["coefficient"] == pytest.approx(found["transform"]["value"])
+    assert kept["stars"] == found["transform"]["fitted"]
+    assert kept["nights"].startswith("2026-09-20")
+    client.post(f"campaigns/{campaign}/transform", {"given": {"V": {"coefficient": 0.1}}})
+    refused = client.ask("POST", f"campaigns/{campaign}/scale/keep", {"filter": "V"})
+    assert refused.status_code == 409
+    client.post(f"campaigns/{campaign}/undo")
+    assert client.ask("DELETE", f"kept/{kept['id']}").status_code == 200
+    assert client.get(path)["kept"] == []
+
+
 def test_what_cannot_be_is_refused(client: Client, campaign: int) -> None:
     for body in ({"colour": 90}, {"given": {"V": {"coefficient": "x"}}}, {"extinction": {"V": 9}}):
         answer = client.ask("POST", f"campaigns/{campaign}/transform", body)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 from apiflask import APIBlueprint
 from flask import Response
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
 
 from narrow_beacon.core.bands import in_order
 from narrow_beacon.core.curve.colour_terms import Coefficient, ColourTerms
@@ -14,13 +16,24 @@ from narrow_beacon.reduce.standard import USUAL_TERM, target_colour
 from narrow_beacon.server.curve import describe_curves
 from narrow_beacon.server.night import CurvesNow, curves_now
 from narrow_beacon.server.problems import Problem
+from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.schemas.curve import CurveOut
 from narrow_beacon.server.schemas.measure import FilterQuery
-from narrow_beacon.server.schemas.standard import CoefficientOut, ScaleOut, ScaleStar, TransformIn
+from narrow_beacon.server.schemas.standard import (
+    CoefficientOut,
+    KeepIn,
+    KeptOut,
+    ScaleOut,
+    ScaleStar,
+    TransformIn,
+)
 from narrow_beacon.server.state import campaign_of, changing, quick, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.actions import Change, act
+from narrow_beacon.store.campaigns import now as this_moment
 from narrow_beacon.store.campaigns import wish_of, wish_to_json
+from narrow_beacon.store.models import Campaign, KeptTerm, NightFile
+from narrow_beacon.store.terms import keep_term, kept_terms, mean_of
 
 blueprint = APIBlueprint("standard", __name__)
 
@@ -32,11 +45,81 @@ def scale(number: int, query: FilterQuery) -> ScaleOut:
     """How a filter's magnitudes depend on colour and air, with the stars that tell."""
     with shared().store.session() as session:
         campaign = campaign_of(session, number)
-        now, wish = curves_now(session, campaign), wish_of(campaign)
-    curve = next((c for c in now.curves if c.filter == query.filter), None) if now else None
+        now, curve = _curve_of(session, campaign, query.filter)
+        found = _scale(now, curve, wish_of(campaign))
+        kit = _kit_of(session, campaign, query.filter)
+        kept = kept_terms(session, kit, query.filter, found.index)
+        mean = _number(mean_of(kept))
+        told = [
+            KeptOut(
+                id=one.id, coefficient=one.coefficient, uncertainty=one.uncertainty,
+                airmass=one.airmass, stars=one.stars, nights=one.nights, campaign=one.campaign,
+            )
+            for one in kept
+        ]  # fmt: skip
+    return found.model_copy(update={"kit": kit, "kept": told, "kept_mean": mean})
+
+
+def _curve_of(session: Session, campaign: Campaign, name: str) -> tuple[CurvesNow, FilterCurve]:
+    """The curve of a filter. Raises Problem where there is none."""
+    now = curves_now(session, campaign)
+    curve = next((c for c in now.curves if c.filter == name), None) if now else None
     if now is None or curve is None:
         raise Problem(409, "Nothing measured yet", "Measure the night first.")
-    return _scale(now, curve, wish)
+    return now, curve
+
+
+def _kit_of(session: Session, campaign: Campaign, name: str) -> str:
+    """The kit that took most of a filter's exposures."""
+    of = (NightFile.campaign_id == campaign.id, NightFile.part == "exposure")
+    count = func.count()
+    found = session.execute(
+        select(NightFile.kit, count).where(*of, NightFile.filter == name)
+        .group_by(NightFile.kit).order_by(count.desc())
+    ).first()  # fmt: skip
+    return str(found[0])[:200] if found else ""
+
+
+@blueprint.post("/api/campaigns/<int:number>/scale/keep")
+@blueprint.input(KeepIn, arg_name="body")
+@blueprint.output(Done)
+def keep(number: int, body: KeepIn) -> Done:
+    """Keep the coefficient that the field's stars give with the kit, for other campaigns."""
+    with changing(number) as (session, campaign):
+        now, curve = _curve_of(session, campaign, body.filter)
+        terms = curve.terms
+        if terms is None or terms.transform is None or not terms.transform.fitted:
+            raise Problem(
+                409, "Nothing to keep", "A coefficient is kept that the field's stars gave: take "
+                "back what you gave for it first."
+            )  # fmt: skip
+        nights = [now.files[index].mid_utc for index in curve.indices]
+        days = sorted({f"{moment:%Y-%m-%d}" for moment in nights if moment})
+        kit, name = _kit_of(session, campaign, body.filter), campaign.name[:200]
+        keep_term(
+            session,
+            KeptTerm(
+                kit=kit, filter=body.filter, colour_index=terms.index.name,
+                coefficient=terms.transform.value, uncertainty=terms.transform.uncertainty,
+                airmass=terms.airmass, stars=terms.transform.fitted,
+                nights=" to ".join(dict.fromkeys((days[0], days[-1]))) if days else "",
+                campaign=name, kept=this_moment(),
+            ),
+        )  # fmt: skip
+        campaign.revision += 1
+        return Done(words=f"Kept for {body.filter} of {kit}.")
+
+
+@blueprint.delete("/api/kept/<int:number>")
+@blueprint.output(Done)
+def forget(number: int) -> Done:
+    """Keep a coefficient no longer."""
+    with shared().store.session() as session:
+        record = session.get(KeptTerm, number)
+        if record is None:
+            raise Problem(404, "No such coefficient", "It may have been removed in another tab.")
+        session.delete(record)
+    return Done(words="It is kept no longer.")
 
 
 def _scale(now: CurvesNow, curve: FilterCurve, wish: TransformWish) -> ScaleOut:

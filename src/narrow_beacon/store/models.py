@@ -90,6 +90,23 @@ class StarSource(Record):
     added: Mapped[datetime]
 
 
+class KeptTerm(Record):
+    """A filter's colour coefficient as a campaign's stars gave it, kept with the kit."""
+
+    __tablename__ = "kept_term"
+    kit: Mapped[str] = mapped_column(String(200), index=True)
+    filter: Mapped[str] = mapped_column(String(40))
+    colour_index: Mapped[str] = mapped_column(String(40))
+    coefficient: Mapped[float]
+    uncertainty: Mapped[float]
+    airmass: Mapped[float]
+    """That it holds at."""
+    stars: Mapped[int]
+    nights: Mapped[str] = mapped_column(String(40))
+    campaign: Mapped[str] = mapped_column(String(200))
+    kept: Mapped[datetime]
+
+
 class Star(Record):
     """A star of a catalogue, by its row there. Magnitudes by band: [value, uncertainty]."""
 

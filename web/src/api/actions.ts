@@ -180,6 +180,15 @@ export async function changeScale(campaign: number, values: ScaleSaid): Promise<
   await recast(campaign, "transform", values);
 }
 
+/** Keep what the field's stars give with the kit, or keep something no longer. */
+export const keepTerm = (filter: string) => doHere("POST", "scale/keep", { filter });
+export async function forgetTerm(id: number): Promise<void> {
+  const done = await act<Words>("DELETE", `/api/kept/${id}`);
+  if (done) say(done.words);
+  const campaign = here();
+  if (campaign !== null) refresh(campaign);
+}
+
 export async function setRadius(campaign: number, filter: string, step: number): Promise<void> {
   await recast(campaign, "recipe", { steps: { [filter]: step }, automatic: false });
 }

@@ -427,6 +427,9 @@ describe("Measure", () => {
     mean_airmass: 1.2, extinction_at: 0.6, comparison_colour: 0.6, target_colour: 0.3,
     colour_source: "measured", shift_mag: 0.012, common_mag: 0.0015, level: 0, slope: -0.04,
     centre: 0.6, stars: [],
+    kit: "Kittiwake 800", kept_mean: null,
+    kept: [{ id: 4, coefficient: -0.05, uncertainty: 0.003, airmass: 1.1, stars: 80,
+      nights: "2026-08-01", campaign: "Sorrel field" }],
   }); // prettier-ignore
 
   function measured(more: Record<string, unknown> = {}): Asked[] {
@@ -454,12 +457,16 @@ describe("Measure", () => {
     expect(screen.getByText(/a shift of 12 mmag/)).toBeTruthy();
     await user.type(screen.getByLabelText("coefficient in V"), "−0,05{Enter}");
     await user.click(screen.getByLabelText(/bring magnitudes/));
+    await user.click(screen.getByText("take"));
+    await user.click(screen.getByText("Keep −0.0400 for this kit"));
     await vi.waitFor(() =>
       expect(asked.filter((a) => a.path.endsWith("transform")).map((a) => a.body)).toEqual([
         { given: { V: { coefficient: -0.05, uncertainty: 0, index: "B-V" } } },
         { apply: false },
+        { given: { V: { coefficient: -0.05, uncertainty: 0.003, index: "B-V" } } },
       ]),
     );
+    expect(asked.find((a) => a.path.endsWith("scale/keep"))!.body).toEqual({ filter: "V" });
   });
 
   it("says the radius as it is on the exposure's own night, and on the others", async () => {

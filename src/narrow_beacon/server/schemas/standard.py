@@ -27,6 +27,22 @@ class ScaleStar(BaseModel):
     used: bool
 
 
+class KeptOut(BaseModel):
+    """A coefficient that is kept with the kit."""
+
+    id: int
+    coefficient: float
+    uncertainty: float
+    airmass: float
+    stars: int
+    nights: str
+    campaign: str
+
+
+class KeepIn(Asked):
+    filter: Short
+
+
 class ScaleOut(BaseModel):
     """How a filter's magnitudes depend on colour and air."""
 
@@ -58,6 +74,11 @@ class ScaleOut(BaseModel):
     slope: Number = None
     centre: Number = None
     stars: list[ScaleStar] = []
+    kit: str = ""
+    kept: list[KeptOut] = []
+    """What is kept of this filter with the kit, the latest first."""
+    kept_mean: CoefficientOut | None = None
+    """Of two or more of them."""
 
 
 Term = Annotated[float, Field(ge=-3, le=3)]

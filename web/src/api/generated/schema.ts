@@ -324,6 +324,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/kept/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Keep a coefficient no longer. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{number}": {
         parameters: {
             query?: never;
@@ -2612,6 +2659,66 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/scale/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep the coefficient that the field's stars give with the kit, for other campaigns. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["KeepIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -5037,6 +5144,26 @@ export interface components {
             /** Fitted */
             fitted: number;
         };
+        /**
+         * KeptOut
+         * @description A coefficient that is kept with the kit.
+         */
+        "ScaleOut.KeptOut": {
+            /** Id */
+            id: number;
+            /** Coefficient */
+            coefficient: number;
+            /** Uncertainty */
+            uncertainty: number;
+            /** Airmass */
+            airmass: number;
+            /** Stars */
+            stars: number;
+            /** Nights */
+            nights: string;
+            /** Campaign */
+            campaign: string;
+        };
         /** ScaleStar */
         "ScaleOut.ScaleStar": {
             /** Row */
@@ -5134,6 +5261,18 @@ export interface components {
              * @default []
              */
             stars: components["schemas"]["ScaleOut.ScaleStar"][];
+            /**
+             * Kit
+             * @default
+             */
+            kit: string;
+            /**
+             * Kept
+             * @default []
+             */
+            kept: components["schemas"]["ScaleOut.KeptOut"][];
+            /** @default null */
+            kept_mean: components["schemas"]["ScaleOut.CoefficientOut"] | null;
         };
         /** FileOut */
         "IntakeOut.FileOut": {
@@ -5768,6 +5907,11 @@ export interface components {
             file_ids: number[];
             /** Candidates */
             candidates: components["schemas"]["Candidates.Candidate"][];
+        };
+        /** KeepIn */
+        KeepIn: {
+            /** Filter */
+            filter: string;
         };
         /**
          * Corrections

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { changeScale } from "../../api/actions";
+import { changeScale, forgetTerm, keepTerm } from "../../api/actions";
 import { useScale } from "../../api/queries";
 import type { Campaign, Scale } from "../../api/types";
 import { say } from "../../state";
@@ -33,6 +33,7 @@ export function ScaleSection({ campaign, filter }: { campaign: Campaign; filter:
       <Verdict scale={data} />
       <Terms scale={data} />
       {data.index && <Said campaign={campaign} scale={data} />}
+      {data.index && <Kept campaign={campaign} scale={data} />}
     </Section>
   );
 }
@@ -72,6 +73,61 @@ function Terms({ scale }: { scale: Scale }) {
         <Fact name="common to all points, ±">{fixed(1000 * scale.common_mag, 1, "mmag")}</Fact>
       )}
     </dl>
+  );
+}
+
+/** What the kit's fields and nights gave before, to be taken in place of this one's. */
+function Kept({ campaign, scale }: { campaign: Campaign; scale: Scale }) {
+  const take = (coefficient: number, uncertainty: number) =>
+    void changeScale(campaign.id, {
+      given: { [scale.filter]: { coefficient, uncertainty, index: scale.index } },
+    });
+  const mean = scale.kept_mean;
+  return (
+    <div className="mt-2 text-small">
+      {mean && (
+        <p className="flex items-center gap-2 py-0.5">
+          <span className="num">{termWords(mean, "")}</span>
+          <span className="min-w-0 flex-1 truncate text-quiet">
+            all {scale.kept.length} of them
+          </span>
+          <button className="min-h-6 text-beam" onClick={() => take(mean.value, mean.uncertainty)}>
+            take
+          </button>
+        </p>
+      )}
+      {scale.kept.map((one) => (
+        <p key={one.id} className="flex items-center gap-2 py-0.5">
+          <span className="num">
+            {signed(one.coefficient, 4)} ± {one.uncertainty.toFixed(4)}
+          </span>
+          <span
+            className="min-w-0 flex-1 truncate text-quiet"
+            title={`${one.campaign}, ${one.nights}, ${one.stars} stars at airmass ${one.airmass.toFixed(2)}`}
+          >
+            {one.campaign}, {one.nights}
+          </span>
+          <button
+            className="min-h-6 text-beam"
+            onClick={() => take(one.coefficient, one.uncertainty)}
+          >
+            take
+          </button>
+          <button className="min-h-6 text-quiet" onClick={() => void forgetTerm(one.id)}>
+            forget
+          </button>
+        </p>
+      ))}
+      {scale.transform && scale.transform.fitted > 0 && (
+        <button
+          className="min-h-6 text-beam"
+          title={`for other campaigns with ${scale.kit}`}
+          onClick={() => void keepTerm(scale.filter)}
+        >
+          Keep {signed(scale.transform.value, 4)} for this kit
+        </button>
+      )}
+    </div>
   );
 }
 
