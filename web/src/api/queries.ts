@@ -319,12 +319,29 @@ export async function recast(campaign: number, path: string, body: unknown): Pro
 export function refresh(campaign: number, revision = Infinity): void {
   const curve = client.getQueryData<Curve>(of(campaign, "curve"));
   const known = curve !== undefined && curve.revision >= revision;
+  clearTimeout(later.get(campaign));
   void client.invalidateQueries({
     queryKey: ["campaign", campaign],
-    predicate: ({ queryKey }) => !(known && queryKey[2] === "curve"),
+    predicate: ({ queryKey }) => !known || AT_ONCE.has(String(queryKey[2])),
   });
   void client.invalidateQueries({ queryKey: ["state"] });
+  if (!known) return;
+  const rest = () =>
+    client.invalidateQueries({
+      queryKey: ["campaign", campaign],
+      predicate: ({ queryKey }) => !AT_ONCE.has(String(queryKey[2])) && queryKey[2] !== "curve",
+    });
+  later.set(
+    campaign,
+    setTimeout(() => void rest(), RESTED_MS),
+  );
 }
+
+/** What is small and shows at once what was done; after a changed role or radius the rest waits
+ * until no other follows, so that it does not slow that one. */
+const AT_ONCE = new Set(["", "log"]);
+const RESTED_MS = 1500;
+const later = new Map<number, ReturnType<typeof setTimeout>>();
 
 /** Show a change of exposures before the server has answered. */
 export function foresee(campaign: number, ids: number[], values: Partial<Exposure>): void {

@@ -86,13 +86,19 @@ describe("a change of the cast or the radius", () => {
   it("does not fetch the curve again that was just answered, but all else", async () => {
     serve({ "POST /api/campaigns/1/recipe": { ...curve(), revision: 7 } });
     client.setQueryData(["campaign", 1, "exposures"], night(3));
+    client.setQueryData(["campaign", 1, "log"], { entries: [] });
     await setRadius(1, "V", 6);
     const stale = (path: string) => client.getQueryState(["campaign", 1, path])!.isInvalidated;
+    vi.useFakeTimers();
     refresh(1, 7);
+    // What is large waits until no other change follows.
+    expect([stale("curve"), stale("log"), stale("exposures")]).toEqual([false, true, false]);
+    vi.advanceTimersByTime(1600);
     expect([stale("curve"), stale("exposures")]).toEqual([false, true]);
     // A later change, here or in another tab, however soon it comes.
     refresh(1, 8);
     expect(stale("curve")).toBe(true);
+    vi.useRealTimers();
   });
 
   it("fetches the curve after any other action, such as an undo right behind", async () => {
