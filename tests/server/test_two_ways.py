@@ -51,10 +51,10 @@ def reduce(plan: Path) -> str:
     return result.output
 
 
-def exported(client: Client, campaign: int) -> bytes:
-    """The light curve of a campaign as it is handed out."""
+def exported(client: Client, campaign: int, name: str = "light_curve.csv") -> bytes:
+    """A file of a campaign as it is handed out."""
     report = client.post(f"campaigns/{campaign}/report")
-    answer = client.session.get(f"{client.url}/api/reports/{report['id']}/light_curve.csv")
+    answer = client.session.get(f"{client.url}/api/reports/{report['id']}/{name}")
     answer.raise_for_status()
     return answer.content
 
@@ -108,7 +108,8 @@ def test_page_and_command_line_give_the_same_numbers(
     nights = [str(folder / "night-1"), str(folder / "night-2")]
     made = client.post("campaigns", {"name": "both ways", "folders": nights, "reduce": True})
     assert client.wait(made["id"])["state"] == "done"
-    assert exported(client, made["id"]) == (folder / "out" / "light_curve.csv").read_bytes()
+    for name in ("light_curve.csv", "stars.csv"):
+        assert exported(client, made["id"], name) == (folder / "out" / name).read_bytes()
     # And what is doubtful is said in both, word for word.
     assert remarks(client, made["id"]) == told(folder)
     assert len(told(folder)) >= 5

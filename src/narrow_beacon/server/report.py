@@ -38,7 +38,7 @@ from narrow_beacon.reduce.outputs import (
 )
 from narrow_beacon.reduce.workers import Workers
 from narrow_beacon.server.night import CurvesNow
-from narrow_beacon.server.outcome import outcome_now
+from narrow_beacon.server.outcome import outcome_now, with_field
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.report import Check, ReportOut, ReportPage
 from narrow_beacon.server.stages import out_of_date
@@ -289,7 +289,7 @@ def export(number: int) -> ReportOut:
         )
         outcome, now = outcome_now(session, campaign, folder)
         with Workers(1) as here:
-            write_outputs(outcome, here)
+            write_outputs(with_field(outcome, now), here)
         layout = read_layout(campaign.layout or "plain", Path("/"))
         points = reported(curve_points(outcome), outcome.plan.doubtful, layout)
         if not points:
