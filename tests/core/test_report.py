@@ -136,7 +136,7 @@ def test_a_layout_with_mistakes_names_them_all(tmp_path: Path) -> None:
     (tmp_path / "bad.toml").write_text('[[column]]\nvalue = "colour"\n[[column]]\ntitle = "x"\n')
     with pytest.raises(LayoutError, match=r"column 1: no value “colour”.*column 2: give either"):
         read_layout("bad.toml", tmp_path)
-    with pytest.raises(LayoutError, match=r"one of ours \(plain\)"):
+    with pytest.raises(LayoutError, match=r"one of ours \(plain, standard\)"):
         read_layout("fancy", tmp_path)
 
 
