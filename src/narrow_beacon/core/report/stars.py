@@ -22,7 +22,7 @@ def write_stars(found: Sequence[tuple[str, str, FieldStars]], stars: StarTable, 
     and brightness. Missing numbers are left empty.
     """
     lines = [",".join(COLUMNS)]
-    for name, band, of in found:
+    for name, band, of in sorted(found, key=lambda one: one[0]):
         known = stars.bands[band].magnitude
         for at in np.argsort(of.magnitude, kind="stable"):
             row = int(of.rows[at])
