@@ -220,6 +220,10 @@ def test_a_given_coefficient_takes_the_place_of_the_fit() -> None:
     assert given.transform == Coefficient(-0.05 + 0.02 * found.airmass, 0.01)
     assert given.extinction == Coefficient(0.3, 0.0)
     assert with_given(found, "V", wish) == found
+    # Never against another colour than the one that it was given for.
+    other = with_given(found, "B", TransformWish(given={"B": GivenTerm(-0.05, 0.01, "V-I")}))
+    assert other.transform is None
+    assert "against V-I" in other.why
 
 
 @pytest.mark.parametrize(

@@ -123,7 +123,7 @@ def draw_finder(
 
 
 def _turned(east: np.ndarray, north: np.ndarray, look: Look) -> tuple[np.ndarray, np.ndarray]:
-    """Places on the chart of offsets on the sky: x to the right, y up."""
+    """Where offsets in the sky are on the chart: to the right, and up."""
     turn = np.radians(look.up_deg)
     up = north * np.cos(turn) + east * np.sin(turn)
     aside = east * np.cos(turn) - north * np.sin(turn)

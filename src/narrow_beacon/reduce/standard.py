@@ -99,6 +99,9 @@ def with_given(found: ColourTerms, filter_name: str, wish: TransformWish) -> Col
     if second is not None:
         found = replace(found, second_order=Coefficient(second, 0.0))
     given = wish.given.get(filter_name)
+    if given is not None and given.index not in ("", found.index.name):
+        why = f"the coefficient given is against {given.index}, which the catalogue does not have"
+        return replace(found, transform=None, why=why)
     if given is not None:
         at_mean = given.coefficient - (second or 0.0) * found.airmass
         found = replace(found, transform=Coefficient(at_mean, given.uncertainty), why="")

@@ -95,7 +95,8 @@ def _choice(now: CurvesNow, curve: FilterCurve, cast: Cast) -> RadiusChoice:
     """
     table = now.tables[curve.filter]
     files = tuple(now.files[index].id for index in curve.indices)
-    key = (table.prints, files, curve.band, cast.target, cast.comparison, cast.check)
+    # The record of the cast stands for the catalogue, too: another one has casts of its own.
+    key = (now.cast.id, table.prints, files, curve.band, cast.target, cast.comparison, cast.check)
     with _lock:
         kept = _choices.get(key)
     if kept is None:

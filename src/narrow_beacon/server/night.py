@@ -287,7 +287,8 @@ def curves_now(
         times.jd_utc, times.airmass, tuple(file.night_id or 0 for file in files),
         place_of(session, campaign),
     )  # fmt: skip
-    terms = _terms(curves, tables, stars, observed, [f.group_name for f in files], files, wish)
+    terms = _terms(curves, tables, stars, observed, [f.group_name for f in files], files, wish,
+                   campaign.catalogue_id)  # fmt: skip
     curves = standardise(curves, terms, stars, observed, wish)
     return CurvesNow(
         stars, record, recipe, files, times, index_of, tables, tuple(curves), tuple(problems)
@@ -301,6 +302,7 @@ _KEPT_FITS = 24
 def _terms(
     curves: Sequence[FilterCurve], tables: Mapping[str, CensusTable], stars: StarTable,
     observed: Observed, groups: Sequence[str], files: Sequence[SortedRow], wish: TransformWish,
+    catalogue: int,
 ) -> dict[str, ColourTerms]:  # fmt: skip
     """How each filter depends on colour and air: fitted once for the same exposures and target,
     whatever the parts of other stars and the radius.
@@ -314,7 +316,9 @@ def _terms(
             continue
         table = tables[curve.filter]
         numbers = tuple(files[at].id for at in curve.indices)
-        key = (table.prints, numbers, curve.band, index, curve.cast.target, observed.airmass.sum())
+        # As bytes: unknown airmasses, without a site, are not equal to themselves.
+        air = observed.airmass[list(curve.indices)].tobytes()
+        key = (catalogue, table.prints, numbers, curve.band, index, curve.cast.target, air)
         with _lock:
             kept = _fits.get(key)
         if kept is None:

@@ -190,6 +190,32 @@ function Said({ campaign, scale }: { campaign: Campaign; scale: Scale }) {
           }
         />
       )}
+      {term && (
+        <Field
+          label="its colour index"
+          value={term.index}
+          hint={`two of ${scale.bands.join(", ")}: ${scale.index}`}
+          onSave={(text) =>
+            change({
+              given: {
+                [scale.filter]: { ...term, index: text.replace(/\s/g, "").replace("−", "-") },
+              },
+            })
+          }
+        />
+      )}
+      <Field
+        label="second order"
+        value={
+          transform.second_order[scale.filter] === undefined
+            ? ""
+            : signed(transform.second_order[scale.filter]!, 3)
+        }
+        hint="as fitted"
+        onSave={(text) =>
+          number(text, (value) => change({ second_order: { [scale.filter]: value } }))
+        }
+      />
       <Field
         label={`extinction in ${scale.filter}`}
         value={
