@@ -33,6 +33,7 @@ from narrow_beacon.core.remarks import Remark
 from narrow_beacon.core.transform_wish import TransformWish
 from narrow_beacon.reduce.curves import DEFAULT_STEP, FilterCurve
 
+_LEAST_SLOPE = 0.02
 USUAL_TERM = 0.08
 """What a filter's coefficient is like where nothing says, mag per mag of colour."""
 
@@ -240,7 +241,9 @@ def standard_remarks(
         apart = abs(colour[0] - float(theirs.mean())) if colour and theirs.size else None
         if curve.standard is None:
             remarks.append(_untransformed(curve.filter, terms, apart))
-        elif terms.line is not None and terms.transform is not None and terms.transform.fitted:
+            continue
+        remarks += _assumed_colour(curve, terms, wish)
+        if terms.line is not None and terms.transform is not None and terms.transform.fitted:
             used = np.isfinite(curve.standard.colour)
             if not used.any():
                 continue
@@ -262,6 +265,26 @@ def standard_remarks(
                     )
                 )
     return remarks
+
+
+def _assumed_colour(curve: FilterCurve, terms: ColourTerms, wish: TransformWish) -> list[Remark]:
+    """Words where one colour is taken for all of the target's points, and that matters."""
+    used = curve.standard.colour if curve.standard else np.empty(0)
+    used = used[np.isfinite(used)]
+    slope = abs(terms.transform.value) if terms.transform else 0.0
+    if not used.size or np.ptp(used) > 0 or slope < _LEAST_SLOPE:
+        return []
+    source = "given" if wish.colour is not None else "of the catalogue"
+    return [
+        Remark(
+            "measure",
+            f"the target's {terms.index.name} {used[0]:.2f}, {source}, is taken for all its points "
+            f"in {curve.filter}",
+            curve.filter,
+            f"{100 * slope:.0f} mmag for each 0.1 mag that its colour differs or changes",
+            "observe in two filters",
+        )
+    ]
 
 
 def _untransformed(name: str, terms: ColourTerms, apart: float | None) -> Remark:
