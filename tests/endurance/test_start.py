@@ -48,7 +48,8 @@ class Started:
         for line in self.process.stdout:
             self.said.append(line)
             if "token=" in line:
-                break
+                return
+        raise AssertionError("gave no address:\n" + "".join(self.said))
 
     @property
     def address(self) -> str:

@@ -18,8 +18,8 @@ from narrow_beacon.processes import end_with_parent
 from narrow_beacon.serve.debian import find_program
 from narrow_beacon.serve.ports import free_port
 
-_INSTALL_TIMEOUT_S = 180.0
-_START_TIMEOUT_S = 60.0
+_INSTALL_TIMEOUT_S = 600.0
+_START_TIMEOUT_S = 300.0
 _FREE_TIMEOUT_S = 20.0
 _USER = "beacon"
 _DATABASE = "narrow_beacon"

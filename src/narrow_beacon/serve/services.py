@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from distributed import SpecCluster
 
 LOG_NAME = "server.log"
-_SERVER_TIMEOUT_S = 40.0
+_SERVER_TIMEOUT_S = 300.0
 _DEMO_TIMEOUT_S = 900.0
 _DEMO_NAME = "Larkspur 114"
 

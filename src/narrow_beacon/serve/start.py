@@ -41,7 +41,7 @@ from narrow_beacon.server.tokens import make_token
 T = TypeVar("T")
 _PORT = 8114
 _LOOPBACK = ("127.0.0.1", "localhost", "::1")
-_CLUSTER_TIMEOUT_S = 120.0
+_CLUSTER_TIMEOUT_S = 300.0
 
 
 class _StoppedError(Exception):
