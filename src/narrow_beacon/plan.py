@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -37,6 +37,8 @@ from narrow_beacon.plan_keys import (
 )
 
 _MOST_BYTES = 1_000_000
+_MOST_TARGETS = 100
+_BESIDE = " beside"
 
 
 @dataclass(frozen=True)
@@ -50,6 +52,20 @@ class Vetting:
     limits: tuple[Limit, ...] = ()
     keep: tuple[str, ...] = ()
     set_aside: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class TargetWish:
+    """A target as the observer names it: by name, position in degrees, or both; its colour, and the
+    names of its cast where that is not the program's to choose.
+    """
+
+    name: str | None = None
+    ra_deg: float | None = None
+    dec_deg: float | None = None
+    colour: float | None = None
+    comparison: tuple[str, ...] = ()
+    checks: tuple[str, ...] = ()
 
 
 class PlanError(BeaconError):
@@ -100,7 +116,9 @@ class Plan:
     """The colour pattern of the sensor, in place of the headers'."""
     vetting: Vetting = field(default_factory=Vetting)
     comparison: tuple[str, ...] = ()
-    check: str | None = None
+    checks: tuple[str, ...] = ()
+    beside: tuple[TargetWish, ...] = ()
+    """Other targets in the field, each with its own cast."""
     radius: RadiusRule = field(default_factory=RadiusRule)
     annulus: tuple[float, float] = (3.5, 5.5)
     annulus_in_pixels: bool = False
@@ -121,14 +139,24 @@ class Plan:
         """Whether it is said where stars come from."""
         return self.stars is not None or bool(self.sources.stars)
 
+    def of_target(self, wish: TargetWish) -> Plan:
+        """The same plan with another target and its cast."""
+        return replace(
+            self, target_name=wish.name, target_ra_deg=wish.ra_deg, target_dec_deg=wish.dec_deg,
+            target_sure=True, comparison=wish.comparison, checks=wish.checks, beside=(),
+            transform=replace(self.transform, colour=wish.colour),
+        )  # fmt: skip
+
     @property
     def base(self) -> Path:
         """The folder that the plan's paths are relative to."""
         return self.path.parent
 
-    def line_of(self, section: str, key: str) -> int:
-        """The line on which a key stands, or that of its section, or 1."""
-        return _line_of(self.text, section, key)
+    def line_of(self, section: str, key: str, number: int = 0) -> int:
+        """The line on which a key stands, or that of its section, or 1; ``number`` counts sections
+        of the same name.
+        """
+        return _line_of(self.text, section, key, number)
 
 
 _PATHS = (
@@ -145,8 +173,8 @@ class _Notes:
         self._text = text
         self._found: list[tuple[int, str]] = []
 
-    def add(self, section: str, key: str, words: str) -> None:
-        line = _line_of(self._text, section, key)
+    def add(self, section: str, key: str, words: str, number: int = 0) -> None:
+        line = _line_of(self._text, section, key, number)
         place = f"[{section}] {key}".strip()
         self._found.append((line, f"{self._path.name}:{line}: {place}: {words}"))
 
@@ -154,17 +182,19 @@ class _Notes:
         return [words for _, words in sorted(self._found, key=lambda item: item[0])]
 
 
-def _line_of(text: str, section: str, key: str) -> int:
+def _line_of(text: str, section: str, key: str, number: int = 0) -> int:
     found = 1
-    current = ""
-    for number, line in enumerate(text.splitlines(), 1):
-        header = re.match(r"\s*\[\s*([\w-]+)\s*\]", line)
+    inside = False
+    seen = 0
+    for at, line in enumerate(text.splitlines(), 1):
+        header = re.match(r"\s*\[{1,2}\s*([\w-]+)\s*\]", line)
         if header:
-            current = header.group(1)
-            if current == section:
-                found = number
-        elif current == section and key and re.match(rf"\s*\"?{re.escape(key)}\"?\s*=", line):
-            return number
+            inside = header.group(1) == section and seen == number
+            seen += header.group(1) == section
+            if inside:
+                found = at
+        elif inside and key and re.match(rf"\s*\"?{re.escape(key)}\"?\s*=", line):
+            return at
     return found
 
 
@@ -210,23 +240,39 @@ def _parse(document: dict[str, Any], notes: _Notes) -> dict[tuple[str, str], Any
         if section not in KEYS:
             notes.add(section, "", f"no such section{like(section, KEYS)}")
             continue
-        if not isinstance(content, dict):
+        several = section == "target" and isinstance(content, list)
+        parts = content if several else [content]
+        if not all(isinstance(part, dict) for part in parts) or len(parts) > _MOST_TARGETS:
             notes.add(section, "", "must be a section of its own, [" + section + "]")
             continue
-        for key, value in content.items():
-            parse = text_of if section == "bands" else KEYS[section].get(key)
-            if section == "kits":
-                parse = partial(kit_word, key)
-            if section == "transform" and parse is None:
-                parse = given_term
-            if parse is None:
-                notes.add(section, key, f"no such key{like(key, KEYS[section])}")
-                continue
-            try:
-                values[section, key] = parse(value)
-            except ValueError as error:
-                notes.add(section, key, str(error))
-                values[section, key] = None
+        for number, part in enumerate(parts):
+            read = _section(section, part, notes, number)
+            if number == 0:
+                values |= read
+            else:
+                others = values.setdefault((section, _BESIDE), [])
+                others.append({key: value for (_, key), value in read.items()})
+    return values
+
+
+def _section(
+    section: str, content: dict[str, Any], notes: _Notes, number: int
+) -> dict[tuple[str, str], Any]:
+    values: dict[tuple[str, str], Any] = {}
+    for key, value in content.items():
+        parse = text_of if section == "bands" else KEYS[section].get(key)
+        if section == "kits":
+            parse = partial(kit_word, key)
+        if section == "transform" and parse is None:
+            parse = given_term
+        if parse is None:
+            notes.add(section, key, f"no such key{like(key, KEYS[section])}", number)
+            continue
+        try:
+            values[section, key] = parse(value)
+        except ValueError as error:
+            notes.add(section, key, str(error), number)
+            values[section, key] = None
     return values
 
 
@@ -267,6 +313,7 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         )
     elif any(section == "site" for section, _ in values):
         notes.add("site", "", "needs both latitude_deg and longitude_deg")
+    beside = _beside(get("target", _BESIDE, ()), values, notes)
     if (get("target", "ra") is None) != (get("target", "dec") is None):
         notes.add("target", "ra", "give both ra and dec, or neither")
     layout = get("output", "layout", "plain")
@@ -333,8 +380,9 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
             get("vet", "keep", ()),
             get("vet", "set_aside", {}),
         ),
-        comparison=get("cast", "comparison", ()),
-        check=get("cast", "check"),
+        comparison=get("target", "comparison", get("cast", "comparison", ())),
+        checks=get("target", "check", get("cast", "check", ())),
+        beside=beside,
         radius=get("measure", "radius", RadiusRule()),
         annulus=get("measure", "annulus", (3.5, 5.5)),
         annulus_in_pixels=get("measure", "unit", "fwhm") == "px",
@@ -342,6 +390,23 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         layout=layout,
         doubtful=get("output", "doubtful", False),
     )
+
+
+def _beside(
+    others: Sequence[Mapping[str, Any]], values: Mapping[tuple[str, str], Any], notes: _Notes
+) -> tuple[TargetWish, ...]:
+    """The other targets; those without a cast of their own take what [cast] says."""
+    found = []
+    for number, said in enumerate(others, 1):
+        name, ra, dec = said.get("name"), said.get("ra"), said.get("dec")
+        if (ra is None) != (dec is None):
+            notes.add("target", "ra", "give both ra and dec, or neither", number)
+        if name is None and ra is None:
+            notes.add("target", "", "needs a name, or a position", number)
+        comparison = said.get("comparison") or values.get(("cast", "comparison")) or ()
+        checks = said.get("check") or values.get(("cast", "check")) or ()
+        found.append(TargetWish(name, ra, dec, said.get("colour"), comparison, checks))
+    return tuple(found)
 
 
 def _transform(values: dict[tuple[str, str], Any], get: Callable[..., Any]) -> TransformWish:
@@ -405,15 +470,25 @@ def _check_catalogue(plan: Plan, values: dict[tuple[str, str], Any], notes: _Not
     except CatalogueError as error:
         notes.add("catalogue", "file", str(error))
         return plan
-    for key, words in cast_mistakes(plan, stars):
-        notes.add("target" if key == "name" else "cast", key, words)
-    return Plan(**{**plan.__dict__, "stars": stars})
+    for section, key, number, words in cast_mistakes(plan, stars):
+        notes.add(section, key, words, number)
+    return replace(plan, stars=stars)
 
 
-def cast_mistakes(plan: Plan, stars: StarTable) -> list[tuple[str, str]]:
-    """(key, words) for every name in the plan that the catalogue doesn't know, or that has two
-    roles.
+def cast_mistakes(plan: Plan, stars: StarTable) -> list[tuple[str, str, int, str]]:
+    """(section, key, which of the targets, words) for every name in the plan that the catalogue
+    doesn't know, or that has two roles.
     """
+    found = []
+    for number, own in enumerate([plan, *(plan.of_target(wish) for wish in plan.beside)]):
+        for key, words in _mistakes(own, stars):
+            line = plan.line_of("target", key, number)
+            theirs = key == "name" or line > plan.line_of("target", "", number)
+            found.append(("target", key, number, words) if theirs else ("cast", key, 0, words))
+    return list(dict.fromkeys(found))
+
+
+def _mistakes(plan: Plan, stars: StarTable) -> list[tuple[str, str]]:
     mistakes = []
     if plan.target_name is not None and plan.target_ra_deg is None:
         mistakes += _unknown(
@@ -421,12 +496,12 @@ def cast_mistakes(plan: Plan, stars: StarTable) -> list[tuple[str, str]]:
         )
     for name in plan.comparison:
         mistakes += _unknown(stars, "comparison", name, "")
-        if name in (plan.target_name, plan.check):
+        if name in (plan.target_name, *plan.checks):
             mistakes.append(("comparison", f"“{name}” has another role already"))
-    if plan.check is not None:
-        mistakes += _unknown(stars, "check", plan.check, "")
-        if plan.check == plan.target_name:
-            mistakes.append(("check", f"“{plan.check}” is the target"))
+    for name in plan.checks:
+        mistakes += _unknown(stars, "check", name, "")
+        if name == plan.target_name:
+            mistakes.append(("check", f"“{name}” is the target"))
     return mistakes
 
 

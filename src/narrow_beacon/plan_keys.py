@@ -252,6 +252,7 @@ VET_RULE_KEYS: dict[str, Callable[[Any], Any]] = {
     "sky": _number(1.1, 1e6),
     "shade": _number(0, 0.7),
 }
+CAST_KEYS: dict[str, Callable[[Any], Any]] = {"comparison": _texts, "check": _texts}
 KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
     "frames": {"folder": _texts, "library": text_of, "filter": text_of, "leave_out": _texts},
     "catalogue": {
@@ -283,6 +284,7 @@ KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
         "ra": _angle(0, 360, hours=True),
         "dec": _angle(-90, 90, hours=False),
         "colour": _number(-3, 10),
+        **CAST_KEYS,
     },
     "transform": {"apply": _truth, "extinction": _extinction},
     "kits": {},
@@ -290,7 +292,7 @@ KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
     "defects": {"threshold": _number(3, 1e6), "marks": _marks, "map": text_of},
     "colour_sensor": {"pattern": _colours, "channels": _channels},
     "vet": {**VET_RULE_KEYS, "limits": limits_of, "keep": _texts, "set_aside": _reasons},
-    "cast": {"comparison": _texts, "check": text_of},
+    "cast": CAST_KEYS,
     "measure": {"radius": radius_rule, "annulus": annulus_radii, "unit": _choice("px", "fwhm")},
     "output": {"folder": text_of, "layout": text_of, "doubtful": _truth},
 }

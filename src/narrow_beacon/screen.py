@@ -70,10 +70,10 @@ def print_outcome(outcome: Outcome) -> None:
         console.print(Text.assemble((words, "bold"), rest))
 
     names = outcome.stars.names
-    for curve in outcome.curves:
+    for one, curve in ((o, c) for o in outcome.targets for c in o.curves):
         comparison = ", ".join(names[row] for row in curve.cast.comparison)
-        check = names[curve.cast.check] if curve.cast.check is not None else "none"
-        heading(f"{target_name(outcome)} in {curve.filter}", f": {len(curve.indices)} points")
+        check = ", ".join(names[row] for row in curve.cast.checks) or "none"
+        heading(f"{target_name(one)} in {curve.filter}", f": {len(curve.indices)} points")
         console.print(f"  comparison {comparison}; check {check}")
         console.print(f"  aperture {curve.choice.reason}")
     if outcome.set_aside:

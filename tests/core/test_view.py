@@ -128,7 +128,7 @@ def test_a_settled_cast_gives_the_curve_that_settling_gave() -> None:
     from test_curve import census
 
     whole, stars = census()
-    cast, ensemble = settle_cast(whole, 0, stars, "V", 0, [], None)
+    cast, ensemble = settle_cast(whole, 0, stars, "V", 0, [], [])
     before = star_curve(whole, 0, ensemble, 0)
     again = curve_of_cast(series(whole.exposure_s.size), whole, stars, cast, 0)
     np.testing.assert_allclose(again.target.magnitude, before.magnitude, atol=1e-12)
@@ -140,7 +140,7 @@ def test_a_cast_without_usable_comparison_stars_says_so() -> None:
     from test_curve import census
 
     whole, stars = census()
-    missing = Cast(0, (10_000,), None)
+    missing = Cast(0, (10_000,))
     with pytest.raises(NotMeasurableError, match="give that role to another star"):
         curve_of_cast(series(1), whole, stars, missing, 0)
 

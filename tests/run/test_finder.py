@@ -24,7 +24,7 @@ from narrow_beacon.reduce.finder import (
 )
 from narrow_beacon.simulate.plain import write_plain_night
 
-PARTS = Parts(2, (0, 1), 4)
+PARTS = Parts(2, (0, 1), (4,))
 
 
 @pytest.mark.parametrize("look", [Look(), Look(up_deg=90.0), Look(mirrored=True, up_deg=-35.0)])

@@ -559,7 +559,7 @@ def test_a_spoiled_star_of_the_cast_sets_the_exposure_aside() -> None:
     counts[3, 0] = np.nan
     census = filter_census(np.ones((4, 4)), np.full(4, 0.01), counts_adu=counts, near_px=near)
     names = {0: "T", 1: "K", 2: "C", 3: "other"}
-    reasons = spoiled_cast([10, 11, 12, 13], census, 0, Cast(0, (2,), 1), names)
+    reasons = spoiled_cast([10, 11, 12, 13], census, 0, Cast(0, (2,), (1,)), names)
     assert reasons == {
         10: "trail through the target T",
         11: "the comparison star C is saturated",

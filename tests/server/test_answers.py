@@ -326,7 +326,7 @@ class TestCast:
         rows = [c["row"] for c in found["candidates"]]
         # Those in force come first, then the ranked ones; the target is never among them.
         assert rows[: len(cast["comparison"])] == cast["comparison"]
-        assert rows[len(cast["comparison"])] == cast["check"]
+        assert rows[len(cast["comparison"])] == cast["checks"][0]
         assert cast["target"] not in rows
         assert len(set(rows)) == len(rows)
         assert all(c["words"] for c in found["candidates"])
@@ -342,7 +342,7 @@ class TestCast:
     def test_a_star_that_the_catalogue_lacks_gets_no_part(
         self, client: Client, campaign: int
     ) -> None:
-        body = {"target": 999_999, "comparison": [], "check": None}
+        body = {"target": 999_999, "comparison": [], "checks": []}
         answer = client.ask("POST", f"campaigns/{campaign}/cast", body)
         assert answer.status_code == 422
         assert "No such star" in answer.json()["title"]
@@ -365,7 +365,7 @@ class TestMeasure:
     def test_growth_of_light_ends(
         self, client: Client, campaign: int, curve: dict[str, Any]
     ) -> None:
-        row = client.get(f"campaigns/{campaign}")["cast"]["check"]
+        row = client.get(f"campaigns/{campaign}")["cast"]["checks"][0]
         star = client.get(f"campaigns/{campaign}/star?row={row}&file={curve['file_ids'][0]}")
         counts = np.array(star["counts_adu"])
         assert np.all(np.diff(counts[:8]) > 0)

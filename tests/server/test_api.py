@@ -72,7 +72,11 @@ def test_setting_aside_drops_the_point_and_undo_brings_it_back(
 def test_a_changed_role_answers_with_the_new_curve(client: Client, campaign: int) -> None:
     cast = client.get(f"campaigns/{campaign}")["cast"]
     before = target_series(client, campaign)
-    fewer = {"target": cast["target"], "comparison": cast["comparison"][:2], "check": cast["check"]}
+    fewer = {
+        "target": cast["target"],
+        "comparison": cast["comparison"][:2],
+        "checks": cast["checks"],
+    }
     answer = client.post(f"campaigns/{campaign}/cast", fewer)
     assert answer["cast"]["comparison"] == cast["comparison"][:2]
     now = target_series(client, campaign)
@@ -84,7 +88,7 @@ def test_a_changed_role_answers_with_the_new_curve(client: Client, campaign: int
 
 def test_a_star_plays_one_part_only(client: Client, campaign: int) -> None:
     cast = client.get(f"campaigns/{campaign}")["cast"]
-    twice = {"target": cast["target"], "comparison": [cast["target"]], "check": None}
+    twice = {"target": cast["target"], "comparison": [cast["target"]], "checks": []}
     response = client.ask("POST", f"campaigns/{campaign}/cast", twice)
     assert response.status_code == 422
     assert response.headers["Content-Type"] == "application/problem+json"

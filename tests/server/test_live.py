@@ -261,7 +261,7 @@ class TestTwoPages:
 
         def without(row: int) -> dict[str, Any]:
             comparison = [star for star in cast["comparison"] if star != row]
-            return {"target": cast["target"], "comparison": comparison, "check": cast["check"]}
+            return {"target": cast["target"], "comparison": comparison, "checks": cast["checks"]}
 
         first, second = cast["comparison"][:2]
         desk.post(f"{path}/cast", without(first))

@@ -70,7 +70,7 @@ def planted_night(seed: int, kind: str) -> PlantedNight:
         tuple(f"Sorrel {n + 1}" for n in range(_STARS)), 340.0 + 0.02 * np.arange(_STARS),
         np.full(_STARS, 38.0), nothing, nothing, 2016.0, {"V": catalogue}, nothing.astype(bool),
     )  # fmt: skip
-    cast, _ = settle_cast(_census(seen, sigma), 0, stars, "V", 0, [], None)
+    cast, _ = settle_cast(_census(seen, sigma), 0, stars, "V", 0, [], [])
     return PlantedNight(planted, cast, stars)
 
 

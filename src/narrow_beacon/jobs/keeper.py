@@ -6,18 +6,21 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
+from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.frames.frame import Correction, Frame, RawFile
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.jobs.census_files import write_groups
 from narrow_beacon.jobs.proposals import (
     apply_limits,
+    places_of,
     propose,
     restore_reasonless,
     set_proposal,
@@ -73,6 +76,7 @@ from narrow_beacon.store.pieces import (
 from narrow_beacon.store.placements import placement_of
 from narrow_beacon.store.remarks import write_remarks
 from narrow_beacon.store.shelf import lasting_masters
+from narrow_beacon.store.targets import KeptTarget, targets_of
 
 
 class RecordKeeper(Keeper):
@@ -394,13 +398,12 @@ class RecordKeeper(Keeper):
     def wanted(self, ready: Prepared) -> Wanted:
         with self._work.store.session() as session:
             campaign = self._work.campaign(session)
-            cast = session.get(CastRecord, campaign.cast_id) if campaign.cast_id else None
-            if cast is not None and not cast.automatic:
-                return Wanted(tuple(cast.comparison), cast.check_star)
-            stars = ready.field.stars
-            rows = [stars.find(name) for name in campaign.wanted_comparison]
-            check = stars.find(campaign.wanted_check) if campaign.wanted_check else None
-            return Wanted(tuple(row for row in rows if row is not None), check)
+            kept = targets_of(campaign)
+            first, *beside = (
+                _wanted(session, kept[place], ready.field.stars)
+                for place in places_of(campaign, ready)
+            )
+            return replace(first, beside=tuple(beside))
 
     def keep_settled(self, ready: Prepared, settled: Settled, *, accept: bool) -> None:
         ids = {job.index: self._id(ready, job.index) for job in ready.jobs}
@@ -411,6 +414,18 @@ class RecordKeeper(Keeper):
         with self._work.store.session() as session:
             write_remarks(session, self._work.campaign_id, step, remarks)
             self._work.campaign(session).revision += 1
+
+
+def _wanted(session: Session, target: KeptTarget, stars: StarTable) -> Wanted:
+    """The parts that the observer gave for a target, or those that a plan wants."""
+    cast = session.get(CastRecord, target.cast_id) if target.cast_id else None
+    if cast is not None and not cast.automatic:
+        return Wanted(tuple(cast.comparison), cast.checks)
+    comparison, checks = (
+        tuple(row for name in names if (row := stars.find(name)) is not None)
+        for names in (target.comparison, target.checks)
+    )
+    return Wanted(comparison, checks)
 
 
 def _write_look(

@@ -32,6 +32,7 @@ from narrow_beacon.store.models import (
     Recipe,
 )
 from narrow_beacon.store.placements import solution_of
+from narrow_beacon.store.targets import first_position, put_target, targets_of
 from narrow_beacon.store.vetting import rules_of
 
 _OF_CAST = ("trail", "cosmic ray", "the ", "none of")
@@ -81,7 +82,7 @@ def limit_values(
 ) -> dict[int, tuple[dict[str, float], str, str]]:
     """What limits are on, filter and night of each exposure, by its number."""
     known = [file for file in files if file.mid_utc]
-    position, site = _target_of(campaign), place_of(session, campaign)
+    position, site = first_position(campaign), place_of(session, campaign)
     airmass = np.full(len(known), np.nan)
     if position is not None and known:
         mids = [file.mid_utc for file in known if file.mid_utc]
@@ -127,12 +128,6 @@ def _limit_changes(
     return changes, dropped, back
 
 
-def _target_of(campaign: Campaign) -> tuple[float, float] | None:
-    if campaign.target_ra_deg is None or campaign.target_dec_deg is None:
-        return None
-    return campaign.target_ra_deg, campaign.target_dec_deg
-
-
 def looks_reasons(
     session: Session, campaign: Campaign, files: Sequence[NightFile]
 ) -> dict[int, str]:
@@ -160,9 +155,9 @@ def looks_reasons(
 
 def off_field(session: Session, campaign: Campaign) -> dict[int, str]:
     """Words on exposures that are placed where the target is not, by file."""
-    if not campaign.target_sure or campaign.target_ra_deg is None:
+    position = first_position(campaign)
+    if not targets_of(campaign)[0].sure or position is None:
         return {}
-    assert campaign.target_dec_deg is not None
     placed = session.scalars(
         select(PlacementRecord)
         .join(NightFile, NightFile.id == PlacementRecord.file_id)
@@ -171,7 +166,7 @@ def off_field(session: Session, campaign: Campaign) -> dict[int, str]:
     return {
         record.file_id: words
         for record in placed
-        if (words := outside(solution_of(record), campaign.target_ra_deg, campaign.target_dec_deg))
+        if (words := outside(solution_of(record), *position))
     }
 
 
@@ -193,9 +188,11 @@ def propose(
     """Take cast and radii from what was settled, as far as the observer left them to the program,
     and put its reasons to set exposures aside forward, or with ``accept`` do as they say.
     """
-    if settled.cast is not None:
-        _take_cast(session, campaign, ready, settled)
-        _take_radii(session, campaign, settled)
+    places = places_of(campaign, ready)
+    for place, one in zip(places, (settled, *settled.beside), strict=False):
+        if one.cast is not None:
+            _take_cast(session, campaign, place, ready, one)
+            _take_radii(session, campaign, place, one)
     # Limits are the observer's own: what lies beyond them is set aside, not put forward.
     reasons = {
         ids[index]: reason
@@ -220,30 +217,44 @@ def propose(
     campaign.revision += 1
 
 
-def _take_cast(session: Session, campaign: Campaign, ready: Prepared, settled: Settled) -> None:
-    old = session.get(CastRecord, campaign.cast_id) if campaign.cast_id else None
+def places_of(campaign: Campaign, ready: Prepared) -> list[int]:
+    """Where the targets of a field stand among the campaign's, the first one first."""
+    kept = targets_of(campaign)
+    places = [0]
+    for wish, _ in ready.field.beside:
+        places.append(next(p for p, one in enumerate(kept) if p not in places and one.wish == wish))
+    return places
+
+
+def _take_cast(
+    session: Session, campaign: Campaign, place: int, ready: Prepared, settled: Settled
+) -> None:
+    kept = targets_of(campaign)[place].cast_id
+    old = session.get(CastRecord, kept) if kept else None
     if old is not None and not old.automatic:
         return
     cast, names = settled.cast, ready.field.stars
     assert cast is not None
-    new = (cast.target, list(cast.comparison), cast.check)
+    new = (cast.target, list(cast.comparison), cast.checks)
     dropped = {str(names.row(d.name)): d.reason for d in cast.dropped}
-    if old and new == (old.target, old.comparison, old.check_star) and dropped == old.dropped:
+    if old and new == (old.target, old.comparison, old.checks) and dropped == old.dropped:
         return
     reasons = {str(names.row(name)): words for name, words in cast.reasons}
     record = new_cast(session, campaign, *new, reasons, dropped)
     record.automatic = True
-    campaign.cast_id = record.id
+    put_target(campaign, place, cast_id=record.id)
 
 
-def _take_radii(session: Session, campaign: Campaign, settled: Settled) -> None:
-    old = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
+def _take_radii(session: Session, campaign: Campaign, place: int, settled: Settled) -> None:
+    kept = targets_of(campaign)[place].recipe_id
+    old = session.get(Recipe, kept) if kept else None
     steps = settled.steps
     if old is not None and not old.automatic:
         steps = {**steps, **old.steps}
     if old is None or old.steps != steps:
         automatic = old is None or old.automatic
-        campaign.recipe_id = new_recipe(session, campaign, steps, automatic).id
+        recipe = new_recipe(session, campaign, steps, automatic)
+        put_target(campaign, place, recipe_id=recipe.id)
 
 
 def restore_reasonless(

@@ -27,7 +27,6 @@ from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.growth import RADII_FWHM, RadiusChoice, choose_radius
 from narrow_beacon.core.stars.troubles import USUAL_RULES
-from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.reduce.vet import cloudy, spoiled_cast
 
 DEFAULT_STEP = RADII_FWHM.index(1.6)
@@ -46,7 +45,8 @@ class FilterCurve:
     ensemble: Ensemble
     choice: RadiusChoice
     target: StarCurve
-    check: StarCurve | None
+    checks: tuple[StarCurve, ...]
+    """Of the cast's check stars."""
     transparency: Floats
     set_aside: Mapping[int, str]
     terms: ColourTerms | None = None
@@ -55,6 +55,11 @@ class FilterCurve:
     """The target on the standard scale, where that can be told."""
     field: FieldStars | None = None
     """All stars, where they were looked at."""
+
+    @property
+    def check(self) -> StarCurve | None:
+        """Of the first check star."""
+        return self.checks[0] if self.checks else None
 
 
 @dataclass(frozen=True)
@@ -88,12 +93,14 @@ class FilterSeries:
 @dataclass(frozen=True)
 class Roles:
     """What is known of who plays which part: rows of the target and, where they are given, of the
-    comparison stars and the check star.
+    comparison and check stars.
     """
 
     target: int
     comparison: tuple[int, ...] = ()
-    check: int | None = None
+    checks: tuple[int, ...] = ()
+    never: tuple[int, ...] = ()
+    """Those that the program does not choose: other targets."""
 
 
 @dataclass(frozen=True)
@@ -131,28 +138,27 @@ class _Vetting:
 
 def make_curve(
     series: FilterSeries,
-    results: Sequence[ExposureResult],
-    exposure_s: Sequence[float],
+    census: FilterCensus,
     stars: StarTable,
     roles: Roles,
     fixed_step: int | None,
     judged: Judged = UNJUDGED,
 ) -> FilterCurve:
-    """The curve of one filter from its measured exposures ``results``, in order of time.
+    """The curve of one filter from the census of its exposures, in order of time.
 
     Exposures are vetted twice: by what they look like, as ``judged``, then by what the first zero
     points and the settled cast say of them. Raises NotMeasurableError where no cast can be found.
     """
     band = series.band
-    censuses = [result.census for result in results if result.census is not None]
-    vetting = _Vetting(series, FilterCensus.of(censuses, exposure_s), judged.keep)
+    vetting = _Vetting(series, census, judged.keep)
     vetting.drop(judged.spoiled)
     step = DEFAULT_STEP if fixed_step is None else fixed_step
 
     def settle() -> tuple[Cast, Ensemble]:
         return settle_cast(
-            vetting.census, step, stars, band, roles.target, roles.comparison, roles.check
-        )
+            vetting.census, step, stars, band, roles.target, roles.comparison, roles.checks,
+            roles.never,
+        )  # fmt: skip
 
     def spoiled() -> dict[int, str]:
         return spoiled_cast(vetting.series.indices, vetting.census, step, cast, stars.names)
@@ -195,7 +201,7 @@ def _curve(
         ensemble=ensemble,
         choice=choice,
         target=star(cast.target),
-        check=None if cast.check is None else star(cast.check),
+        checks=tuple(star(row) for row in cast.checks),
         transparency=series.transparency(ensemble.zero_point),
         set_aside={},
     )
@@ -226,18 +232,54 @@ def curve_of_cast(
     return _curve(series, census, stars, few, RadiusChoice(step, blank, blank, words))
 
 
+def beside_curves(
+    measured: Sequence[tuple[FilterSeries, FilterCensus]],
+    stars: StarTable,
+    roles: Roles,
+    fixed_step: int | None,
+) -> tuple[list[FilterCurve], dict[str, str]]:
+    """The curves of another target in the field, which settle its cast and radii in each filter,
+    and by filter why there is none. Nothing is vetted: the exposures are those that are left.
+    """
+    curves: list[FilterCurve] = []
+    problems: dict[str, str] = {}
+    for series, census in measured:
+        # The check stars of the first filter are those of all.
+        own = replace(roles, checks=roles.checks or (curves[0].cast.checks if curves else ()))
+        try:
+            curves.append(
+                make_curve(
+                    series, census, stars, own, fixed_step, Judged(keep=frozenset(series.indices))
+                )
+            )
+        except NotMeasurableError as error:
+            problems[series.filter] = str(error)
+    return curves, problems
+
+
+def joint_cast(curves: Sequence[FilterCurve]) -> Cast:
+    """One cast for all filters: comparison stars that serve in each, else the first filter's."""
+    first = curves[0].cast
+    everywhere = tuple(
+        row for row in first.comparison if all(row in curve.cast.comparison for curve in curves)
+    )
+    dropped = tuple(dict.fromkeys(d for curve in curves for d in curve.cast.dropped))
+    return replace(first, comparison=everywhere or first.comparison, dropped=dropped)
+
+
 def doubted_cast(curve: FilterCurve, names: Sequence[str]) -> list[tuple[int, str]]:
-    """Index and reason of exposures where a cosmic ray makes the target's or the check star's point
+    """Index and reason of exposures where a cosmic ray makes the target's or a check star's point
     doubtful.
     """
     flags = curve.census.flags(curve.choice.step)
     found = []
+    checks = zip(curve.cast.checks, curve.checks, strict=True)
     for row, role, star in (
         (curve.cast.target, "target", curve.target),
-        (curve.cast.check, "check star", curve.check),
+        *((row, "check star", star) for row, star in checks),
     ):
-        column = None if row is None else curve.census.column(row)
-        if row is None or star is None or column is None:
+        column = curve.census.column(row)
+        if column is None:
             continue
         struck = (flags[:, column] & int(StarFlag.COSMIC_RAY)) > 0
         for at in np.flatnonzero(struck & star.doubtful).tolist():
@@ -265,7 +307,7 @@ def judge_radii(
     assert column is not None
     counts, sigma = census.counts_adu[:, column], census.uncertainty_adu[:, column]
     snr = np.array([float(np.nanmedian(counts[:, k] / sigma[:, k])) for k in range(steps)])
-    rows = list(cast.comparison) + ([cast.check] if cast.check is not None else [])
+    rows = [*cast.comparison, *cast.checks]
     m = stars.bands[band].magnitude
     wanted = m[cast.target] if np.isfinite(m[cast.target]) else float(np.median(m[rows]))
     rows = [row for row in rows if np.isfinite(m[row])]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -15,7 +15,7 @@ from narrow_beacon.core.errors import BeaconError, CatalogueError
 from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.remarks import Remark
-from narrow_beacon.plan import Plan, PlanError, cast_mistakes
+from narrow_beacon.plan import Plan, PlanError, TargetWish, cast_mistakes
 from narrow_beacon.reduce.solving import place_anywhere
 from narrow_beacon.reduce.sources import Found, marked_variables, stars_about
 
@@ -37,6 +37,14 @@ class Field:
     """Names of the catalogues that the stars came from, where they were looked up."""
     looked_up: tuple[Remark, ...] = ()
     """What was to say of that: it holds as long as these stars do."""
+    beside: tuple[tuple[TargetWish, int], ...] = ()
+    """The other targets that are known, with their rows."""
+
+    @property
+    def targets(self) -> tuple[int, ...]:
+        """Rows of all targets that are known, the first one first."""
+        first = () if self.target is None else (self.target,)
+        return (*first, *(row for _, row in self.beside))
 
 
 class NoFieldError(BeaconError):
@@ -58,16 +66,27 @@ def field_of(plan: Plan, exposures: Sequence[Frame]) -> Field:
         found = _searched(plan, exposures)
         stars, origins, looked_up = found.stars, found.origins, found.remarks
         remarks = []
+    field = _with_target(plan, Field(stars, None, tuple(remarks), False, origins, looked_up))
+    for wish in plan.beside:
+        more = _with_target(plan.of_target(wish), replace(field, target=None))
+        known = () if more.target is None else ((wish, more.target),)
+        field = replace(more, target=field.target, beside=(*field.beside, *known))
+    return field
+
+
+def _with_target(plan: Plan, field: Field) -> Field:
+    """The field with the row of a plan's target, which is added where the catalogue lacks it."""
+    stars = field.stars
     row = find_target(plan, stars)
     if row is not None:
-        return Field(stars, row, tuple(remarks), origins=origins, looked_up=looked_up)
+        return replace(field, target=row)
     if plan.target_ra_deg is None or plan.target_dec_deg is None or not plan.target_sure:
         words = "the target is not known yet"
         if plan.target_name:
             words = f"the catalogue does not know the target {plan.target_name}"
         remedy = "click it in Cast and press T, or give its position in Intake"
         remark = Remark("cast", words, matters="there is no curve without it", remedy=remedy)
-        return Field(stars, None, (*remarks, remark), origins=origins, looked_up=looked_up)
+        return replace(field, remarks=(*field.remarks, remark))
     name = plan.target_name or "target"
     stars = stars.with_star(name, plan.target_ra_deg, plan.target_dec_deg)
     remark = Remark(
@@ -78,8 +97,8 @@ def field_of(plan: Plan, exposures: Sequence[Frame]) -> Field:
         "its brightness and colour are unknown, so that comparison stars can't be chosen by them",
         "check the position, or take a deeper catalogue",
     )
-    return Field(
-        stars, len(stars) - 1, (*remarks, remark), added=True, origins=origins, looked_up=looked_up
+    return replace(
+        field, stars=stars, target=len(stars) - 1, remarks=(*field.remarks, remark), added=True
     )
 
 
@@ -100,8 +119,8 @@ def _searched(plan: Plan, exposures: Sequence[Frame]) -> Found:
         line = plan.line_of("catalogue", key)
         raise PlanError([f"{plan.path.name}:{line}: [catalogue] {key}: {error}"]) from error
     mistakes = [
-        f"{plan.path.name}:{plan.line_of('cast', key)}: [cast] {key}: {words}"
-        for key, words in cast_mistakes(plan, found.stars)
+        f"{plan.path.name}:{plan.line_of(section, key, number)}: [{section}] {key}: {words}"
+        for section, key, number, words in cast_mistakes(plan, found.stars)
     ]
     if mistakes and plan.text:
         raise PlanError(mistakes)

@@ -48,7 +48,7 @@ class Parts:
 
     target: int
     comparison: tuple[int, ...] = ()
-    check: int | None = None
+    checks: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -192,13 +192,13 @@ def _marks(
             )  # fmt: skip
         known = magnitude_words(magnitude[row], point=look.points)
         word(row, f"{number}  {known}".rstrip())
-    if parts.check is not None:
-        k = parts.check
+    for number, k in enumerate(parts.checks, 1):
         axes.plot(
             x[k] + r * np.array([0, 1.1, -1.1, 0]), y[k] + r * np.array([1.2, -0.8, -0.8, 1.2]),
             **line,
         )  # fmt: skip
-        word(k, f"K  {magnitude_words(magnitude[k], point=look.points)}".rstrip())
+        name = "K" if len(parts.checks) == 1 else f"K{number}"
+        word(k, f"{name}  {magnitude_words(magnitude[k], point=look.points)}".rstrip())
 
 
 def _compass(axes: Any, half: float, look: Look) -> None:
@@ -226,9 +226,9 @@ def _legend(parts: Parts, magnitude: np.ndarray, look: Look) -> str:
     words = [f"target {known}".rstrip()]
     if parts.comparison:
         words.append("comparison stars in brackets")
-    if parts.check is not None:
-        words.append("K: check star")
-    if not look.points and (parts.comparison or parts.check is not None):
+    if parts.checks:
+        words.append("K: check star" + ("s" if len(parts.checks) > 1 else ""))
+    if not look.points and (parts.comparison or parts.checks):
         words.append("124 is 12.4")
     return ", ".join(words)
 
@@ -260,7 +260,7 @@ def chart_of_plan(plan: Plan, path: Path, look: Look, band: str, year: float | N
         raise PlanError([f"{plan.path.name}: the catalogue has no band {chosen} (it has {known})"])
     parts = Parts(
         found.target, tuple(stars.row(name) for name in plan.comparison),
-        None if plan.check is None else stars.row(plan.check),
+        tuple(stars.row(name) for name in plan.checks),
     )  # fmt: skip
     now = julian_year(datetime.now(UTC).replace(tzinfo=None)) if year is None else year
     draw_finder(stars, chosen, parts, now, path, look)

@@ -171,8 +171,12 @@ class Keeper:
     def wanted(self, ready: Prepared) -> Wanted:
         """Roles that are given already."""
         stars, plan = ready.field.stars, ready.plan
-        check = stars.row(plan.check) if plan.check else None
-        return Wanted(tuple(stars.row(name) for name in plan.comparison), check)
+
+        def rows(names: Sequence[str]) -> tuple[int, ...]:
+            return tuple(stars.row(name) for name in names)
+
+        beside = [Wanted(rows(w.comparison), rows(w.checks)) for w, _ in ready.field.beside]
+        return Wanted(rows(plan.comparison), rows(plan.checks), tuple(beside))
 
     def keep_settled(self, ready: Prepared, settled: Settled, *, accept: bool) -> None:
         """What the program proposes; with ``accept`` it is set aside at once."""

@@ -34,8 +34,20 @@ class Outcome:
     set_aside: Mapping[int, str]
     remarks: tuple[Remark, ...]
     constants: Mapping[str, str]
+    beside: tuple[Outcome, ...] = ()
+    """The same of the other targets in the field, which share all but cast, times and curves."""
+
+    @property
+    def targets(self) -> tuple[Outcome, ...]:
+        """Each target's own, this one's first."""
+        return (self, *self.beside)
+
+    @property
+    def every_curve(self) -> tuple[FilterCurve, ...]:
+        """The curves of all targets."""
+        return tuple(curve for one in self.targets for curve in one.curves)
 
     @property
     def measured(self) -> int:
-        """The number of exposures with a magnitude."""
-        return sum(int(np.isfinite(curve.target.magnitude).sum()) for curve in self.curves)
+        """The number of points with a magnitude."""
+        return sum(int(np.isfinite(curve.target.magnitude).sum()) for curve in self.every_curve)

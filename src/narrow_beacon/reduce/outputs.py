@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -43,16 +44,19 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     for name in _OUTPUTS:
         (folder / name).unlink(missing_ok=True)
+    for old in folder.glob(figure_name("*")):
+        old.unlink()
     points = curve_points(outcome)
-    figure = None
-    if any(np.isfinite(point.magnitude) for point in points):
-        path = folder / "light_curve.svg"
-        figure = pool.start(
-            draw_light_curve, points, target_name(outcome), check_name(outcome), path
-        )
+    figures = []
+    for one in outcome.targets:
+        name = target_name(one)
+        own = [point for point in points if point.target == name]
+        if any(np.isfinite(point.magnitude) for point in own):
+            path = folder / figure_name("" if one is outcome else name)
+            figures.append(pool.start(draw_light_curve, own, name, check_name(one), path))
     write_exposures(exposure_rows(outcome), folder / "exposures.csv")
     write_provenance(provenance(outcome), folder / "provenance.json")
-    if not outcome.curves:
+    if not outcome.every_curve:
         return
     write_light_curve(points, folder)
     layout = read_layout(outcome.plan.layout, outcome.plan.base)
@@ -63,8 +67,12 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
         encoding="utf-8",
     )
     measured = []
-    for curve in outcome.curves:
+    told: set[int] = set()
+    for curve in outcome.every_curve:
         for at, index in enumerate(curve.indices):
+            if index in told:
+                continue
+            told.add(index)
             census = outcome.results[index].census
             assert census is not None
             measured.append(
@@ -78,11 +86,18 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
                     outcome.night.exposures[index].source.step,
                 )
             )
-    everyone = [(c.filter, c.band, c.field) for c in outcome.curves if c.field is not None]
+    lead = next(one for one in outcome.targets if one.curves)
+    everyone = [(c.filter, c.band, c.field) for c in lead.curves if c.field is not None]
     write_stars(everyone, outcome.stars, folder / "stars.csv")
     write_census(measured, outcome.stars, folder / "census.parquet")
-    if figure:
-        figure()
+    for finish in figures:
+        finish()
+
+
+def figure_name(target: str) -> str:
+    """The file of a target's figure; the first one's has no name in it."""
+    plain = re.sub(r"[^\w*]+", "-", target).strip("-")
+    return f"light_curve-{plain}.svg" if plain else "light_curve.svg"
 
 
 def target_name(outcome: Outcome) -> str:
@@ -99,11 +114,13 @@ def check_name(outcome: Outcome) -> str:
 
 
 def curve_points(outcome: Outcome) -> list[CurvePoint]:
-    """The light curve's rows, in order of time."""
-    points = []
-    for curve in outcome.curves:
-        for at, index in enumerate(curve.indices):
-            points.append(_point(outcome, curve, at, index))
+    """The light curves' rows of all targets, in order of time."""
+    points = [
+        _point(one, curve, at, index)
+        for one in outcome.targets
+        for curve in one.curves
+        for at, index in enumerate(curve.indices)
+    ]
     return sorted(points, key=lambda point: (point.jd_utc, point.filter, point.exposure))
 
 
@@ -146,7 +163,7 @@ def _point(outcome: Outcome, curve: FilterCurve, at: int, index: int) -> CurvePo
 
 def exposure_rows(outcome: Outcome) -> list[ExposureRow]:
     """A row for every file given, in order of name."""
-    measured = {index for curve in outcome.curves for index in curve.indices}
+    measured = {index for curve in outcome.every_curve for index in curve.indices}
     of_file: dict[str, list[tuple[Frame, ExposureRow]]] = defaultdict(list)
     for index, frame in enumerate(outcome.night.exposures):
         row = _exposure_row(outcome, index, frame, index in measured)
@@ -266,6 +283,7 @@ def _roles(outcome: Outcome, curve: FilterCurve) -> dict[str, object]:
             for i, row in enumerate(curve.cast.comparison)
         ],
         "check": names[curve.cast.check] if curve.cast.check is not None else None,
+        "more_checks": [names[row] for row in curve.cast.checks[1:]],
     }
 
 
@@ -288,6 +306,7 @@ def provenance(outcome: Outcome) -> Mapping[str, object]:
         "target": target_name(outcome),
         **_joint_roles(roles),
         "filters": {curve.filter: _filter_facts(outcome, curve) for curve in outcome.curves},
+        "other_targets": [_other(one) for one in outcome.beside],
         "remarks": [str(remark) for remark in outcome.remarks],
         "remarks_in_full": [vars(remark) for remark in outcome.remarks],
         "constants": dict(outcome.constants),
@@ -318,6 +337,16 @@ def provenance(outcome: Outcome) -> Mapping[str, object]:
         },
         "settings": {"plan": plan.text},
         "versions": versions(__version__),
+    }
+
+
+def _other(outcome: Outcome) -> dict[str, object]:
+    """What is told of a target beside the first."""
+    roles = {curve.filter: _roles(outcome, curve) for curve in outcome.curves}
+    return {
+        "target": target_name(outcome),
+        **_joint_roles(roles),
+        "filters": {curve.filter: _filter_facts(outcome, curve) for curve in outcome.curves},
     }
 
 
@@ -420,18 +449,30 @@ def _exposure_facts(outcome: Outcome, index: int, frame: Frame) -> dict[str, obj
 def report_facts(outcome: Outcome) -> dict[str, str]:
     """What fills the fields of a layout's header."""
     names = outcome.stars.names
-    comparison = list(
-        dict.fromkeys(names[row] for curve in outcome.curves for row in curve.cast.comparison)
-    )
-    offsets = ", ".join(
-        f"{curve.filter} {curve.ensemble.common_offset_uncertainty_mag:.4f} mag"
-        for curve in outcome.curves
-    )
+    several = len(outcome.targets) > 1
+
+    def each(of: Callable[[Outcome], str]) -> str:
+        """What is said of each target, with its name where there are several."""
+        found = [
+            f"{target_name(one)}: {of(one)}" if several else of(one) for one in outcome.targets
+        ]
+        return "; ".join(found)
+
+    def comparison(one: Outcome) -> str:
+        rows = [row for curve in one.curves for row in curve.cast.comparison]
+        return ", ".join(dict.fromkeys(names[row] for row in rows))
+
+    def offsets(one: Outcome) -> str:
+        return ", ".join(
+            f"{curve.filter} {curve.ensemble.common_offset_uncertainty_mag:.4f} mag"
+            for curve in one.curves
+        )
+
     return {
-        "target": target_name(outcome),
-        "filters": " and ".join(curve.filter for curve in outcome.curves),
+        "target": ", ".join(target_name(one) for one in outcome.targets),
+        "filters": " and ".join(dict.fromkeys(curve.filter for curve in outcome.every_curve)),
         "version": __version__,
-        "comparison": ", ".join(comparison),
-        "check": check_name(outcome) or "none",
-        "common_offset": offsets,
+        "comparison": each(comparison),
+        "check": each(lambda one: check_name(one) or "none"),
+        "common_offset": each(offsets),
     }

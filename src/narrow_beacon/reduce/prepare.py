@@ -48,6 +48,13 @@ class Prepared:
     jobs: tuple[ExposureJob, ...]
     constants: dict[str, str]
     remarks: tuple[Remark, ...]
+    known_targets: tuple[int, ...] = ()
+    """Rows of all targets, where this is about one of them alone."""
+
+    @property
+    def targets(self) -> tuple[int, ...]:
+        """Rows of all targets of the field."""
+        return self.known_targets or self.field.targets
 
     @property
     def exposures(self) -> Sequence[Frame]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 
 from narrow_beacon.core.curve.time import exposure_times
@@ -12,6 +13,7 @@ from narrow_beacon.reduce.field import field_of
 from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.outputs import write_outputs
+from narrow_beacon.reduce.settle import ready_for
 from narrow_beacon.reduce.walk import Progress, Walk
 from narrow_beacon.reduce.workers import Workers, core_count
 
@@ -56,11 +58,21 @@ def _measured(walk: Walk) -> Outcome:
             for index in keeper.results
             if index not in aside
         }
-    return Outcome(
+    outcome = Outcome(
         walk.plan, ready.field.stars, ready.field.target, ready.night, tuple(walk.masters),
         ready.chains, ready.times, keeper.results, settled.curves, aside, _remarks(keeper),
         ready.constants,
     )  # fmt: skip
+    beside = []
+    for (wish, row), one in zip(ready.field.beside, settled.beside, strict=False):
+        own = ready_for(ready, wish, row)
+        beside.append(
+            replace(
+                outcome, plan=walk.plan.of_target(wish), target=row, times=own.times,
+                curves=one.curves,
+            )
+        )  # fmt: skip
+    return replace(outcome, beside=tuple(beside))
 
 
 def _nothing(walk: Walk) -> Outcome:

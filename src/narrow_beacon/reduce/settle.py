@@ -14,13 +14,16 @@ from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.growth import RadiusChoice
 from narrow_beacon.core.remarks import Remark
+from narrow_beacon.plan import TargetWish
 from narrow_beacon.reduce.curves import (
     FilterCurve,
     FilterSeries,
     Judged,
     Roles,
+    beside_curves,
     curve_of_cast,
     doubted_cast,
+    joint_cast,
     make_curve,
 )
 from narrow_beacon.reduce.prepare import Prepared, fixed_step, target_place
@@ -59,7 +62,9 @@ class Wanted:
     """Rows of the roles that are given already; empty where the program is to choose."""
 
     comparison: tuple[int, ...] = ()
-    check: int | None = None
+    checks: tuple[int, ...] = ()
+    beside: tuple[Wanted, ...] = ()
+    """Those of the other targets of the field, in its order."""
 
 
 @dataclass(frozen=True)
@@ -80,6 +85,8 @@ class Settled:
     doubtful."""
     evidence: Mapping[int, Mapping[str, object]] = field(default_factory=dict)
     """What shows in an exposure's picture, by index."""
+    beside: tuple[Settled, ...] = ()
+    """What is made of the other targets of the field, in its order."""
 
     @property
     def steps(self) -> dict[str, int]:
@@ -88,12 +95,85 @@ class Settled:
 
 
 def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -> Settled:
-    """Vet the exposures, choose the cast where it is not given, and the radius of each filter."""
+    """Vet the exposures, choose the cast of each target where it is not given, and its radius in
+    each filter. The first target's cast has a say in the vetting, which the others share.
+    """
+    settled = _settle_first(ready, results, wanted)
+    if settled.cast is None:
+        return settled
+    by_index = {result.index: result for result in results}
+    own = zip(ready.field.beside, wanted.beside or [Wanted()] * len(ready.field.beside),
+              strict=True)  # fmt: skip
+    beside = [
+        _settle_beside(ready_for(ready, wish, row), by_index, settled.set_aside, parts)
+        for (wish, row), parts in own
+    ]
+    remarks = [remark for other in beside for remark in other.remarks]
+    return replace(settled, beside=tuple(beside), remarks=(*settled.remarks, *remarks))
+
+
+def ready_for(ready: Prepared, wish: TargetWish, row: int) -> Prepared:
+    """The same with another target."""
+    return replace(
+        ready, plan=ready.plan.of_target(wish), known_targets=ready.targets,
+        field=replace(ready.field, target=row, beside=()),
+    )  # fmt: skip
+
+
+def _settle_beside(
+    ready: Prepared, results: Mapping[int, ExposureResult], set_aside: Mapping[int, str],
+    wanted: Wanted,
+) -> Settled:  # fmt: skip
+    target, stars = ready.field.target, ready.field.stars
+    assert target is not None
+    measured = [
+        part for name in filters_by_count(ready) if (part := _left(ready, name, results, set_aside))
+    ]
+    roles = Roles(target, wanted.comparison, wanted.checks, ready.targets)
+    curves, problems = beside_curves(measured, stars, roles, fixed_step(ready.plan))
+    name = ready.plan.target_name or stars.names[target]
+    remarks = [
+        Remark("curve", f"{name}: {words}", f"{name}, {band}",
+               "there is no curve of it in this filter", "give the parts in Cast")
+        for band, words in problems.items()
+    ]  # fmt: skip
+    if not curves:
+        return Settled(None, {}, {}, tuple(remarks))
+    choices = {curve.filter: curve.choice for curve in curves}
+    cast = joint_cast(curves)
+    final, without = _curves_of(ready, results, cast, choices, set_aside)
+    found = [dropped_remark(dropped, curve) for curve in curves for dropped in curve.cast.dropped]
+    for curve in final:
+        found += [*untested_remarks(curve, stars), *beside_remarks(curve, stars)]
+        found += doubts_remarks(curve)
+    found += standard_remarks(final, stars, ready.plan.transform)
+    remarks += [replace(one, about=", ".join(x for x in (name, one.about) if x)) for one in found]
+    return Settled(cast, choices, {}, tuple(remarks), tuple(final), without)
+
+
+def _left(
+    ready: Prepared, name: str, results: Mapping[int, ExposureResult], aside: Mapping[int, str]
+) -> tuple[FilterSeries, FilterCensus] | None:
+    """The measured exposures of a filter that are not set aside; None without any."""
+    by_index = {job.index: job for job in ready.jobs}
+    found = {
+        index: census
+        for index, result in sorted(results.items())
+        if (census := result.census) is not None
+        and index not in aside
+        and by_index[index].frame.filter == name
+    }
+    if not found:
+        return None
+    seconds = [by_index[index].frame.exposure_s for index in found]
+    return series_of(ready, name, list(found)), FilterCensus.of(list(found.values()), seconds)
+
+
+def _settle_first(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -> Settled:
     target = ready.field.target
     if target is None:
         return Settled(None, {}, {}, ())
     stars = ready.field.stars
-    by_index = {job.index: job for job in ready.jobs}
     names = ready.plan.vetting.set_aside
     said = {
         job.index: names[job.frame.name]
@@ -101,6 +181,7 @@ def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -
         if job.frame.name in names and job.frame.name not in ready.plan.vetting.keep
     }
     results = [result for result in results if result.index not in said]
+    by_result = {result.index: result for result in results}
     judgement = judge(ready, results)
     set_aside = (
         {
@@ -114,25 +195,16 @@ def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -
     curves: list[FilterCurve] = []
     remarks: list[Remark] = []
     for name in filters_by_count(ready):
-        measured = [
-            result
-            for result in results
-            if result.census is not None
-            and result.index not in set_aside
-            and by_index[result.index].frame.filter == name
-        ]
-        if not measured:
+        part = _left(ready, name, by_result, set_aside)
+        if part is None:
             continue
-        # The check star of the first filter is the check star of all.
-        check = wanted.check
-        if check is None and curves:
-            check = curves[0].cast.check
+        # The check stars of the first filter are those of all.
+        checks = wanted.checks or (curves[0].cast.checks if curves else ())
         try:
             curves.append(
                 make_curve(
-                    series_of(ready, name, [result.index for result in measured]), measured,
-                    [by_index[result.index].frame.exposure_s for result in measured], stars,
-                    Roles(target, wanted.comparison, check), fixed_step(ready.plan),
+                    *part, stars, Roles(target, wanted.comparison, checks, ready.targets),
+                    fixed_step(ready.plan),
                     Judged(judgement.spoiled, judgement.keep, ready.plan.vetting.rules.light),
                 )
             )  # fmt: skip
@@ -152,20 +224,19 @@ def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -
         remarks += untested_remarks(curve, stars)
         remarks += beside_remarks(curve, stars)
         remarks += [dropped_remark(dropped, curve) for dropped in curve.cast.dropped]
-        role = curve.cast.check
-        if role is not None and curve.census.column(role) is None:
-            remarks.append(
-                Remark(
-                    "cast", f"check star {stars.names[role]}: on no exposure in {curve.filter}",
-                    curve.filter, "nothing tells whether these nights are any good",
-                    "choose a check star that is on all exposures",
-                )
-            )  # fmt: skip
+        remarks += [
+            Remark(
+                "cast", f"check star {stars.names[role]}: on no exposure in {curve.filter}",
+                curve.filter, "nothing tells whether these nights are any good",
+                "choose a check star that is on all exposures",
+            )
+            for role in curve.cast.checks
+            if curve.census.column(role) is None
+        ]  # fmt: skip
     if not curves:
         return Settled(None, {}, set_aside, tuple(remarks))
     choices = {curve.filter: curve.choice for curve in curves}
     cast = joint_cast(curves)
-    by_result = {result.index: result for result in results}
     final, without = _curves_of(ready, by_result, cast, choices, set_aside)
     remarks += [words for curve in final for words in doubts_remarks(curve)]
     remarks += standard_remarks(final, stars, ready.plan.transform)
@@ -222,16 +293,6 @@ def judge(ready: Prepared, results: Sequence[ExposureResult]) -> Judgement:
     return Judgement(spoiled, limited, keep, evidence)
 
 
-def joint_cast(curves: Sequence[FilterCurve]) -> Cast:
-    """One cast for all filters: comparison stars that serve in each, else the first filter's."""
-    first = curves[0].cast
-    everywhere = tuple(
-        row for row in first.comparison if all(row in curve.cast.comparison for curve in curves)
-    )
-    dropped = tuple(dict.fromkeys(d for curve in curves for d in curve.cast.dropped))
-    return replace(first, comparison=everywhere or first.comparison, dropped=dropped)
-
-
 def filters_by_count(ready: Prepared) -> list[str]:
     """Filters that have a band, the one with most exposures first."""
     counts = {
@@ -248,29 +309,19 @@ def _curves_of(
     set_aside: Mapping[int, str],
 ) -> tuple[list[FilterCurve], dict[int, str]]:
     """The curve of every filter for a settled cast, and reasons by exposure where there is none."""
-    by_index = {job.index: job for job in ready.jobs}
     curves: list[FilterCurve] = []
     wholes: dict[str, FilterCensus] = {}
     without: dict[int, str] = {}
     for name in filters_by_count(ready):
-        indices = [
-            index
-            for index, result in sorted(results.items())
-            if result.census is not None
-            and index not in set_aside
-            and by_index[index].frame.filter == name
-        ]
-        if not indices:
+        part = _left(ready, name, results, set_aside)
+        if part is None:
             continue
-        censuses = [census for i in indices if (census := results[i].census) is not None]
-        whole = FilterCensus.of(censuses, [by_index[i].frame.exposure_s for i in indices])
+        series, whole = part
         choice = choices.get(name) or next(iter(choices.values()))
         try:
-            curve = curve_of_cast(
-                series_of(ready, name, indices), whole, ready.field.stars, cast, choice.step
-            )
+            curve = curve_of_cast(series, whole, ready.field.stars, cast, choice.step)
         except NotMeasurableError as error:
-            without |= dict.fromkeys(indices, str(error))
+            without |= dict.fromkeys(series.indices, str(error))
             continue
         choice = choices.get(name, curve.choice)
         everyone = field_stars(whole, choice.step, curve.ensemble, curve.cast.comparison)

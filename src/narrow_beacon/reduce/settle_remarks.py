@@ -45,11 +45,10 @@ def untested_remarks(curve: FilterCurve, stars: StarTable) -> list[Remark]:
 
 
 def beside_remarks(curve: FilterCurve, stars: StarTable) -> list[Remark]:
-    """Words where another star's light falls into the target's or the check star's aperture."""
+    """Words where another star's light falls into the target's or a check star's aperture."""
     remarks = []
-    for row, star in ((curve.cast.target, curve.target), (curve.cast.check, curve.check)):
-        if row is None or star is None:
-            continue
+    checks = zip(curve.cast.checks, curve.checks, strict=True)
+    for row, star in ((curve.cast.target, curve.target), *checks):
         light = float(np.median(star.neighbour_mag)) + float(np.median(star.unseen_mag))
         if abs(light) < _BESIDE_MAG:
             continue

@@ -22,6 +22,7 @@ from narrow_beacon.server.schemas.campaigns import (
     CampaignOut,
     CastOut,
     CatalogueOut,
+    FollowedTarget,
     KitValues,
     Measuring,
     NewCampaign,
@@ -65,6 +66,7 @@ from narrow_beacon.store.models import (
 from narrow_beacon.store.remarks import remarks_of
 from narrow_beacon.store.shelf import SHELF, leave_on_shelf
 from narrow_beacon.store.sources import sources_of
+from narrow_beacon.store.targets import front_place, targets_of
 
 blueprint = APIBlueprint("campaigns", __name__)
 PLAN_NAME = "plan.toml"
@@ -225,6 +227,10 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
             sure=campaign.target_sure,
             row=cast.target if cast else None,
         ),
+        targets=[
+            FollowedTarget(name=one.name, place=place, in_front=place == front_place(campaign))
+            for place, one in enumerate(targets_of(campaign))
+        ],
         site=SiteValues(
             latitude_deg=site.latitude_deg,
             longitude_deg=site.longitude_deg,
@@ -319,7 +325,7 @@ def cast_out(cast: CastRecord) -> CastOut:
     """A cast as the page needs it."""
     return CastOut(
         version=cast.version, target=cast.target, comparison=cast.comparison,
-        check=cast.check_star, reasons=cast.reasons, dropped=cast.dropped,
+        checks=list(cast.checks), reasons=cast.reasons, dropped=cast.dropped,
         automatic=bool(cast.automatic),
     )  # fmt: skip
 

@@ -44,8 +44,7 @@ def candidates(number: int, query: FilterQuery) -> Candidates:
     ranked = rank_candidates(census, step, now.stars, curve.band, now.cast.target, set())
     words = {candidate.row: candidate.words for candidate in ranked}
     in_force = [row for row in now.cast.comparison if census.column(row) is not None]
-    if now.cast.check_star is not None and census.column(now.cast.check_star) is not None:
-        in_force.append(now.cast.check_star)
+    in_force += [row for row in now.cast.checks if census.column(row) is not None]
     dropped = [int(row) for row in now.cast.dropped if census.column(int(row)) is not None]
     rows = list(dict.fromkeys([*in_force, *dropped, *words]))[:_MOST_SERIES]
     small = census.stars_only(np.array(sorted(rows)))
@@ -98,23 +97,22 @@ def _reason(now: CurvesNow, row: int, words: dict[int, str]) -> str:
 def set_cast(number: int, body: CastIn) -> Response:
     """Give the roles; the answer is the curve that they make."""
     comparison = list(dict.fromkeys(body.comparison))
-    if body.target in comparison or body.target == body.check or body.check in comparison:
+    checks = list(dict.fromkeys(body.checks))
+    if body.target in (*comparison, *checks) or set(checks) & set(comparison):
         raise Problem(422, "One star, two parts", "A star can play one part only.")
     with changing(number) as (session, campaign):
         if campaign.catalogue_id is None:
             raise Problem(409, "No catalogue yet", "Name one in Intake first.")
         stars = star_table(session, campaign.catalogue_id)
-        wanted = Cast(body.target, tuple(comparison), body.check).rows
+        wanted = Cast(body.target, tuple(comparison), tuple(checks)).rows
         if any(not 0 <= row < len(stars) for row in wanted):
             raise Problem(422, "No such star", "The catalogue has changed; reload the page.")
         old = session.get(CastRecord, campaign.cast_id) if campaign.cast_id else None
-        if old and (old.target, old.comparison, old.check_star) == (
-            body.target,
-            comparison,
-            body.check,
-        ):
+        if old and (old.target, old.comparison, list(old.checks)) == (
+            body.target, comparison, checks,
+        ):  # fmt: skip
             return quick(describe_curves(session, campaign))
-        cast = new_cast(session, campaign, body.target, comparison, body.check)
+        cast = new_cast(session, campaign, body.target, comparison, checks)
         changes = [Change("campaign", campaign.id, "cast_id", cast.id)]
         if old and old.target != body.target:
             ra, dec = stars.ra_deg[body.target], stars.dec_deg[body.target]
@@ -135,12 +133,11 @@ def _words(names: tuple[str, ...], old: CastRecord | None, new: CastRecord) -> s
         return "chose the cast"
     if old.target != new.target:
         return f"made {names[new.target]} the target"
-    if old.check_star != new.check_star:
-        if new.check_star is None:
-            return f"took the part of check star from {names[old.check_star or 0]}"
-        return f"made {names[new.check_star]} the check star"
-    gained = set(new.comparison) - set(old.comparison)
-    lost = set(old.comparison) - set(new.comparison)
-    parts = [f"made {names[row]} a comparison star" for row in gained]
-    parts += [f"{names[row]} is no longer a comparison star" for row in lost]
-    return "; ".join(parts) or "changed the cast"
+    parts = []
+    for role, mine, theirs in (
+        ("check", new.checks, old.checks), ("comparison", new.comparison, old.comparison),
+    ):  # fmt: skip
+        parts += [f"made {names[row]} a {role} star" for row in sorted(set(mine) - set(theirs))]
+        lost = set(theirs) - set(mine) - {*new.checks, *new.comparison}
+        parts += [f"{names[row]} is no longer a {role} star" for row in sorted(lost)]
+    return "; ".join(parts) or "changed the order of the check stars"

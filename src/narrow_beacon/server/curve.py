@@ -91,8 +91,9 @@ def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
 
     found = [series(curve.cast.target, "target", curve.target, None)]
     scatter = expected = None
-    if curve.cast.check is not None and curve.check is not None:
-        found.append(series(curve.cast.check, "check", curve.check, None))
+    for row, star in zip(curve.cast.checks, curve.checks, strict=True):
+        found.append(series(row, "check", star, None))
+    if curve.check is not None:
         verdict = curve.check.steadiness
         scatter, expected = finite(verdict.scatter_mag), finite(verdict.expected_mag)
     for place, row in enumerate(curve.cast.comparison):

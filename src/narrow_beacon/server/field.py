@@ -54,7 +54,7 @@ def finder(number: int, kind: str, query: FinderQuery) -> Response:
             placed, moment = placements_of(session, [file.id]).get(file.id), file.mid_utc
             if placed is None:
                 raise Problem(409, "Not placed", "A chart needs an exposure that is on the sky.")
-    parts = Parts(cast.target, tuple(cast.comparison), cast.check_star)
+    parts = Parts(cast.target, tuple(cast.comparison), cast.checks)
     look = Look(query.width, query.up, query.mirrored, query.faintest, query.points)
     backdrop = None
     if placed is not None and query.file is not None:

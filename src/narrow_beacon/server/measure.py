@@ -65,10 +65,8 @@ def radii(number: int, query: FilterQuery) -> RadiiOut:
     curve = next((c for c in now.curves if c.filter == query.filter), None) if now else None
     if now is None or curve is None:
         raise Problem(409, "Nothing measured yet", "Measure the night first, then choose a radius.")
-    check = now.cast.check_star
-    if check is not None and curve.census.column(check) is None:
-        check = None
-    cast = Cast(now.cast.target, curve.cast.comparison, check)
+    checks = tuple(row for row in now.cast.checks if curve.census.column(row) is not None)
+    cast = Cast(now.cast.target, curve.cast.comparison, checks)
     choice = _choice(now, curve, cast)
     return RadiiOut(
         filter=curve.filter, step=step_of(now.recipe, curve.filter),
@@ -96,7 +94,7 @@ def _choice(now: CurvesNow, curve: FilterCurve, cast: Cast) -> RadiusChoice:
     table = now.tables[curve.filter]
     files = tuple(now.files[index].id for index in curve.indices)
     # The record of the cast stands for the catalogue, too: another one has casts of its own.
-    key = (now.cast.id, table.prints, files, curve.band, cast.target, cast.comparison, cast.check)
+    key = (now.cast.id, table.prints, files, curve.band, cast.target, cast.comparison, cast.checks)
     with _lock:
         kept = _choices.get(key)
     if kept is None:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import threading
-from collections import OrderedDict
-from collections.abc import Mapping, Sequence
+from collections import Counter, OrderedDict
+from collections.abc import Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Protocol
@@ -27,10 +27,12 @@ from narrow_beacon.reduce.curves import (
     DEFAULT_STEP,
     FilterCurve,
     FilterSeries,
+    Roles,
+    beside_curves,
     curve_of_cast,
 )
 from narrow_beacon.reduce.field import band_of
-from narrow_beacon.reduce.prepare import target_place
+from narrow_beacon.reduce.prepare import fixed_step, target_place
 from narrow_beacon.reduce.standard import (
     Observed,
     index_of,
@@ -38,7 +40,7 @@ from narrow_beacon.reduce.standard import (
     terms_of,
     with_given,
 )
-from narrow_beacon.store.campaigns import place_of, wish_of
+from narrow_beacon.store.campaigns import place_of, plan_of, wish_of
 from narrow_beacon.store.census import CensusTable
 from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.measured import filter_table, filters_measured
@@ -53,6 +55,7 @@ from narrow_beacon.store.models import (
     Recipe,
 )
 from narrow_beacon.store.placements import solution_of
+from narrow_beacon.store.targets import targets_of
 
 _times: OrderedDict[tuple[object, ...], Times] = OrderedDict()
 _lock = threading.Lock()
@@ -246,38 +249,20 @@ def curves_now(
     aside = set() if everything else set_aside_ids(session, campaign)
     times = times_of(session, campaign, files)
     index_of = {file.id: index for index, file in enumerate(files)}
-    said = campaign.bands or {}
-    cast = Cast(record.target, tuple(record.comparison), record.check_star)
+    cast = Cast(record.target, tuple(record.comparison), record.checks)
     tables, problems = {}, []
     curves: list[FilterCurve] = []
-    for name in filters_measured(session, campaign.id):
-        table = filter_table(session, campaign.id, name)
-        band = band_of(name, stars.bands, said)
-        if table is None or band is None:
-            continue
+    for name, table, series, keep in _measured(session, campaign, stars, files, times, aside):
         tables[name] = table
-        keep = sorted(
-            (
-                (at, index_of[number])
-                for at, number in enumerate(table.file_ids)
-                if number in index_of and number not in aside
-            ),
-            key=lambda pair: pair[1],  # in order of time, whatever kits took them
-        )
         if not keep:
             problems.append(f"every exposure in {name} is set aside")
             continue
         step = step_of(recipe, name)
-        indices = [index for _, index in keep]
-        series = FilterSeries(
-            name, band, tuple(indices), tuple(files[index].group_name for index in indices),
-            times.airmass[indices],
-        )  # fmt: skip
         few = table.census
         if len(cast.comparison) >= LEAST_TESTED:
             # Only what the cast needs, before the exposures are picked: a copy of all takes long.
             few = few.stars_only(np.array(cast.rows))
-        census = few.take(np.array([at for at, _ in keep]))
+        census = few.take(np.array(keep))
         try:
             curves.append(curve_of_cast(series, census, stars, cast, step))
         except NotMeasurableError as error:
@@ -293,6 +278,58 @@ def curves_now(
     return CurvesNow(
         stars, record, recipe, files, times, index_of, tables, tuple(curves), tuple(problems)
     )
+
+
+def _measured(
+    session: Session, campaign: Campaign, stars: StarTable, files: Sequence[SortedRow],
+    times: Times, aside: Set[int],
+) -> Iterator[tuple[str, CensusTable, FilterSeries, list[int]]]:  # fmt: skip
+    """By filter its census, its exposures that are not set aside in order of time, and where these
+    stand in the census.
+    """
+    index_of = {file.id: index for index, file in enumerate(files)}
+    for name in filters_measured(session, campaign.id):
+        table = filter_table(session, campaign.id, name)
+        band = band_of(name, stars.bands, campaign.bands or {})
+        if table is None or band is None:
+            continue
+        keep = sorted(
+            (
+                (at, index_of[number])
+                for at, number in enumerate(table.file_ids)
+                if number in index_of and number not in aside
+            ),
+            key=lambda pair: pair[1],  # in order of time, whatever kits took them
+        )
+        indices = [index for _, index in keep]
+        series = FilterSeries(
+            name, band, tuple(indices), tuple(files[index].group_name for index in indices),
+            times.airmass[indices],
+        )  # fmt: skip
+        yield name, table, series, [at for at, _ in keep]
+
+
+def chosen_parts(session: Session, campaign: Campaign, row: int) -> list[FilterCurve]:
+    """What the program makes of a star as another target: its curves in the filters where there is
+    one, each with cast and radius.
+    """
+    stars = star_table(session, campaign.catalogue_id or 0)
+    files = sorted_exposures(session, campaign)
+    times, aside = times_of(session, campaign, files), set_aside_ids(session, campaign)
+    counts = Counter(file.filter for file in files)
+    measured = [
+        (series, table.census.take(np.array(keep)))
+        for _, table, series, keep in _measured(session, campaign, stars, files, times, aside)
+        if keep
+    ]
+    measured.sort(key=lambda part: (-counts[part[0].filter], part[0].filter))
+    others = [
+        session.get_one(CastRecord, one.cast_id).target
+        for one in targets_of(campaign)
+        if one.cast_id
+    ]
+    plan = plan_of(session, campaign)
+    return beside_curves(measured, stars, Roles(row, never=tuple(others)), fixed_step(plan))[0]
 
 
 _fits: OrderedDict[tuple[object, ...], ColourTerms] = OrderedDict()

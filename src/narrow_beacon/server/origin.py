@@ -136,7 +136,8 @@ def _point(session: Session, campaign: Campaign, file: NightFile) -> Facts:
     if now is None or index is None or curve is None:
         return [("not on the curve", file.trouble or "there is none yet")]
     at, times, names = curve.indices.index(index), now.times, now.stars.names
-    ensemble, target, check = curve.ensemble, curve.target, curve.check
+    ensemble, target = curve.ensemble, curve.target
+    checks = list(zip(curve.cast.checks, curve.checks, strict=True))
     stars = ", ".join(
         f"{names[row]} ({weight:.0%})"
         for row, weight, used in zip(
@@ -159,10 +160,12 @@ def _point(session: Session, campaign: Campaign, file: NightFile) -> Facts:
         ),
         ("comparison stars", f"{stars}; cast version {cast.version}"),
         (
-            "check star",
-            f"{names[curve.cast.check]}, {check.magnitude[at]:.4f} ± {check.uncertainty[at]:.4f}"
-            if check is not None and curve.cast.check is not None
-            else "none",
+            "check star" if len(checks) < 2 else "check stars",
+            "; ".join(
+                f"{names[row]}, {star.magnitude[at]:.4f} ± {star.uncertainty[at]:.4f}"
+                for row, star in checks
+            )
+            or "none",
         ),
         ("JD, UTC", f"{times.jd_utc[index]:.6f}"),
         ("HJD, UTC", f"{times.hjd_utc[index]:.6f}"),

@@ -29,6 +29,7 @@ from narrow_beacon.store.files import sort_files
 from narrow_beacon.store.models import Campaign, MasterRecord, PlacementRecord
 from narrow_beacon.store.placements import placement_of
 from narrow_beacon.store.remarks import remarks_of
+from narrow_beacon.store.targets import in_front
 
 
 def outcome_now(session: Session, campaign: Campaign, output: Path) -> tuple[Outcome, CurvesNow]:
@@ -53,7 +54,8 @@ def outcome_now(session: Session, campaign: Campaign, output: Path) -> tuple[Out
             census = table.exposure(place[ids[index]])
             results[index] = replace(results[index], census=census)
     masters = session.scalars(select(MasterRecord).where(MasterRecord.campaign_id == campaign.id))
-    plan = replace(plan_of(session, campaign, output), text=_settings_text(campaign, now))
+    plan = plan_of(session, campaign, output).of_target(in_front(campaign).wish)
+    plan = replace(plan, text=_settings_text(campaign, now))
     outcome = Outcome(
         plan=plan,
         stars=now.stars,

@@ -26,6 +26,7 @@ from narrow_beacon.store.campaigns import changed_after_measuring, plan_of, queu
 from narrow_beacon.store.fields import save_catalogue, star_table
 from narrow_beacon.store.models import Campaign, CastRecord, Catalogue, Kit, Site
 from narrow_beacon.store.sources import sources_of
+from narrow_beacon.store.targets import without_casts
 
 
 def change_settings(session: Session, campaign: Campaign, body: Settings) -> None:
@@ -154,8 +155,8 @@ def _cast_of(
     if row == old.target:
         return {}
     comparison = [star for star in old.comparison if star != row]
-    check = None if old.check_star == row else old.check_star
-    cast = new_cast(session, campaign, row, comparison, check)
+    checks = [star for star in old.checks if star != row]
+    cast = new_cast(session, campaign, row, comparison, checks)
     cast.automatic = old.automatic
     return {"cast_id": cast.id}
 
@@ -189,14 +190,16 @@ def _catalogue(session: Session, campaign: Campaign, body: Settings) -> dict[str
     anew = body.merge is not None and body.merge != (campaign.sources or {}).get("merge", False)
     file = _file_again(session, campaign, body)
     if body.cone_url or ((body.fetch_again or anew) and file is None):
-        values |= {"catalogue_id": None, "cast_id": None}
+        values |= {"catalogue_id": None, "cast_id": None, "targets": without_casts(campaign)}
     if file is not None:
         epoch = body.epoch_yr if "epoch_yr" in body.model_fields_set else campaign.epoch_yr
         stars = read_catalogue(file, epoch, said.get("columns") or {})
         stars, _ = marked_variables(stars, sources_of(session, campaign))
         record = save_catalogue(session, stars, file.name, str(file), file_sha256(file))
         session.flush()
-        values |= {"catalogue_id": record.id, "cast_id": None}
+        values |= {
+            "catalogue_id": record.id, "cast_id": None, "targets": without_casts(campaign),
+        }  # fmt: skip
     return values
 
 

@@ -239,7 +239,7 @@ def new_cast(
     campaign: Campaign,
     target: int,
     comparison: Sequence[int],
-    check: int | None,
+    checks: Sequence[int],
     reasons: dict[str, str] | None = None,
     dropped: dict[str, str] | None = None,
 ) -> CastRecord:
@@ -256,7 +256,8 @@ def new_cast(
         created=now(),
         target=target,
         comparison=list(comparison),
-        check_star=check,
+        check_star=checks[0] if checks else None,
+        more_checks=list(checks[1:]),
         reasons=(last.reasons if last else {}) if reasons is None else reasons,
         dropped=(last.dropped if last else {}) if dropped is None else dropped,
     )

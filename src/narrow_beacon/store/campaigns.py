@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Sequence
-from dataclasses import replace
+from dataclasses import asdict, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -34,6 +34,7 @@ from narrow_beacon.store.models import (
     Site,
 )
 from narrow_beacon.store.sources import sources_of
+from narrow_beacon.store.targets import KeptTarget, with_targets
 from narrow_beacon.store.vetting import vetting_of, vetting_to_json
 
 OF_HEADERS = "headers"
@@ -75,7 +76,10 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     if plan.vetting != Vetting():
         campaign.vetting = vetting_to_json(plan.vetting)
     campaign.wanted_comparison = list(plan.comparison)
-    campaign.wanted_check = plan.check
+    campaign.wanted_check = plan.checks[0] if plan.checks else None
+    campaign.wanted_more_checks = list(plan.checks[1:]) or None
+    others = [KeptTarget.of(wish) for wish in plan.beside]
+    campaign.targets = [None, *(asdict(one) for one in others)] if others else None
     own = plan.base / plan.layout
     campaign.layout = str(own.resolve()) if own.is_file() else plan.layout
     campaign.doubtful = plan.doubtful
@@ -174,10 +178,6 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         sources=sources_of(session, campaign),
         columns=(campaign.sources or {}).get("columns", {}),
         site=place_of(session, campaign, of_headers=False),
-        target_name=campaign.target_name or None,
-        target_ra_deg=campaign.target_ra_deg,
-        target_dec_deg=campaign.target_dec_deg,
-        target_sure=campaign.target_sure,
         bands=campaign.bands or {},
         transform=wish_of(campaign),
         pattern=campaign.pattern,
@@ -186,12 +186,11 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         radius=RadiusRule(measuring["radius_px"], measuring["radius_fwhm"]),
         annulus=(measuring["annulus"][0], measuring["annulus"][1]),
         annulus_in_pixels=measuring["annulus_in_pixels"],
-        comparison=tuple(campaign.wanted_comparison),
-        check=campaign.wanted_check,
         output=output,
         layout=campaign.layout,
         doubtful=bool(campaign.doubtful),
     )
+    plan = with_targets(campaign, plan)
     if campaign.catalogue_id:
         catalogue = session.get_one(Catalogue, campaign.catalogue_id)
         origin = Path(catalogue.origin)

@@ -127,7 +127,7 @@ class Star(Record):
 
 
 class Campaign(Record):
-    """One target followed over nights, with what is in force for it now."""
+    """One field followed over nights, with what is in force for its target in front now."""
 
     __tablename__ = "campaign"
     name: Mapped[str] = mapped_column(String(120))
@@ -149,6 +149,10 @@ class Campaign(Record):
     wanted_comparison: Mapped[list[Any]]
     """Names that came with a plan; the first cast is made of them."""
     wanted_check: Mapped[str | None] = mapped_column(String(120))
+    wanted_more_checks: Mapped[list[Any] | None]
+    targets: Mapped[list[Any] | None]
+    """Where there are several, all in order as ``store.targets`` keeps them; None stands for the
+    one in front, whom the fields above and below hold."""
     cast_id: Mapped[int | None]
     recipe_id: Mapped[int | None]
     layout: Mapped[str] = mapped_column(String(200), default="plain")
@@ -347,10 +351,18 @@ class CastRecord(Record):
     target: Mapped[int]
     comparison: Mapped[list[Any]]
     check_star: Mapped[int | None]
+    """The one that reports name."""
+    more_checks: Mapped[list[Any] | None]
     reasons: Mapped[dict[str, Any]]
     dropped: Mapped[dict[str, Any]]
     automatic: Mapped[bool] = mapped_column(default=False, server_default="0")
     """The program chose it, so that more nights may change it."""
+
+    @property
+    def checks(self) -> tuple[int, ...]:
+        """All check stars, the one that reports name first."""
+        first = () if self.check_star is None else (self.check_star,)
+        return (*first, *(self.more_checks or ()))
 
 
 class Recipe(Record):

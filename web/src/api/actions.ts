@@ -5,6 +5,7 @@ import { get } from "./client";
 import type {
   Campaign,
   Catalogue,
+  Curve,
   KitSaid,
   ScaleSaid,
   Settings,
@@ -156,13 +157,33 @@ export async function giveRole(
     say("Give the part of the target first: click your star and press T.", "trouble");
     return;
   }
-  const { target, comparison, check } = campaign.cast;
-  const next = withRole({ target, comparison, check: check ?? null }, row, role);
+  const { target, comparison, checks } = campaign.cast;
+  const next = withRole({ target, comparison, checks }, row, role);
   if (next.target === target && role !== "target" && row === target) {
     say("Every curve needs a target: give that part to another star first.", "trouble");
     return;
   }
   await recast(campaign.id, "cast", next);
+}
+
+/** Follow another star of the field with a cast of its own; the screens turn to it. */
+export const followToo = (campaign: number, row: number) =>
+  retarget(campaign, "POST", "targets", { row });
+export const turnTo = (campaign: number, place: number) =>
+  retarget(campaign, "POST", "targets/front", { place });
+export const leaveTarget = (campaign: number, place: number) =>
+  retarget(campaign, "DELETE", `targets/${place}`);
+
+async function retarget(
+  campaign: number,
+  method: string,
+  path: string,
+  body?: unknown,
+): Promise<void> {
+  const curve = await act<Curve>(method, `/api/campaigns/${campaign}/${path}`, body);
+  if (!curve) return;
+  client.setQueryData(["campaign", campaign, "curve"], curve);
+  refresh(campaign);
 }
 
 /** The first target: the program then proposes comparison stars and a check star. */

@@ -10,7 +10,8 @@ import type { LedgerColumn } from "./table";
 export function partOf(campaign: Campaign | undefined, row: number): string {
   const cast = campaign?.cast;
   if (cast?.target === row) return "target";
-  if (cast?.check === row) return "check";
+  const check = cast?.checks.indexOf(row) ?? -1;
+  if (check >= 0) return cast!.checks.length > 1 ? `check ${check + 1}` : "check";
   const at = cast?.comparison.indexOf(row) ?? -1;
   return at >= 0 ? `comparison ${at + 1}` : "";
 }

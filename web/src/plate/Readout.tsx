@@ -75,8 +75,8 @@ function StarLine({
   const role =
     cast?.target === row
       ? "target"
-      : cast?.check === row
-        ? "check star"
+      : cast?.checks.includes(row)
+        ? `check star${cast.checks.length > 1 ? ` ${cast.checks.indexOf(row) + 1}` : ""}`
         : cast?.comparison.includes(row)
           ? `comparison ${cast.comparison.indexOf(row) + 1}`
           : "";

@@ -1,3 +1,4 @@
+import { checkLabel } from "../stages/cast/roles";
 import type { Cast, Catalogue, MeasuredStars } from "../api/types";
 import { colour } from "../ui/words";
 import { drawEvidence, type Evidence } from "./evidence";
@@ -221,7 +222,7 @@ export function drawOverlay(
   };
   if (cast) {
     cast.comparison.forEach((row, n) => mark(row, "comparison", String(n + 1)));
-    if (cast.check !== null && cast.check !== undefined) mark(cast.check, "check", "K");
+    for (const row of cast.checks) mark(row, "check", checkLabel(cast, row));
     mark(cast.target, "target", "T");
   }
   const chosen = overlay.star ?? overlay.hovered;
@@ -274,7 +275,7 @@ function drawResiduals(
 
 /** Stars whose aperture and ring are drawn: those with a part, and the one that is looked at. */
 function withAperture({ cast, star, hovered }: Overlay): Set<number> {
-  const rows = [star, hovered, cast?.target, cast?.check, ...(cast?.comparison ?? [])];
+  const rows = [star, hovered, cast?.target, ...(cast?.checks ?? []), ...(cast?.comparison ?? [])];
   return new Set(rows.filter((row) => row != null));
 }
 

@@ -9,7 +9,8 @@ import { Button } from "../ui/Button";
 import { Chips, Section } from "../ui/parts";
 import { colour, fixed } from "../ui/words";
 import { FinderSection } from "./cast/FinderSection";
-import type { Role } from "./cast/roles";
+import { checkLabel, roleOf, type Role } from "./cast/roles";
+import { TargetsSection } from "./cast/TargetsSection";
 
 export function CastBench() {
   const id = useApp((s) => s.campaign);
@@ -37,6 +38,7 @@ export function CastBench() {
   return (
     <>
       <ChosenStar campaign={campaign} />
+      <TargetsSection campaign={campaign} />
       {data && data.candidates.length > 0 && (
         <>
           <Section
@@ -64,13 +66,6 @@ export function CastBench() {
   );
 }
 
-function roleOf(campaign: Campaign, row: number): Role {
-  const cast = campaign.cast;
-  if (cast?.target === row) return "target";
-  if (cast?.check === row) return "check";
-  return cast?.comparison.includes(row) ? "comparison" : "none";
-}
-
 const ROLES: { key: Role; words: string; letter: string }[] = [
   { key: "target", words: "target", letter: "T" },
   { key: "comparison", words: "comparison", letter: "M" },
@@ -89,7 +84,7 @@ function ChosenStar({ campaign }: { campaign: Campaign }) {
         </p>
       </Section>
     );
-  const role = roleOf(campaign, star);
+  const role = roleOf(campaign.cast, star);
   return (
     <Section title={catalogue!.name[i]} aside={role === "none" ? "no part" : role}>
       <div className="flex gap-1.5">
@@ -164,7 +159,7 @@ function LineUp({ data, campaign, by }: LineUpProps) {
         ctx.lineTo(place.x(x[1]), place.y(0));
         ctx.stroke();
         for (const c of stars) {
-          const role = roleOf(campaign, c.row);
+          const role = roleOf(campaign.cast, c.row);
           const tone = colour(
             role === "check" ? "--check" : role === "comparison" ? "--comparison" : "--quiet",
           );
@@ -189,9 +184,10 @@ function CandidateRow({ star, campaign }: { star: Candidate; campaign: Campaign 
   const chosen = useApp((s) => s.star);
   const set = useApp((s) => s.set);
   const row = useRef<HTMLDivElement>(null);
-  const role = roleOf(campaign, star.row);
+  const role = roleOf(campaign.cast, star.row);
   const number = campaign.cast?.comparison.indexOf(star.row) ?? -1;
-  const sign = role === "check" ? "K" : role === "target" ? "T" : number >= 0 ? number + 1 : "";
+  const check = role === "check" ? checkLabel(campaign.cast!, star.row) : "";
+  const sign = check || (role === "target" ? "T" : number >= 0 ? number + 1 : "");
   const tone =
     role === "check" ? "text-check" : role === "comparison" ? "text-comparison" : "text-quiet";
   return (

@@ -64,8 +64,6 @@ export function CurveMain() {
   const x: Range = folded ? [-0.25, 1.25] : axis.domain;
   const lines = folded ? undefined : ticks(axis.timeline, axis.domain, 800).map((t) => t.at);
   const name = campaign.target.name || "target";
-  const names = (role: string) =>
-    data.filters[0]?.series.find((s) => s.role === role)?.name ?? role;
   return (
     <div className="flex h-full flex-col" data-testid="curve">
       <MarksChart
@@ -91,8 +89,8 @@ export function CurveMain() {
             label="mag"
             digits={2}
             lines={lines}
-            title={`check star ${names("check")}, from its mean`}
-            tell={(hit) => tellHit(hit, axis, names("check"))}
+            title={checkTitle(data.filters[0]?.series ?? [])}
+            tell={(hit) => tellHit(hit, axis, hit.marks.key)}
           />
           <MarksChart
             className="min-h-0 flex-[1.2] border-t border-line"
@@ -109,6 +107,12 @@ export function CurveMain() {
       )}
     </div>
   );
+}
+
+function checkTitle(series: readonly { role: string; name: string }[]): string {
+  const names = series.filter((s) => s.role === "check").map((s) => s.name);
+  if (names.length < 2) return `check star ${names[0] ?? ""}, from its mean`;
+  return `check stars ${names.join(", ")}, each from its mean, rows ${STACK_MAG} mag apart`;
 }
 
 function tellHit(

@@ -17,22 +17,22 @@ import { withRole } from "./cast/roles";
 import type { Marking } from "../state";
 import { dropped } from "./vet/limits";
 
-const cast = { target: 1, comparison: [2, 3], check: 4 };
+const cast = { target: 1, comparison: [2, 3], checks: [4] };
 
 describe("roles", () => {
   it("are one to a star", () => {
-    expect(withRole(cast, 2, "check")).toEqual({ target: 1, comparison: [3], check: 2 });
-    expect(withRole(cast, 3, "target")).toEqual({ target: 3, comparison: [2], check: 4 });
+    expect(withRole(cast, 2, "check")).toEqual({ target: 1, comparison: [3], checks: [4, 2] });
+    expect(withRole(cast, 3, "target")).toEqual({ target: 3, comparison: [2], checks: [4] });
     expect(withRole(cast, 4, "comparison")).toEqual({
       target: 1,
       comparison: [2, 3, 4],
-      check: null,
+      checks: [],
     });
   });
 
   it("are given and taken by the same key", () => {
     expect(withRole(cast, 2, "comparison").comparison).toEqual([3]);
-    expect(withRole(cast, 4, "check").check).toBeNull();
+    expect(withRole(cast, 4, "check").checks).toEqual([]);
     expect(withRole(cast, 9, "comparison").comparison).toEqual([2, 3, 9]);
   });
 

@@ -94,6 +94,7 @@ export function campaign(
     revision: 4,
     folders: ["/nights/foxglove/raw"],
     target: { name: "Foxglove 7", ra_deg: 341.2, dec_deg: 41.6, sure: true, row: 0 },
+    targets: [{ name: "Foxglove 7", place: 0, in_front: true }],
     site: { latitude_deg: 61.2, longitude_deg: -9.4, elevation_m: 140 },
     kit: {
       gain_e_per_adu: 1.3,
@@ -125,7 +126,7 @@ export function campaign(
       version: 1,
       target: 0,
       comparison: [1, 2],
-      check: 3,
+      checks: [3],
       reasons: {},
       dropped: {},
       automatic: true,

@@ -174,7 +174,7 @@ describe("the keyboard", () => {
     act(() => useApp.setState({ star: 2 }));
     press("k");
     await vi.waitFor(() => expect(posted()).toHaveLength(1));
-    expect(posted()[0]!.body).toEqual({ target: 0, comparison: [1], check: 2 });
+    expect(posted()[0]!.body).toEqual({ target: 0, comparison: [1], checks: [3, 2] });
   });
 
   it("is silent while something is typed, and leaves buttons their space bar", () => {

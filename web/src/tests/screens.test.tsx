@@ -369,7 +369,7 @@ describe("Cast", () => {
     fireEvent.click(await screen.findByLabelText(/Foxglove 14: no part/));
     fireEvent.click(screen.getByLabelText(/Foxglove 11: comparison/));
     await vi.waitFor(() => expect(posted(asked)).toHaveLength(2));
-    expect(posted(asked)[0]!.body).toEqual({ target: 0, comparison: [1, 2, 4], check: 3 });
+    expect(posted(asked)[0]!.body).toEqual({ target: 0, comparison: [1, 2, 4], checks: [3] });
     expect(screen.getByText("varies. 0.2 mag fainter")).toBeTruthy();
     expect(screen.getByText("30.0").className).toContain("trouble");
   });

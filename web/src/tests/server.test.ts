@@ -78,7 +78,7 @@ describe("a change of the cast or the radius", () => {
     const asked = serve({ "POST /api/campaigns/1/cast": next });
     client.setQueryData(["campaign", 1, ""], campaign());
     await giveRole(campaign(), 2, "none");
-    expect(asked[0]!.body).toEqual({ target: 0, comparison: [1], check: 3 });
+    expect(asked[0]!.body).toEqual({ target: 0, comparison: [1], checks: [3] });
     expect(client.getQueryData<Curve>(["campaign", 1, "curve"])).toEqual(next);
     expect(client.getQueryData<Campaign>(["campaign", 1, ""])!.cast!.comparison).toEqual([1]);
   });

@@ -1,4 +1,4 @@
-import { redo, stopJob, undo } from "../api/actions";
+import { redo, stopJob, turnTo, undo } from "../api/actions";
 import { useCampaign } from "../api/queries";
 import type { Campaign } from "../api/types";
 import { useApp, type Look } from "../state";
@@ -27,6 +27,7 @@ export function Bar() {
         Narrow Beacon
       </span>
       <CampaignMenu />
+      {campaign && campaign.targets.length > 1 && <TargetInFront campaign={campaign} />}
       <span className="text-quiet">
         {campaign ? nightsWords(campaign.nights.map((n) => n.evening)) : ""}
       </span>
@@ -74,6 +75,25 @@ export function Bar() {
         ?
       </Button>
     </header>
+  );
+}
+
+/** Which of the field's targets the screens are about. */
+function TargetInFront({ campaign }: { campaign: Campaign }) {
+  const front = campaign.targets.find((t) => t.in_front);
+  return (
+    <select
+      aria-label="target in front"
+      className="field w-auto! max-w-40 py-0.5!"
+      value={front?.place}
+      onChange={(event) => void turnTo(campaign.id, Number(event.target.value))}
+    >
+      {campaign.targets.map(({ place, name }) => (
+        <option key={place} value={place}>
+          {name || `target ${place + 1}`}
+        </option>
+      ))}
+    </select>
   );
 }
 

@@ -1,5 +1,5 @@
 import { useEffect, useRef } from "react";
-import { giveRole, redo, setAside, undo } from "../api/actions";
+import { followToo, giveRole, redo, setAside, undo } from "../api/actions";
 import { useCampaign, useExposures } from "../api/queries";
 import { OTHER_WORDS, REASONS } from "../stages/vet/reasons";
 import { STAGES, useApp } from "../state";
@@ -26,6 +26,7 @@ export const KEYS: [string, string][] = [
   ["/", "find a star or a position"],
   ["C held", "the raw exposure"],
   ["T M K", "chosen star: target, comparison, check star"],
+  ["Shift + T", "follow the chosen star as another target"],
   ["V", "one filter only, or all"],
   ["B", "fold the bench"],
   ["Esc", "let go of star and selection"],
@@ -131,7 +132,9 @@ export function useKeys(): void {
       else if (key === "v") {
         const now = exposures.find((e) => e.id === s.beam);
         s.set({ filter: s.filter ? "" : (now?.filter ?? "") });
-      } else if (key === "t" && s.star !== null) void giveRole(campaign, s.star, "target");
+      } else if (key === "t" && event.shiftKey && s.star !== null && campaign)
+        void followToo(campaign.id, s.star);
+      else if (key === "t" && s.star !== null) void giveRole(campaign, s.star, "target");
       else if (key === "m" && s.star !== null) void giveRole(campaign, s.star, "comparison");
       else if (key === "k" && s.star !== null) void giveRole(campaign, s.star, "check");
       else if (key === "Escape") s.set({ selection: [], star: null, playing: false, asked: [] });

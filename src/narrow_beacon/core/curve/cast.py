@@ -49,7 +49,8 @@ class Cast:
 
     target: int
     comparison: tuple[int, ...]
-    check: int | None
+    checks: tuple[int, ...] = ()
+    """Check stars; the first is the one that reports name."""
     dropped: tuple[Dropped, ...] = ()
     reasons: tuple[tuple[str, str], ...] = ()
     """(star, why) for every comparison and check star that the program chose."""
@@ -57,8 +58,12 @@ class Cast:
     @property
     def rows(self) -> list[int]:
         """Every star with a part, in order of the catalogue."""
-        checks = () if self.check is None else (self.check,)
-        return sorted({self.target, *self.comparison, *checks})
+        return sorted({self.target, *self.comparison, *self.checks})
+
+    @property
+    def check(self) -> int | None:
+        """The first check star."""
+        return self.checks[0] if self.checks else None
 
 
 def colour_of(stars: StarTable) -> Floats | None:
@@ -79,18 +84,20 @@ def settle_cast(
     band: str,
     target: int,
     named_comparison: Sequence[int],
-    named_check: int | None,
+    named_checks: Sequence[int],
+    never: Sequence[int] = (),
 ) -> tuple[Cast, Ensemble]:
     """The cast of one filter and its ensemble at a radius.
 
     Named comparison stars are used unless they vary, sit off the catalogue's line, are spoiled
-    on many exposures or have no magnitude; without names the best candidates are taken.
+    on many exposures or have no magnitude; without names the best candidates are taken. A named
+    comparison star never becomes the check star, and none of ``never`` is chosen for either.
     """
     dropped: list[Dropped] = []
     reasons: list[tuple[str, str]] = []
     chosen_by_program = not named_comparison
     if chosen_by_program:
-        taken = {target} | ({named_check} if named_check is not None else set())
+        taken = {target, *named_checks, *never}
         ranked = rank_candidates(census, step, stars, band, target, taken)
         rows = [candidate.row for candidate in ranked]
         reasons += [(stars.names[candidate.row], candidate.words) for candidate in ranked]
@@ -99,22 +106,24 @@ def settle_cast(
     if not rows:
         raise NotMeasurableError(_no_comparison(stars, band, chosen_by_program, dropped))
     rows, ensemble = _drop_doubtful(census, step, stars, band, rows, dropped)
-    check = named_check
-    if check is None and chosen_by_program and len(rows) > 3:
+    checks = tuple(named_checks)
+    if not checks and chosen_by_program and len(rows) > 3:
         check = _choose_check(stars, band, target, rows)
         verdict = steadiness_of(ensemble)[rows.index(check)]
         rows = [row for row in rows if row != check]
         reasons.append((stars.names[check], _check_words(verdict)))
-    elif check is None:
-        check, words = _other_check(census, step, stars, band, target, named_comparison, rows)
-        reasons += [(stars.names[check], words)] if check is not None else []
+        checks = (check,)
+    elif not checks:
+        named = (*named_comparison, *never)
+        other, words = _other_check(census, step, stars, band, target, named, rows)
+        if other is not None:
+            reasons.append((stars.names[other], words))
+            checks = (other,)
     rows = rows[:MOST_COMPARISON] if chosen_by_program else rows
     ensemble = ensemble_of(census, step, stars, band, rows)
-    keep = {stars.names[row] for row in (*rows, check) if row is not None}
-    return (
-        Cast(target, tuple(rows), check, tuple(dropped), tuple(r for r in reasons if r[0] in keep)),
-        ensemble,
-    )
+    keep = {stars.names[row] for row in (*rows, *checks)}
+    said = tuple(reason for reason in reasons if reason[0] in keep)
+    return Cast(target, tuple(rows), checks, tuple(dropped), said), ensemble
 
 
 def rank_candidates(

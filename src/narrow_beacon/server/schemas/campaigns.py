@@ -53,6 +53,14 @@ class Target(BaseModel):
     row: int | None
 
 
+class FollowedTarget(BaseModel):
+    """One of a campaign's targets, by its place among them."""
+
+    name: str
+    place: int
+    in_front: bool
+
+
 class SiteValues(BaseModel):
     latitude_deg: float = Field(ge=-90, le=90)
     longitude_deg: float = Field(ge=-180, le=360)
@@ -102,7 +110,8 @@ class CastOut(BaseModel):
     version: int
     target: int
     comparison: list[int]
-    check: int | None
+    checks: list[int]
+    """The one that reports name first."""
     reasons: dict[str, str]
     dropped: dict[str, str]
     automatic: bool
@@ -200,6 +209,8 @@ class CampaignOut(BaseModel):
     revision: int
     folders: list[str]
     target: Target
+    """The one in front."""
+    targets: list[FollowedTarget]
     site: SiteValues | None
     kit: KitValues
     default_filter: str | None

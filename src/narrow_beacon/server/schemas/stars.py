@@ -138,4 +138,15 @@ class Candidates(BaseModel):
 class CastIn(Asked):
     target: Id
     comparison: IdList
-    check: Id | None
+    checks: Annotated[list[Id], Field(max_length=20)]
+    """The one that reports name first."""
+
+
+class TargetIn(Asked):
+    """A star of the catalogue to follow beside the targets that there are."""
+
+    row: Id
+
+
+class FrontIn(Asked):
+    place: Annotated[int, Field(ge=0, le=1000)]

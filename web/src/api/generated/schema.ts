@@ -2393,6 +2393,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Follow another star of the field, with a cast of its own; the answer is its curve. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["TargetIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CurveOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/exposures": {
         parameters: {
             query?: never;
@@ -3071,6 +3131,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/targets/front": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make another of the campaign's targets the one that every screen is about. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FrontIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CurveOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/masters/{number}/over/{other}": {
         parameters: {
             query?: never;
@@ -3285,6 +3405,54 @@ export interface paths {
             };
         };
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/targets/{place}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Follow a target no longer; its census, points and reports stay. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                    place: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CurveOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -3517,8 +3685,8 @@ export interface components {
             target: number;
             /** Comparison */
             comparison: number[];
-            /** Check */
-            check: number | null;
+            /** Checks */
+            checks: number[];
             /** Reasons */
             reasons: {
                 [key: string]: string;
@@ -3546,6 +3714,18 @@ export interface components {
             path: string;
             /** Fetched */
             fetched: string | null;
+        };
+        /**
+         * FollowedTarget
+         * @description One of a campaign's targets, by its place among them.
+         */
+        "CampaignOut.FollowedTarget": {
+            /** Name */
+            name: string;
+            /** Place */
+            place: number;
+            /** In Front */
+            in_front: boolean;
         };
         /** KitValues */
         "CampaignOut.KitValues": {
@@ -3798,6 +3978,8 @@ export interface components {
             /** Folders */
             folders: string[];
             target: components["schemas"]["CampaignOut.Target"];
+            /** Targets */
+            targets: components["schemas"]["CampaignOut.FollowedTarget"][];
             site: components["schemas"]["CampaignOut.SiteValues"] | null;
             kit: components["schemas"]["CampaignOut.KitValues"];
             /** Default Filter */
@@ -4570,8 +4752,8 @@ export interface components {
             target: number;
             /** Comparison */
             comparison: number[];
-            /** Check */
-            check: number | null;
+            /** Checks */
+            checks: number[];
             /** Reasons */
             reasons: {
                 [key: string]: string;
@@ -4693,8 +4875,8 @@ export interface components {
             target: number;
             /** Comparison */
             comparison: number[];
-            /** Check */
-            check: number | null;
+            /** Checks */
+            checks: number[];
         };
         /** Budget */
         "StarOut.Budget": {
@@ -5669,6 +5851,14 @@ export interface components {
              */
             reference: number | null;
         };
+        /**
+         * TargetIn
+         * @description A star of the catalogue to follow beside the targets that there are.
+         */
+        TargetIn: {
+            /** Row */
+            row: number;
+        };
         /** Exposure */
         "Exposures.Exposure": {
             /** Id */
@@ -6075,6 +6265,11 @@ export interface components {
             bends: boolean;
             /** Words */
             words: string;
+        };
+        /** FrontIn */
+        FrontIn: {
+            /** Place */
+            place: number;
         };
         /**
          * NamePatternIn

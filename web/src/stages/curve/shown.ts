@@ -23,7 +23,8 @@ function notes(s: Series, shifted: boolean): Pick<Marks, "words" | "doubtful" | 
   };
 }
 
-/** Target or check star of a filter; a check star from its mean, so that filters lie together. */
+/** Target or check stars of a filter; a check star from its mean, so that filters lie together, and
+ * one check star below the other. */
 export function marksOf(
   curve: FilterCurve,
   role: "target" | "check",
@@ -34,9 +35,9 @@ export function marksOf(
   const raw = scale === "raw" && role === "target";
   return curve.series
     .filter((s) => s.role === role)
-    .map((s) => {
+    .map((s, n) => {
       const values = standard?.magnitude ?? (raw ? s.instrumental : s.magnitude);
-      const middle = role === "check" ? median(values) : 0;
+      const middle = role === "check" ? median(values) - n * STACK_MAG : 0;
       return {
         key: s.name,
         role,
