@@ -12,12 +12,14 @@ from typing import Any
 
 from narrow_beacon.core.catalogue.atlas import is_atlas
 from narrow_beacon.core.catalogue.files import read_catalogue
+from narrow_beacon.core.catalogue.sequence import StarSequence, overlay
 from narrow_beacon.core.catalogue.sources import NO_SOURCES, Source, Sources
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.correct.defect_file import read_marks
 from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.errors import BeaconError, CatalogueError, UnreadableFileError
 from narrow_beacon.core.frames.filters import filter_name
+from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.gate import OPEN, Gate, OutsideError
 from narrow_beacon.core.kits import NO_WORDS, OF_ALL, Kits, KitWord, kit_name
 from narrow_beacon.core.report.layout import LayoutError, read_layout
@@ -119,6 +121,8 @@ class Plan:
     checks: tuple[str, ...] = ()
     beside: tuple[TargetWish, ...] = ()
     """Other targets in the field, each with its own cast."""
+    sequence: StarSequence | None = None
+    """Comparison stars with magnitudes of their own, laid over the catalogue."""
     radius: RadiusRule = field(default_factory=RadiusRule)
     annulus: tuple[float, float] = (3.5, 5.5)
     annulus_in_pixels: bool = False
@@ -152,6 +156,11 @@ class Plan:
         """The folder that the plan's paths are relative to."""
         return self.path.parent
 
+    @property
+    def sequence_file(self) -> Path | None:
+        """Where the sequence was read from."""
+        return None if self.sequence is None else self.sequence.path
+
     def line_of(self, section: str, key: str, number: int = 0) -> int:
         """The line on which a key stands, or that of its section, or 1; ``number`` counts sections
         of the same name.
@@ -161,7 +170,7 @@ class Plan:
 
 _PATHS = (
     ("frames", "folder"), ("frames", "library"), ("catalogue", "file"), ("output", "layout"),
-    ("defects", "map"), ("catalogue", "variables"), ("catalogue", "cache"),
+    ("defects", "map"), ("catalogue", "variables"), ("catalogue", "cache"), ("sequence", "file"),
 )  # fmt: skip
 
 
@@ -383,6 +392,7 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         comparison=get("target", "comparison", get("cast", "comparison", ())),
         checks=get("target", "check", get("cast", "check", ())),
         beside=beside,
+        sequence=_sequence(base, values, get, notes),
         radius=get("measure", "radius", RadiusRule()),
         annulus=get("measure", "annulus", (3.5, 5.5)),
         annulus_in_pixels=get("measure", "unit", "fwhm") == "px",
@@ -390,6 +400,23 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         layout=layout,
         doubtful=get("output", "doubtful", False),
     )
+
+
+def _sequence(
+    base: Path, values: Mapping[tuple[str, str], Any], get: Callable[..., Any], notes: _Notes
+) -> StarSequence | None:
+    file = get("sequence", "file")
+    if file is None:
+        if any(section == "sequence" for section, _ in values):
+            notes.add("sequence", "", "needs the file of the sequence")
+        return None
+    columns = get("sequence", "columns", {})
+    try:
+        stars = read_catalogue(base / file, get("sequence", "epoch"), columns)
+    except CatalogueError as error:
+        notes.add("sequence", "file", str(error))
+        return None
+    return StarSequence(stars, get("sequence", "chart", ""), file_sha256(base / file), base / file)
 
 
 def _beside(
@@ -479,6 +506,8 @@ def cast_mistakes(plan: Plan, stars: StarTable) -> list[tuple[str, str, int, str
     """(section, key, which of the targets, words) for every name in the plan that the catalogue
     doesn't know, or that has two roles.
     """
+    if plan.sequence is not None:
+        stars = overlay(stars, plan.sequence).stars  # its names are known, too
     found = []
     for number, own in enumerate([plan, *(plan.of_target(wish) for wish in plan.beside)]):
         for key, words in _mistakes(own, stars):

@@ -293,6 +293,12 @@ KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
     "colour_sensor": {"pattern": _colours, "channels": _channels},
     "vet": {**VET_RULE_KEYS, "limits": limits_of, "keep": _texts, "set_aside": _reasons},
     "cast": CAST_KEYS,
+    "sequence": {
+        "file": text_of,
+        "chart": text_of,
+        "epoch": _number(1800, 2200),
+        "columns": _columns,
+    },
     "measure": {"radius": radius_rule, "annulus": annulus_radii, "unit": _choice("px", "fwhm")},
     "output": {"folder": text_of, "layout": text_of, "doubtful": _truth},
 }

@@ -263,9 +263,9 @@ def test_colours_are_taken_apart_in_campaigns_from_before_they_were(
 
 def test_casts_are_followed_never_edited(session: Session, tmp_path: Path) -> None:
     campaign, _ = campaign_with_files(session, tmp_path)
-    first = new_cast(session, campaign, 1, [2, 3], 4, {"2": "like the target"})
+    first = new_cast(session, campaign, 1, [2, 3], [4], {"2": "like the target"})
     campaign.cast_id = first.id
-    second = new_cast(session, campaign, 1, [3], 4)
+    second = new_cast(session, campaign, 1, [3], [4])
     assert (first.version, second.version) == (1, 2)
     assert first.comparison == [2, 3]
     assert second.reasons == {"2": "like the target"}

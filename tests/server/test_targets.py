@@ -11,6 +11,7 @@ import pytest
 from click.testing import CliRunner
 
 from narrow_beacon.cli import main
+from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.simulate.plain import write_plain_night
 from running import Client, Running
 
@@ -114,3 +115,52 @@ def test_another_is_followed_left_and_taken_back(client: Client, campaign: int) 
     assert client.ask("DELETE", f"campaigns/{campaign}/targets/9").status_code == 404
     bad = {"target": cast["target"], "comparison": [1, 2], "checks": [2]}
     assert client.ask("POST", f"campaigns/{campaign}/cast", bad).status_code == 422
+
+
+def test_a_sequence_is_laid_over_the_catalogue_and_ones_own_is_handed_on(
+    client: Client, campaign: int, night: Path
+) -> None:
+    client.post(f"campaigns/{campaign}/targets/front", {"place": 0})
+    before = client.get(f"campaigns/{campaign}/curve")
+    own = {}
+    for kind in ("csv", "ecsv", "vot"):
+        answer = client.session.get(f"{client.url}/api/campaigns/{campaign}/sequence.{kind}")
+        answer.raise_for_status()
+        path = night / f"own.{kind}"
+        path.write_bytes(answer.content)
+        own[kind] = read_catalogue(path)
+    assert own["csv"].names == own["ecsv"].names == own["vot"].names
+    cast = before["cast"]
+    assert len(own["csv"]) >= len(cast["comparison"]) + 1
+    # Handed to another observer, who calls the stars by numbers and has them 0.3 mag fainter.
+    lines = ["label,ra,dec,Vmag,e_Vmag"]
+    stars = own["csv"]
+    for at in range(len(stars)):
+        magnitude = stars.bands["V"].magnitude[at] + 0.3
+        lines.append(f"{at + 1},{stars.ra_deg[at]},{stars.dec_deg[at]},{magnitude:.3f},0.01")
+    theirs = night / "theirs.csv"
+    theirs.write_text("\n".join([*lines, "77,10.0,10.0,12.0,0.01"]) + "\n")
+    body = {"file": str(theirs), "chart": "NB 7"}
+    said = client.post(f"campaigns/{campaign}/sequence", body)
+    assert said["words"] == f"{len(stars)} of its {len(stars) + 1} stars are in the catalogue."
+    client.wait(campaign)
+    told = client.get(f"campaigns/{campaign}")
+    assert (told["sequence"]["chart"], told["sequence"]["missing"]) == ("NB 7", ["77"])
+    assert any("are not in the catalogue" in r["words"] for r in told["remarks"])
+    curve = client.get(f"campaigns/{campaign}/curve")
+    target, *others = curve["filters"][0]["series"]
+    assert all(s["name"].isdigit() for s in others)
+    assert target["magnitude"][0] - before["filters"][0]["series"][0]["magnitude"][0] == (
+        pytest.approx(0.3, abs=0.02)
+    )
+    stage = next(s for s in told["stages"] if s["key"] == "measure")
+    assert stage["state"] == "done"  # the pixels are summed as they were
+    client.post(f"campaigns/{campaign}/sequence", {"file": ""})
+    client.wait(campaign)
+    assert client.get(f"campaigns/{campaign}")["sequence"] is None
+    assert seen(client.get(f"campaigns/{campaign}/curve")) == seen(before)
+    elsewhere = night / "elsewhere.csv"
+    elsewhere.write_text("label,ra,dec,Vmag\n1,10.0,10.0,12.0\n")
+    refused = client.ask("POST", f"campaigns/{campaign}/sequence", {"file": str(elsewhere)})
+    assert refused.status_code == 422
+    assert "of this field" in refused.json()["detail"]

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from narrow_beacon.core.bands import BY_NAME, CLEAR, band_of_filter, stand_in
+from narrow_beacon.core.catalogue.sequence import overlay
 from narrow_beacon.core.catalogue.sky_index import SkyIndex
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.errors import BeaconError, CatalogueError
@@ -37,6 +38,9 @@ class Field:
     """Names of the catalogues that the stars came from, where they were looked up."""
     looked_up: tuple[Remark, ...] = ()
     """What was to say of that: it holds as long as these stars do."""
+    bare: StarTable | None = None
+    """The stars as the catalogue has them, where a sequence is laid over it: exposures are placed
+    and measured by these, whatever sequence there is."""
     beside: tuple[tuple[TargetWish, int], ...] = ()
     """The other targets that are known, with their rows."""
 
@@ -71,7 +75,11 @@ def field_of(plan: Plan, exposures: Sequence[Frame]) -> Field:
         more = _with_target(plan.of_target(wish), replace(field, target=None))
         known = () if more.target is None else ((wish, more.target),)
         field = replace(more, target=field.target, beside=(*field.beside, *known))
-    return field
+    if plan.sequence is None:
+        return field
+    laid = overlay(field.stars, plan.sequence)
+    remarks = [*field.remarks, *laid.remarks]
+    return replace(field, stars=laid.stars, bare=field.stars, remarks=tuple(remarks))
 
 
 def _with_target(plan: Plan, field: Field) -> Field:

@@ -24,7 +24,9 @@ from narrow_beacon.core.report.exposures import ExposureRow, write_exposures
 from narrow_beacon.core.report.layout import read_layout, render_report, reported
 from narrow_beacon.core.report.light_curve import CurvePoint, write_light_curve
 from narrow_beacon.core.report.provenance import versions, write_provenance
+from narrow_beacon.core.report.sequence import write_sequence
 from narrow_beacon.core.report.stars import write_stars
+from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.reduce.figure import draw_light_curve
 from narrow_beacon.reduce.names import chain_name
@@ -34,7 +36,7 @@ from narrow_beacon.reduce.workers import Pool
 
 _OUTPUTS = (
     "light_curve.csv", "light_curve.ecsv", "light_curve.vot", "light_curve.svg", "exposures.csv",
-    "census.parquet", "report.txt", "provenance.json", "stars.csv",
+    "census.parquet", "report.txt", "provenance.json", "stars.csv", "sequence.csv",
 )  # fmt: skip
 
 
@@ -89,9 +91,24 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
     lead = next(one for one in outcome.targets if one.curves)
     everyone = [(c.filter, c.band, c.field) for c in lead.curves if c.field is not None]
     write_stars(everyone, outcome.stars, folder / "stars.csv")
+    write_sequence(
+        outcome.stars, serving_rows(outcome), chart_name(outcome.plan), folder / "sequence.csv"
+    )
     write_census(measured, outcome.stars, folder / "census.parquet")
     for finish in figures:
         finish()
+
+
+def serving_rows(outcome: Outcome) -> list[int]:
+    """Every comparison and check star of any target, in order of brightness."""
+    casts = [curve.cast for curve in outcome.every_curve]
+    rows = {row for cast in casts for row in (*cast.comparison, *cast.checks)}
+    return [int(row) for row in outcome.stars.brightness_order() if int(row) in rows]
+
+
+def chart_name(plan: Plan) -> str:
+    """The chart that the plan's sequence is from, or nothing."""
+    return plan.sequence.chart if plan.sequence else ""
 
 
 def figure_name(target: str) -> str:
@@ -306,6 +323,7 @@ def provenance(outcome: Outcome) -> Mapping[str, object]:
         "target": target_name(outcome),
         **_joint_roles(roles),
         "filters": {curve.filter: _filter_facts(outcome, curve) for curve in outcome.curves},
+        "sequence": _sequence(plan),
         "other_targets": [_other(one) for one in outcome.beside],
         "remarks": [str(remark) for remark in outcome.remarks],
         "remarks_in_full": [vars(remark) for remark in outcome.remarks],
@@ -338,6 +356,15 @@ def provenance(outcome: Outcome) -> Mapping[str, object]:
         "settings": {"plan": plan.text},
         "versions": versions(__version__),
     }
+
+
+def _sequence(plan: Plan) -> dict[str, object] | None:
+    sequence = plan.sequence
+    if sequence is None:
+        return None
+    return {
+        "chart": sequence.chart, "sha256": sequence.sha256, "stars": list(sequence.stars.names),
+    }  # fmt: skip
 
 
 def _other(outcome: Outcome) -> dict[str, object]:
@@ -475,4 +502,5 @@ def report_facts(outcome: Outcome) -> dict[str, str]:
         "comparison": each(comparison),
         "check": each(lambda one: check_name(one) or "none"),
         "common_offset": each(offsets),
+        "chart": chart_name(outcome.plan) or "none",
     }

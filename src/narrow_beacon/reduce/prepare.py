@@ -83,9 +83,10 @@ def prepare(
     """Bands, constants and jobs of a night with at least one exposure."""
     bands = bands_of(night.exposures, field.stars, plan.bands)
     constants = constants_of(plan, plan.site, night, chains)
+    plain = field.bare or field.stars
     context = Context(
-        stars=field.stars,
-        stars_print=stars_print(field.stars),
+        stars=plain,
+        stars_print=stars_print(plain),
         bands=bands.of,
         chains=constants.uses,
         hint_deg=position_of(plan, night.exposures),

@@ -31,6 +31,7 @@ from narrow_beacon.server.schemas.campaigns import (
     RecipeOut,
     RemarkOut,
     SeenIn,
+    SequenceOut,
     Settings,
     SiteValues,
     Target,
@@ -64,6 +65,7 @@ from narrow_beacon.store.models import (
     Star,
 )
 from narrow_beacon.store.remarks import remarks_of
+from narrow_beacon.store.sequences import stars_of
 from narrow_beacon.store.shelf import SHELF, leave_on_shelf
 from narrow_beacon.store.sources import sources_of
 from narrow_beacon.store.targets import front_place, targets_of
@@ -271,6 +273,7 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
         served_by=[source.words for source in sources_of(session, campaign).stars],
         merge=bool((campaign.sources or {}).get("merge")),
         columns=(campaign.sources or {}).get("columns", {}),
+        sequence=_sequence_out(session, campaign),
         cast=cast_out(cast) if cast else None,
         recipe=recipe_out(recipe) if recipe else None,
         layout=campaign.layout or "plain",
@@ -319,6 +322,19 @@ def _measuring_out(campaign: Campaign) -> Measuring:
     return Measuring(
         radius=radius, annulus=kept["annulus"], annulus_in_pixels=kept["annulus_in_pixels"]
     )
+
+
+def _sequence_out(session: Session, campaign: Campaign) -> SequenceOut | None:
+    said = campaign.sequence
+    if not said or campaign.catalogue_id is None:
+        return None
+    stars = stars_of(session, campaign)
+    assert stars.listed is not None
+    found = {stars.names[row] for row in stars.listed.nonzero()[0].tolist()}
+    return SequenceOut(
+        file=said["path"], chart=said["chart"], columns=said["columns"], stars=len(said["names"]),
+        missing=[name for name in said["names"] if name not in found],
+    )  # fmt: skip
 
 
 def cast_out(cast: CastRecord) -> CastOut:

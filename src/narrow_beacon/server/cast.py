@@ -20,8 +20,8 @@ from narrow_beacon.server.state import campaign_of, changing, quick, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.actions import Change, act, new_cast
 from narrow_beacon.store.campaigns import queue_job
-from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.models import CastRecord
+from narrow_beacon.store.sequences import stars_of
 
 blueprint = APIBlueprint("cast", __name__)
 _MOST_SERIES = 24
@@ -103,7 +103,7 @@ def set_cast(number: int, body: CastIn) -> Response:
     with changing(number) as (session, campaign):
         if campaign.catalogue_id is None:
             raise Problem(409, "No catalogue yet", "Name one in Intake first.")
-        stars = star_table(session, campaign.catalogue_id)
+        stars = stars_of(session, campaign)
         wanted = Cast(body.target, tuple(comparison), tuple(checks)).rows
         if any(not 0 <= row < len(stars) for row in wanted):
             raise Problem(422, "No such star", "The catalogue has changed; reload the page.")

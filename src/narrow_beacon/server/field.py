@@ -27,9 +27,9 @@ from narrow_beacon.server.schemas.measure import FilterQuery
 from narrow_beacon.server.schemas.stars import FieldStar, FieldStarsOut, FinderQuery
 from narrow_beacon.server.state import campaign_of, file_of, quick, shared
 from narrow_beacon.store.campaigns import now as this_moment
-from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.models import Campaign, CastRecord
 from narrow_beacon.store.placements import solution_of
+from narrow_beacon.store.sequences import stars_of
 
 blueprint = APIBlueprint("field", __name__)
 
@@ -45,7 +45,7 @@ def finder(number: int, kind: str, query: FinderQuery) -> Response:
         campaign = campaign_of(session, number)
         if campaign.catalogue_id is None or campaign.cast_id is None:
             raise Problem(409, "No target yet", "Give the part of the target in Cast first.")
-        stars = star_table(session, campaign.catalogue_id)
+        stars = stars_of(session, campaign)
         cast = session.get_one(CastRecord, campaign.cast_id)
         band = _band_of(session, campaign, query.filter, stars)
         placed, moment = None, None
@@ -144,7 +144,9 @@ def describe_field(
         stars=[
             FieldStar.model_construct(
                 row=int(row), name=stars.names[row], points=int(found.points[at]),
-                known_variable=bool(stars.known_variable[row]), score=float(serves.score[at]),
+                known_variable=bool(stars.known_variable[row]),
+                listed=stars.listed is not None and bool(stars.listed[row]),
+                score=float(serves.score[at]),
                 **{name: values[at] for name, values in lists.items()},
             )
             for at, row in enumerate(found.rows.tolist())

@@ -42,9 +42,9 @@ from narrow_beacon.server.night import image_version, master_version, placements
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.correct import CutoutQuery, ImageInfo, ImageQuery
 from narrow_beacon.server.state import file_of, shared
-from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.models import Campaign, ChainRecord, MasterRecord, NightFile
 from narrow_beacon.store.placements import solution_of
+from narrow_beacon.store.sequences import stars_of
 
 blueprint = APIBlueprint("images", __name__)
 RAW = "overscan,offset,flat,repair"
@@ -348,7 +348,7 @@ def _place_of_star(session: Session, file: NightFile, row: int) -> tuple[float, 
     placed = placements_of(session, [file.id]).get(file.id)
     if placed is None or campaign.catalogue_id is None or file.mid_utc is None:
         return None
-    stars = star_table(session, campaign.catalogue_id)
+    stars = stars_of(session, campaign)
     if row >= len(stars):
         return None
     ra, dec = places_at(stars.take(np.array([row])), julian_year(file.mid_utc))

@@ -46,9 +46,9 @@ from narrow_beacon.server.schemas.measure import (
 from narrow_beacon.server.state import campaign_of, changing, file_of, quick, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.actions import Change, act, new_recipe
-from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.measured import filter_table
 from narrow_beacon.store.models import Recipe
+from narrow_beacon.store.sequences import stars_of
 
 blueprint = APIBlueprint("measure", __name__)
 _MARGIN_PX = 2.0
@@ -121,7 +121,7 @@ def star(number: int, query: StarQuery) -> StarOut:
         at = table.file_ids.index(query.file)
         census = table.exposure(at)
         hit = np.flatnonzero(census.rows == query.row)
-        stars = star_table(session, campaign.catalogue_id or 0)
+        stars = stars_of(session, campaign)
         if hit.size == 0:
             raise Problem(409, "Not on this exposure", f"{stars.names[query.row]} lies outside.")
         recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None

@@ -13,9 +13,9 @@ from narrow_beacon.reduce.field import band_of
 from narrow_beacon.reduce.reading import CATALOGUE
 from narrow_beacon.server.schemas.campaigns import NextStep, Offer, Stage
 from narrow_beacon.server.state import shared
-from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.files import sort_files
 from narrow_beacon.store.models import Campaign, NightFile
+from narrow_beacon.store.sequences import stars_of
 from narrow_beacon.store.sources import knows_stars
 
 _TABLES = (".vot", ".votable", ".ecsv")
@@ -86,7 +86,7 @@ def _field(session: Session, campaign: Campaign) -> NextStep | None:
         )
         return _do("intake", words, "Give the position")
     if campaign.catalogue_id is not None:
-        stars = star_table(session, campaign.catalogue_id)
+        stars = stars_of(session, campaign)
         filters = session.scalars(
             select(NightFile.filter)
             .where(NightFile.campaign_id == campaign.id, NightFile.part == "exposure")

@@ -42,7 +42,6 @@ from narrow_beacon.reduce.standard import (
 )
 from narrow_beacon.store.campaigns import place_of, plan_of, wish_of
 from narrow_beacon.store.census import CensusTable
-from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.measured import filter_table, filters_measured
 from narrow_beacon.store.models import (
     Campaign,
@@ -55,6 +54,7 @@ from narrow_beacon.store.models import (
     Recipe,
 )
 from narrow_beacon.store.placements import solution_of
+from narrow_beacon.store.sequences import stars_of
 from narrow_beacon.store.targets import targets_of
 
 _times: OrderedDict[tuple[object, ...], Times] = OrderedDict()
@@ -172,7 +172,7 @@ def set_aside_ids(session: Session, campaign: Campaign) -> set[int]:
 
 def target_position(session: Session, campaign: Campaign) -> tuple[float, float] | None:
     """Right ascension and declination in degrees of the target, where they are known."""
-    stars = star_table(session, campaign.catalogue_id) if campaign.catalogue_id else None
+    stars = stars_of(session, campaign) if campaign.catalogue_id else None
     if campaign.cast_id and stars is not None:
         # Where the catalogue has the star: times are for it, and not for what was typed.
         return target_place(stars, session.get_one(CastRecord, campaign.cast_id).target)
@@ -242,7 +242,7 @@ def curves_now(
     """
     if campaign.cast_id is None or campaign.catalogue_id is None:
         return None
-    stars = star_table(session, campaign.catalogue_id)
+    stars = stars_of(session, campaign)
     record = session.get_one(CastRecord, campaign.cast_id)
     recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
     files = sorted_exposures(session, campaign)
@@ -313,7 +313,7 @@ def chosen_parts(session: Session, campaign: Campaign, row: int) -> list[FilterC
     """What the program makes of a star as another target: its curves in the filters where there is
     one, each with cast and radius.
     """
-    stars = star_table(session, campaign.catalogue_id or 0)
+    stars = stars_of(session, campaign)
     files = sorted_exposures(session, campaign)
     times, aside = times_of(session, campaign, files), set_aside_ids(session, campaign)
     counts = Counter(file.filter for file in files)

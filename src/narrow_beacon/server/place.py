@@ -19,10 +19,10 @@ from narrow_beacon.server.night import (
 from narrow_beacon.server.schemas.stars import Catalogue, MeasuredStars, PlacementOut
 from narrow_beacon.server.state import campaign_of, file_of, shared
 from narrow_beacon.server.vet import finite
-from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.measured import filter_table
 from narrow_beacon.store.models import Campaign, PlacementRecord, Recipe
 from narrow_beacon.store.placements import solution_of
+from narrow_beacon.store.sequences import stars_of
 
 blueprint = APIBlueprint("place", __name__)
 _FIELD_DEG = 1.5
@@ -40,7 +40,7 @@ def stars(number: int) -> Catalogue:
                 row=[], name=[], ra_deg=[], dec_deg=[], east_arcsec=[], north_arcsec=[],
                 magnitudes={}, known_variable=[], note=[], parallax_mas=[], pm_arcsec_yr=[],
             )  # fmt: skip
-        table = star_table(session, campaign.catalogue_id)
+        table = stars_of(session, campaign)
         moments = [file.mid_utc for file in sorted_exposures(session, campaign) if file.mid_utc]
     # Where the stars are now: proper motion since the catalogue's epoch can be many pixels.
     year = julian_year(moments[0]) if moments else table.epoch_yr
@@ -88,7 +88,7 @@ def measured(number: int) -> MeasuredStars:
         if placement is None or table is None or number not in table.file_ids:
             return nothing
         recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
-        stars = star_table(session, campaign.catalogue_id or 0)
+        stars = stars_of(session, campaign)
         annulus = ring_px(session, file)
         solution = solution_of(placement)
         year = julian_year(file.mid_utc) if file.mid_utc else 2000.0

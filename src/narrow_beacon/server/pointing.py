@@ -19,9 +19,9 @@ from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.schemas.pointing import PointIn, Pointing, Pointings
 from narrow_beacon.server.state import campaign_of, file_of, shared
-from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.models import Campaign, Kit, NightFile
 from narrow_beacon.store.placements import solution_of
+from narrow_beacon.store.sequences import stars_of
 
 blueprint = APIBlueprint("pointing", __name__)
 _ZERO_STARS = 60
@@ -94,7 +94,7 @@ def _told(
         sky = solution.sky(np.array([star.x_px]), np.array([star.y_px]))
         ra, dec = float(sky[0][0]), float(sky[1][0])
         if campaign.catalogue_id is not None:
-            stars = star_table(session, campaign.catalogue_id)
+            stars = stars_of(session, campaign)
             band = band_of(file.filter, stars.bands, campaign.bands) or ""
             year = julian_year(file.mid_utc) if file.mid_utc else 2000.0
             name = _name_at(stars, solution, year, star)

@@ -23,8 +23,9 @@ from narrow_beacon.server.schemas.campaigns import Settings
 from narrow_beacon.server.state import shared
 from narrow_beacon.store.actions import Change, act, new_cast
 from narrow_beacon.store.campaigns import changed_after_measuring, plan_of, queue_job
-from narrow_beacon.store.fields import save_catalogue, star_table
+from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.models import Campaign, CastRecord, Catalogue, Kit, Site
+from narrow_beacon.store.sequences import stars_of
 from narrow_beacon.store.sources import sources_of
 from narrow_beacon.store.targets import without_casts
 
@@ -138,7 +139,7 @@ def _cast_of(
     """The cast for another target: the census holds all stars, so that the parts just change."""
     if not target or catalogue or not campaign.cast_id or not campaign.catalogue_id:
         return {}
-    stars = star_table(session, campaign.catalogue_id)
+    stars = stars_of(session, campaign)
     plan = replace(
         plan_of(session, campaign),
         target_name=target.get("target_name", campaign.target_name) or None,
@@ -220,7 +221,7 @@ def _target(session: Session, campaign: Campaign, body: Settings) -> dict[str, A
     if body.target_name is not None:
         values = {"target_name": body.target_name, "target_sure": bool(body.target_name)}
         if campaign.catalogue_id and not (body.target_ra and body.target_dec):
-            stars = star_table(session, campaign.catalogue_id)
+            stars = stars_of(session, campaign)
             with contextlib.suppress(CatalogueError):
                 row = stars.row(body.target_name)
                 values["target_ra_deg"] = float(stars.ra_deg[row])

@@ -14,8 +14,8 @@ from narrow_beacon.server.schemas.curve import CurveOut
 from narrow_beacon.server.schemas.stars import FrontIn, TargetIn
 from narrow_beacon.server.state import changing, quick
 from narrow_beacon.store.actions import Change, act, new_cast, new_recipe
-from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.models import Campaign, CastRecord
+from narrow_beacon.store.sequences import stars_of
 from narrow_beacon.store.targets import KeptTarget, front_place, front_values, targets_of
 
 blueprint = APIBlueprint("targets", __name__)
@@ -30,7 +30,7 @@ def follow(number: int, body: TargetIn) -> Response:
     with changing(number) as (session, campaign):
         if campaign.catalogue_id is None or campaign.cast_id is None:
             raise Problem(409, "No cast yet", "Measure the night first, with its first target.")
-        stars = star_table(session, campaign.catalogue_id)
+        stars = stars_of(session, campaign)
         if not 0 <= body.row < len(stars):
             raise Problem(422, "No such star", "The catalogue has changed; reload the page.")
         known = targets_of(campaign)

@@ -33,6 +33,7 @@ from narrow_beacon.store.models import (
     Kit,
     Site,
 )
+from narrow_beacon.store.sequences import sequence_from_json, sequence_to_json
 from narrow_beacon.store.sources import sources_of
 from narrow_beacon.store.targets import KeptTarget, with_targets
 from narrow_beacon.store.vetting import vetting_of, vetting_to_json
@@ -83,6 +84,8 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     own = plan.base / plan.layout
     campaign.layout = str(own.resolve()) if own.is_file() else plan.layout
     campaign.doubtful = plan.doubtful
+    if plan.sequence is not None:
+        campaign.sequence = sequence_to_json(plan.sequence, plan.sequence_file, {})
     if plan.transform != USUAL_WISH:
         campaign.transform = wish_to_json(plan.transform)
     campaign.cone_url = plan.cone_url
@@ -191,6 +194,8 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         doubtful=bool(campaign.doubtful),
     )
     plan = with_targets(campaign, plan)
+    if campaign.sequence:
+        plan = replace(plan, sequence=sequence_from_json(campaign.sequence))
     if campaign.catalogue_id:
         catalogue = session.get_one(Catalogue, campaign.catalogue_id)
         origin = Path(catalogue.origin)

@@ -146,6 +146,8 @@ class Campaign(Record):
     sources: Mapped[dict[str, Any] | None]
     """Beside that: "stars" and "variables", lists of a plan's catalogues, and whether to "merge"
     what there is."""
+    sequence: Mapped[dict[str, Any] | None]
+    """Comparison stars of a society with its magnitudes, as ``store.sequences`` keeps them."""
     wanted_comparison: Mapped[list[Any]]
     """Names that came with a plan; the first cast is made of them."""
     wanted_check: Mapped[str | None] = mapped_column(String(120))

@@ -166,6 +166,21 @@ export async function giveRole(
   await recast(campaign.id, "cast", next);
 }
 
+/** Lay a society's sequence over the catalogue, or with an empty file take it off. */
+export async function takeSequence(
+  campaign: number,
+  said: { file: string; chart?: string; columns?: Record<string, string> },
+): Promise<boolean> {
+  const { file, chart, columns } = said;
+  const body = { file, chart: chart ?? "", columns: columns ?? {} };
+  const done = await act<Words>("POST", `/api/campaigns/${campaign}/sequence`, body);
+  if (!done) return false;
+  say(done.words);
+  await client.invalidateQueries({ queryKey: ["field", campaign] });
+  refresh(campaign);
+  return true;
+}
+
 /** Follow another star of the field with a cast of its own; the screens turn to it. */
 export const followToo = (campaign: number, row: number) =>
   retarget(campaign, "POST", "targets", { row });

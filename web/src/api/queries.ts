@@ -203,7 +203,7 @@ export const useReport = (id: number | null, enabled: boolean) =>
 export function useCatalogue(id: number | null) {
   const { data } = useCampaign(id);
   const { catalogue, target, nights } = data ?? {};
-  const field = [catalogue?.id, target?.ra_deg, target?.dec_deg];
+  const field = [catalogue?.id, data?.sequence?.file, target?.ra_deg, target?.dec_deg];
   return useQuery({
     // Stars are told where they are at the time of the first night.
     queryKey: ["field", id, ...field, nights?.[0]?.evening],

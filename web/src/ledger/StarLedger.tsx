@@ -47,6 +47,7 @@ export function starColumns(
     { key: "correlated", words: "common to runs", unit: "mmag", digits: 1, value: (s) => mmag(s.correlated_mag), wide: 140, hidden: true },
     { key: "alike", words: "like the next", digits: 2, value: (s) => s.alike, wide: 98, hidden: true },
     { key: "variable", words: "known to vary", value: (s) => (s.known_variable ? "yes" : ""), wide: 104, hidden: true },
+    { key: "listed", words: "of the sequence", value: (s) => (s.listed ? "yes" : ""), wide: 116, hidden: true },
   ]; // prettier-ignore
 }
 

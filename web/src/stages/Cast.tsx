@@ -10,6 +10,7 @@ import { Chips, Section } from "../ui/parts";
 import { colour, fixed } from "../ui/words";
 import { FinderSection } from "./cast/FinderSection";
 import { checkLabel, roleOf, type Role } from "./cast/roles";
+import { SequenceSection } from "./cast/SequenceSection";
 import { TargetsSection } from "./cast/TargetsSection";
 
 export function CastBench() {
@@ -61,6 +62,7 @@ export function CastBench() {
           </Section>
         </>
       )}
+      <SequenceSection campaign={campaign} />
       <FinderSection />
     </>
   );

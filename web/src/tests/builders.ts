@@ -94,6 +94,7 @@ export function campaign(
     revision: 4,
     folders: ["/nights/foxglove/raw"],
     target: { name: "Foxglove 7", ra_deg: 341.2, dec_deg: 41.6, sure: true, row: 0 },
+    sequence: null,
     targets: [{ name: "Foxglove 7", place: 0, in_front: true }],
     site: { latitude_deg: 61.2, longitude_deg: -9.4, elevation_m: 140 },
     kit: {

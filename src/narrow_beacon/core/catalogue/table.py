@@ -45,13 +45,19 @@ class StarTable:
     """None where the catalogue says nothing of distances; 0 for the stars that have none."""
     notes: tuple[str, ...] | None = None
     """What else is known of each star: how it varies, where a catalogue says so."""
+    listed: Bools | None = None
+    """Which stars are of a sequence that is laid over the table; None without one."""
+    other_names: tuple[str, ...] | None = None
+    """The table's own names of those, by which they are found, too."""
 
     def __len__(self) -> int:
         return len(self.names)
 
     @cached_property
     def _rows(self) -> dict[str, int]:
-        return {_key(name): row for row, name in reversed(list(enumerate(self.names)))}
+        others = enumerate(self.other_names or ())
+        known = {_key(name): row for row, name in others if name}
+        return known | {_key(name): row for row, name in reversed(list(enumerate(self.names)))}
 
     def row(self, name: str) -> int:
         """The row of a star by name, case and spaces ignored. Raises CatalogueError."""
@@ -120,6 +126,8 @@ class StarTable:
             np.append(self.known_variable, True),
             None if self.parallax_mas is None else np.append(self.parallax_mas, 0.0),
             None if self.notes is None else (*self.notes, ""),
+            None if self.listed is None else np.append(self.listed, False),
+            None if self.other_names is None else (*self.other_names, ""),
         )
 
     def take(self, rows: Ints) -> StarTable:
@@ -135,6 +143,8 @@ class StarTable:
             self.known_variable[rows],
             None if self.parallax_mas is None else self.parallax_mas[rows],
             None if self.notes is None else tuple(self.notes[row] for row in rows),
+            None if self.listed is None else self.listed[rows],
+            None if self.other_names is None else tuple(self.other_names[row] for row in rows),
         )
 
 

@@ -25,6 +25,8 @@ _OFF_LINE_SIGMA = 4.5
 _OFF_LINE_MAG = 0.04
 _MOST_NEIGHBOUR_MAG, _MOST_CHANGE_MAG = 0.02, 0.003
 _CHECKS_TRIED = 5
+_ENOUGH_LISTED = 4
+"""Three comparison stars and a check star."""
 
 
 @dataclass(frozen=True)
@@ -137,7 +139,7 @@ def rank_candidates(
     """The stars that serve best as comparison stars, best first, without those ``taken``.
 
     Like brightness and colour as the target, a sure magnitude, clean on most exposures, not known
-    to vary.
+    to vary; where a sequence has enough of these, they are its stars alone.
     """
     of = stars.bands[band]
     m, sigma = of.magnitude[census.rows], of.uncertainty[census.rows]
@@ -165,9 +167,13 @@ def rank_candidates(
     # Like brightness, like colour and a sure magnitude; fainter stars cost more than brighter.
     cost = np.where(fainter > 0, 1.5 * fainter, -0.5 * fainter) + 2.0 * unlike + 10.0 * sigma
     order = [i for i in np.argsort(np.where(near, cost, np.inf), kind="stable") if near[i]]
+    listed = np.zeros(m.size, bool) if stars.listed is None else stars.listed[census.rows]
+    if (near & listed).sum() >= _ENOUGH_LISTED:
+        order = [i for i in order if listed[i]]
     ranked = []
     for i in order[:_CANDIDATES]:
-        words = f"{abs(fainter[i]):.1f} mag {'fainter' if fainter[i] > 0 else 'brighter'}"
+        words = "of the sequence, " if listed[i] else ""
+        words += f"{abs(fainter[i]):.1f} mag {'fainter' if fainter[i] > 0 else 'brighter'}"
         if colour is not None:
             words += f", colour within {unlike[i]:.2f}"
         words += f", magnitude known to {sigma[i]:.3f}, clean on {present[i]:.0%} of the exposures"

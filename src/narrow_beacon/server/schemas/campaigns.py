@@ -106,6 +106,17 @@ class CatalogueOut(BaseModel):
     """When the stars were looked up in other catalogues."""
 
 
+class SequenceOut(BaseModel):
+    """The sequence that is laid over the catalogue."""
+
+    file: str
+    chart: str
+    columns: dict[str, str]
+    stars: int
+    missing: list[str]
+    """Those that the catalogue lacks."""
+
+
 class CastOut(BaseModel):
     version: int
     target: int
@@ -229,6 +240,7 @@ class CampaignOut(BaseModel):
     """Names of the catalogues that its stars would be looked up in."""
     merge: bool
     columns: dict[str, str]
+    sequence: SequenceOut | None
     cast: CastOut | None
     recipe: RecipeOut | None
     layout: str

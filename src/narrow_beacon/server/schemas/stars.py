@@ -6,7 +6,7 @@ from typing import Annotated
 
 from pydantic import BaseModel, Field
 
-from narrow_beacon.server.schemas.common import Asked, Id, IdList, Number, Numbers, Short
+from narrow_beacon.server.schemas.common import Address, Asked, Id, IdList, Number, Numbers, Short
 
 
 class Catalogue(BaseModel):
@@ -108,6 +108,8 @@ class FieldStar(BaseModel):
     spoiled: Number
     neighbour_mag: Number
     known_variable: bool
+    listed: bool
+    """Of the sequence."""
     fainter: Number
     redder: Number
     away_arcmin: Number
@@ -146,6 +148,17 @@ class TargetIn(Asked):
     """A star of the catalogue to follow beside the targets that there are."""
 
     row: Id
+
+
+class SequenceIn(Asked):
+    """A file of comparison stars with magnitudes of their own; an empty ``file`` takes it off."""
+
+    file: Address
+    chart: Short = ""
+    columns: dict[Short, Annotated[str, Field(max_length=200)]] = Field(
+        default_factory=dict, max_length=60
+    )
+    epoch_yr: float | None = Field(default=None, ge=1800, le=2200)
 
 
 class FrontIn(Asked):

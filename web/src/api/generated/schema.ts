@@ -2453,6 +2453,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/sequence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lay the stars of a file over the catalogue; without a file, take them off. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SequenceIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/exposures": {
         parameters: {
             query?: never;
@@ -3874,6 +3934,24 @@ export interface components {
             /** Seen */
             seen: boolean;
         };
+        /**
+         * SequenceOut
+         * @description The sequence that is laid over the catalogue.
+         */
+        "CampaignOut.SequenceOut": {
+            /** File */
+            file: string;
+            /** Chart */
+            chart: string;
+            /** Columns */
+            columns: {
+                [key: string]: string;
+            };
+            /** Stars */
+            stars: number;
+            /** Missing */
+            missing: string[];
+        };
         /** SiteValues */
         "CampaignOut.SiteValues": {
             /** Latitude Deg */
@@ -4012,6 +4090,7 @@ export interface components {
             columns: {
                 [key: string]: string;
             };
+            sequence: components["schemas"]["CampaignOut.SequenceOut"] | null;
             cast: components["schemas"]["CampaignOut.CastOut"] | null;
             recipe: components["schemas"]["CampaignOut.RecipeOut"] | null;
             /** Layout */
@@ -5224,6 +5303,8 @@ export interface components {
             neighbour_mag: number | null;
             /** Known Variable */
             known_variable: boolean;
+            /** Listed */
+            listed: boolean;
             /** Fainter */
             fainter: number | null;
             /** Redder */
@@ -5858,6 +5939,28 @@ export interface components {
         TargetIn: {
             /** Row */
             row: number;
+        };
+        /**
+         * SequenceIn
+         * @description A file of comparison stars with magnitudes of their own; an empty ``file`` takes it off.
+         */
+        SequenceIn: {
+            /** File */
+            file: string;
+            /**
+             * Chart
+             * @default
+             */
+            chart: string;
+            /** Columns */
+            columns?: {
+                [key: string]: string;
+            };
+            /**
+             * Epoch Yr
+             * @default null
+             */
+            epoch_yr: number | null;
         };
         /** Exposure */
         "Exposures.Exposure": {
