@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 from scipy.integrate import quad
 
 from builders import scattered, star_image
+from narrow_beacon.bench.crowd import measure_pairs
 from narrow_beacon.bench.pulls import CONDITIONS, measure_pulls
 from narrow_beacon.core.correct.apply import DEFECT, SATURATED, SPIKE
 from narrow_beacon.core.measure.aperture import mask_stars, measure_apertures
@@ -227,14 +228,29 @@ def test_neighbours_light_is_known_wings_and_all() -> None:
     x = np.array([100.0, 112.0, 220.0, 60.0, 250.0, 160.0, 40.0])
     y = np.array([100.0, 100.0, 60.0, 200.0, 200.0, 220.0, 60.0])
     flux = np.array([2e4, 4e5, 1e5, 1e5, 1e5, 1e5, 1e5])
-    census = census_of(star_image(SHAPE, x, y, flux), x, y)
-    alone = census_of(star_image(SHAPE, np.delete(x, 1), np.delete(y, 1), np.delete(flux, 1)), x, y)
-    truth = census.counts_adu[0] - alone.counts_adu[0]
+    both = star_image(SHAPE, x, y, flux)
+    xs, ys = np.delete(x, 1), np.delete(y, 1)
+    alone = census_of(star_image(SHAPE, xs, ys, np.delete(flux, 1)), xs, ys)
+    # A neighbour that the catalogue lacks is left in, and said.
+    unlisted = census_of(both, xs, ys)
+    truth = unlisted.counts_adu[0] - alone.counts_adu[0]
     # At 6 px: 12% of the star's own light, known to a fifth of it.
     assert truth[4] / alone.counts_adu[0, 4] > 0.08
-    assert census.neighbour_adu[0, 4] == pytest.approx(truth[4], rel=0.3)
-    assert "neighbour" in flag_words(int(census.flags_at(6.0)[0]))
-    assert abs(census.neighbour_adu[2:, 4]).max() < 0.002 * 1e5
+    assert unlisted.neighbour_adu[0, 4] == pytest.approx(truth[4], rel=0.3)
+    assert "neighbour" in flag_words(int(unlisted.flags_at(6.0)[0]))
+    assert abs(unlisted.neighbour_adu[1:, 4]).max() < 0.002 * 1e5
+    # One that it knows is taken off: four fifths of what it adds, though it is 20 times brighter.
+    listed = census_of(both, x, y)
+    assert abs(listed.counts_adu[0, 4] - alone.counts_adu[0, 4]) < 0.25 * truth[4]
+    assert listed.neighbour_adu[0, 4] < 0.1 * truth[4]
+
+
+@pytest.mark.parametrize(("gap_fwhm", "fainter", "aim"), [(3.5, 0.0, 0.005), (2.5, 0.0, 0.015)])
+def test_close_pairs_are_told_apart(gap_fwhm: float, fainter: float, aim: float) -> None:
+    pairs = measure_pairs(gap_fwhm, fainter, 2)
+    assert abs(pairs.bias_mag) < aim
+    assert np.mean(pairs.raw_mag) < -0.005 * (3.5 / gap_fwhm) ** 4  # what is left in otherwise
+    assert np.std(pairs.pull) < 1.5
 
 
 def test_what_a_repaired_pixel_may_cost_follows_its_place() -> None:

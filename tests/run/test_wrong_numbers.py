@@ -81,10 +81,14 @@ def test_a_bright_neighbours_wings_are_in_the_uncertainty_or_said(
 ) -> None:
     width = {n: {"fwhm_px": 2.4 + 1.8 * (n % 7) / 6} for n in range(COUNT)}
     night = reduced(tmp_path, change=beside(12.0, -4.0, listed), troubles=width)
-    assert np.ptp(night.error) > 0.1  # with the seeing, without any change of the star
+    # With the seeing, without any change of the star; less where the catalogue knows of it.
+    assert (np.ptp(night.error) > 0.1) is not listed
     assert night.honest()
-    assert all("neighbour" in row["flags"] for row in night.rows)
-    assert night.said("light in the aperture of Foxglove 7")
+    flagged = ["neighbour" in row["flags"] for row in night.rows]
+    assert any(flagged)
+    if not listed:
+        assert all(flagged)
+        assert night.said("light in the aperture of Foxglove 7")
 
 
 def test_a_faint_neighbour_far_away_is_no_reason_to_doubt(tmp_path: Path) -> None:

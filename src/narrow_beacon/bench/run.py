@@ -8,6 +8,7 @@ from collections.abc import Callable, Sequence
 from narrow_beacon.bench.cameras import print_cameras
 from narrow_beacon.bench.colours import print_colours
 from narrow_beacon.bench.combine import print_combine
+from narrow_beacon.bench.crowd import print_crowd
 from narrow_beacon.bench.fields import print_fields
 from narrow_beacon.bench.match import print_match
 from narrow_beacon.bench.nights import print_demo, print_plain
@@ -30,6 +31,7 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "stars": print_stars,
     "night": print_throughput,
     "pulls": print_pulls,
+    "crowd": print_crowd,
     "steady": print_steady,
     "fields": print_fields,
     "match": print_match,

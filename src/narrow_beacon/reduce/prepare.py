@@ -311,7 +311,7 @@ def result_prints(ready: Prepared) -> ResultPrints:
             before.append(_seen_print(ready, job))
             placed[job.index] = fingerprint("placed", before, group.fwhm_px, probed["reference"])
             measured[job.index] = fingerprint(
-                "census", placed[job.index], probed["nudges"], group.radii_px,
+                "census, neighbours off", placed[job.index], probed["nudges"], group.radii_px,
                 group.radii_follow_width,
                 group.annulus_px, ready.context.chains[job.chain].camera,
                 ready.context.bands[job.frame.filter or ""], job.airmass,

@@ -57,10 +57,10 @@ def beside_remarks(curve: FilterCurve, stars: StarTable) -> list[Remark]:
         remarks.append(
             Remark(
                 "measure",
-                f"{what} light in the aperture of {stars.names[row]}: {1000 * light:.0f} mmag, "
-                f"changing by {1000 * change:.1f} mmag over the exposures",
+                f"{what} light in the aperture of {stars.names[row]} that is not taken off: about "
+                f"{1000 * light:.0f} mmag, changing by {1000 * change:.1f} mmag over the exposures",
                 curve.filter,
-                f"magnitudes are too {'bright' if light > 0 else 'faint'} by "
+                f"magnitudes may be too {'bright' if light > 0 else 'faint'} by "
                 f"{1000 * abs(light):.0f} mmag",
                 "take a smaller radius, or report the magnitudes as those of all of them together",
             )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from enum import IntFlag
 from functools import lru_cache
@@ -24,13 +25,14 @@ from narrow_beacon.core.measure.sampling import sampling_scatter
 from narrow_beacon.core.measure.spread import (
     Neighbours,
     Spread,
-    light_of_neighbours,
     neighbours_of,
+    overlaps,
+    parted_light,
     spread_of,
 )
 from narrow_beacon.core.stars.background import Background
-from narrow_beacon.core.stars.detect import Detections
-from narrow_beacon.core.stars.profile import StarProfile
+from narrow_beacon.core.stars.detect import WIDE_PX, Detections
+from narrow_beacon.core.stars.profile import Lights, StarProfile, measure_profile
 from narrow_beacon.core.stars.trails import Trail
 
 CENTRED_SNR = 30.0
@@ -38,6 +40,10 @@ CENTRED_SNR = 30.0
 _OFF_CENTRE_FWHM = 0.35
 _SEARCHED_FWHM = 0.8
 _NEIGHBOUR_SHARE = 0.005
+_PARTED_FWHM, _PARTED_SNR = 0.9, 5.0
+"""Radius in star widths at which stars are told apart, and from which brightness on."""
+_PROFILE_ERROR = 0.05
+"""Of the light that is taken off, by which the measured profile may be wrong."""
 _TRAIL_MARGIN_FWHM = 1.5
 _PAIRS_TO_SHIFT, _PAIRS_TO_TURN = 3, 12
 _CLEAN_SNR = 50.0
@@ -99,7 +105,8 @@ class ExposureCensus:
     ``rows`` (stars) are catalogue rows; x_px, y_px are 0-based; counts_adu and uncertainty_adu are
     (stars, radii); near_px (stars, 9) is, for each bit of StarFlag, the radius at which it begins.
     ``doubt_adu`` (stars, radii) is how much of the counts may be wrong because pixels were guessed
-    or the light is odd, ``neighbour_adu`` how much of them is other stars' light. ``noise`` has
+    or the light is odd. Of other stars' light, what those of the catalogue bring is taken off, by
+    the measured profile; ``neighbour_adu`` is what may be left of it. ``noise`` has
     the electrons of an ADU and how many times noisier the sky is than the camera's constants say.
     """
 
@@ -198,11 +205,15 @@ def take_census(
         Light(counts, sums.sky_adu_per_px, sums.ring_pixels, radii, fwhm, _response(image, x, y)),
         sums, exposed, camera,
     )  # fmt: skip
-    spread = _spread(image, fwhm)
-    beside = _beside(image, stars, sums, x, y, masks, spread, fwhm)
-    own = np.maximum(counts[:, -1], uncertainty[:, -1])
-    neighbour = light_of_neighbours(x, y, own, beside, spread, radii, apertures.annulus_px, fwhm)
+    beside = _beside(image, stars, sums, x, y, masks, fwhm)
+    spread = _spread(image, beside, fwhm)
     near = _near(image, sums, x, y, fwhm)
+    taken, noise_of_taken, neighbour = _others(
+        (x, y), counts, uncertainty, near, beside, spread, apertures
+    )
+    counts = counts - taken
+    uncertainty = np.hypot(uncertainty, noise_of_taken)
+    own = np.maximum(counts[:, -1], uncertainty[:, -1])
     near[StarFlag.NEIGHBOUR] = _first_radius(
         neighbour > _NEIGHBOUR_SHARE * np.maximum(counts, 1.0), radii
     )
@@ -229,6 +240,36 @@ def take_census(
         np.stack([near[flag] for flag in StarFlag], axis=1), np.maximum(guessed, odd), neighbour,
         np.array([camera.gain_e_per_adu, ratio]),
     )  # fmt: skip
+
+
+def _others(
+    places: tuple[Floats, Floats], counts: Floats, uncertainty: Floats,
+    near: Mapping[StarFlag, Floats], beside: Neighbours, spread: Spread, apertures: Apertures,
+) -> tuple[Floats, Floats, Floats]:  # fmt: skip
+    """Other stars' light in the sums (stars, radii): what the catalogue's stars add, by the
+    measured profile, to be taken off; the noise that this brings; and what is left, the light of
+    stars that the catalogue lacks and the part by which the profile may be wrong.
+    """
+    radii, fwhm = apertures.radii_px, apertures.fwhm_px
+    own = np.maximum(counts[:, -1], uncertainty[:, -1])
+    over = overlaps(*places, own, beside, spread, radii, apertures.annulus_px, fwhm)
+    step = int(np.argmin(np.abs(radii - _PARTED_FWHM * fwhm)))
+    ring = float(np.interp(
+        np.mean(apertures.annulus_px), np.arange(spread.brightness.size) * spread.step_px,
+        spread.brightness,
+    ))  # fmt: skip
+    share = float(spread.share(radii[step])) - np.pi * radii[step] ** 2 * ring
+    spoiled = np.min([near[f] for f in (*_IN_PIXELS, StarFlag.TRAIL)], axis=0) < radii[step]
+    sums, noise = counts[:, step], uncertainty[:, step]
+    measured = ~spoiled & (sums > _PARTED_SNR * noise)
+    flux = parted_light(over, beside, sums, share, step, measured, fwhm)
+    known = beside.star >= 0
+    taken = over.light(np.where(known, flux, 0.0), counts.shape[0])
+    each = np.zeros(flux.size)
+    each[known] = np.where(measured, noise, 0.0)[beside.star[known]] / share
+    variance = replace(over, share=over.share**2).light(each**2, counts.shape[0])
+    left = over.light(np.where(known, 0.0, flux), counts.shape[0]) + _PROFILE_ERROR * taken
+    return taken, np.sqrt(variance), left
 
 
 def _uncertainty(
@@ -279,16 +320,23 @@ def _response(image: Image, x: Floats, y: Floats) -> Floats:
     return 1.0 / image.flat_gain[row, column]
 
 
-def _spread(image: Image, fwhm_px: float) -> Spread:
+def _spread(image: Image, beside: Neighbours, fwhm_px: float) -> Spread:
+    """By the profile of stars that stand alone, also beside what only the catalogue knows of."""
     profile = image.profile or StarProfile(fwhm_px, _USUAL_BETA, 1.0, 0)
     found = image.detections
     sky, _ = image.background.at(found.x_px, found.y_px)
+    if not profile.hollow and profile.fwhm_px < WIDE_PX and beside.x_px.size:
+        others = Lights(beside.x_px, beside.y_px, beside.flux_adu)
+        again = measure_profile(
+            image.pixels, image.flags, found, sky, profile.fwhm_px, image.pixel_px, others
+        )
+        profile = again or profile
     return spread_of(profile, image.pixels, image.flags, found, sky)
 
 
 def _beside(
     image: Image, stars: Places, sums: ApertureSums, x: Floats, y: Floats, masks: Floats,
-    spread: Spread, fwhm_px: float,
+    fwhm_px: float,
 ) -> Neighbours:  # fmt: skip
     """Every other light on the image, in the scale of the aperture sums."""
     found = image.detections

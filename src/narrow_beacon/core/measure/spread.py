@@ -10,7 +10,7 @@ import numpy as np
 from numba import njit
 from scipy.spatial import cKDTree
 
-from narrow_beacon.core.arrays import Flags, Floats, Plane
+from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane
 from narrow_beacon.core.stars.detect import Detections
 from narrow_beacon.core.stars.profile import StarProfile, total_over_found
 
@@ -23,6 +23,10 @@ _WING_SIGNIFICANCE = 3.0
 _MATTERS = 3e-4
 """Share of a star's light below which a neighbour is passed over."""
 _SAME_STAR_FWHM = 0.8
+_ONE_STAR_FWHM = 0.3
+_TOLD_APART_FWHM = 1.0
+_MATTERS_CLOSE = 0.02
+_TURNS = 8
 _ANGLES = 32
 _RING_RADII = 10
 
@@ -121,14 +125,15 @@ def _wings(pixels, flags, xs, ys, fluxes, skies, edges):  # type: ignore[no-unty
 
 @dataclass(frozen=True)
 class Neighbours:
-    """Everything that shines beside the stars of a census: places, light in ADU, and the radius
-    within which each is masked out of rings.
+    """Everything that shines beside the stars of a census: places, light in ADU, the radius within
+    which each is masked out of rings, and which star of the census it is, −1 for none.
     """
 
     x_px: Floats
     y_px: Floats
     flux_adu: Floats
     masked_px: Floats
+    star: Ints
 
 
 def neighbours_of(
@@ -141,14 +146,18 @@ def neighbours_of(
     mask_px: Floats,
     fwhm_px: float,
 ) -> Neighbours:
-    """The stars found and, where none was found, those that the catalogue says are there.
+    """The stars of the catalogue, and those found that it lacks.
 
     ``expected_adu`` (stars of the catalogue) is the light by the catalogue's magnitude, NaN where
     it gives none; ``found_adu`` and ``mask_px`` (stars found) are the light as found and the masks'
     radii, ``saturated`` says whose light is more than was found. Within a width of a star
-    that was not found the ring's clipping sees to it.
+    that was not found the ring's clipping sees to it. A star that neither was found nor has a
+    magnitude has no light.
     """
-    flux = np.asarray(found_adu, float).copy()
+    flux = np.asarray(found_adu, float)
+    stars = np.nan_to_num(np.maximum(expected_adu, 0.0))
+    masks = np.full(x_px.size, fwhm_px)
+    other = np.ones(len(found), bool)
     if len(found) and x_px.size:
         tree = cKDTree(np.stack([found.x_px, found.y_px], axis=1))
         away, nearest = tree.query(np.stack([x_px, y_px], axis=1))
@@ -157,24 +166,43 @@ def neighbours_of(
         order = order[here[order]]
         _, first = np.unique(nearest[order], return_index=True)
         owners = order[first]
-        missed = np.ones(x_px.size, bool)
-        missed[owners] = False
-        own = expected_adu[owners]
         at = nearest[owners]
-        brighter = saturated[at] & np.isfinite(own) & (own > flux[at])
-        flux[at[brighter]] = own[brighter]
-    else:
-        missed = np.ones(x_px.size, bool)
-    missed &= np.isfinite(expected_adu) & (expected_adu > 0)
+        other[at] = False
+        more = saturated[at] & (stars[owners] > flux[at])
+        stars[owners] = np.where(more, stars[owners], flux[at])
+        masks[owners] = mask_px[at]
     return Neighbours(
-        np.concatenate([found.x_px, x_px[missed]]),
-        np.concatenate([found.y_px, y_px[missed]]),
-        np.concatenate([flux, expected_adu[missed]]),
-        np.concatenate([mask_px, np.full(int(missed.sum()), fwhm_px)]),
+        np.concatenate([x_px, found.x_px[other]]),
+        np.concatenate([y_px, found.y_px[other]]),
+        np.concatenate([stars, flux[other]]),
+        np.concatenate([masks, mask_px[other]]),
+        np.concatenate([np.arange(x_px.size), np.full(int(other.sum()), -1)]),
     )
 
 
-def light_of_neighbours(
+@dataclass(frozen=True)
+class Overlaps:
+    """Where light of one star falls on another: ``star`` (pairs) of the census, ``other`` (pairs)
+    of its neighbours, how far they are apart, and the ``share`` (pairs, radii) of the neighbour's
+    light that is in the star's aperture sums, after what it adds to the ring is taken off with the
+    sky.
+    """
+
+    star: Ints
+    other: Ints
+    gap_px: Floats
+    share: Floats
+
+    def light(self, flux_adu: Floats, stars: int) -> Floats:
+        """The neighbours' light in each star's sums, (stars, radii), for ``flux_adu`` (neighbours)
+        of each.
+        """
+        result = np.zeros((stars, self.share.shape[1]))
+        np.add.at(result, self.star, self.share * flux_adu[self.other, None])
+        return result
+
+
+def overlaps(
     x_px: Floats,
     y_px: Floats,
     own_adu: Floats,
@@ -183,16 +211,16 @@ def light_of_neighbours(
     radii_px: Floats,
     annulus_px: tuple[float, float],
     fwhm_px: float,
-) -> Floats:
-    """Light in ADU that neighbours add to each star's aperture sums, (stars, radii), after what
-    they add to the ring is taken off with the sky.
+) -> Overlaps:
+    """Which neighbours' light falls on which stars, and what share of it, at each radius.
 
     ``own_adu`` (stars) is each star's own light; neighbours that matter less than 0.03% of it are
     passed over.
     """
-    result = np.zeros((x_px.size, radii_px.size))
+    radii = np.asarray(radii_px, float)
+    nothing = np.empty(0, int)
     if not x_px.size or not beside.x_px.size:
-        return result
+        return Overlaps(nothing, nothing, np.empty(0), np.empty((0, radii.size)))
     stars = cKDTree(np.stack([x_px, y_px], axis=1))
     others = cKDTree(np.stack([beside.x_px, beside.y_px], axis=1))
     pairs = stars.sparse_distance_matrix(others, REACH_FWHM * fwhm_px, output_type="ndarray")
@@ -200,25 +228,55 @@ def light_of_neighbours(
     pairs = pairs[np.lexsort((pairs["j"], pairs["i"]))]
     one, other, gap = pairs["i"], pairs["j"], pairs["v"]
     flux = beside.flux_adu[other]
-    largest = float(radii_px[-1])
+    largest = float(radii[-1])
     # The most that it can add: as if all of the aperture were as near to it as the nearest point.
     nearest = np.maximum(gap - largest, 0.0)
     most = np.interp(nearest, np.arange(spread.brightness.size) * spread.step_px, spread.brightness)
     most = np.minimum(most * np.pi * largest**2, 1.0) * flux
-    keep = (gap > 0.3 * fwhm_px) & (most > _MATTERS * np.maximum(own_adu[one], 1.0))
-    _add_light(
-        result, one[keep], gap[keep], flux[keep], beside.masked_px[other[keep]], spread.brightness,
-        spread.step_px, np.asarray(radii_px, float), annulus_px[0], annulus_px[1],
-    )  # fmt: skip
-    return result
+    keep = (gap > _ONE_STAR_FWHM * fwhm_px) & (most > _MATTERS * np.maximum(own_adu[one], 1.0))
+    keep &= beside.star[other] != one
+    one, other, gap = one[keep].astype(int), other[keep].astype(int), gap[keep]
+    share = _shares(
+        gap, beside.masked_px[other], spread.brightness, spread.step_px, radii, *annulus_px
+    )
+    return Overlaps(one, other, gap, share)
+
+
+def parted_light(
+    over: Overlaps, beside: Neighbours, counts_adu: Floats, own_share: float, step: int,
+    measured: Bools, fwhm_px: float,
+) -> Floats:  # fmt: skip
+    """The light in ADU of each neighbour, (neighbours), once what stars add to one another is told
+    apart: that of ``measured`` (stars) from their own aperture sums ``counts_adu`` (stars) at the
+    radius ``step``, of which a star alone would hold ``own_share``; of others as it was known.
+
+    The sums are linear in the stars' light, so that they are solved by turns (Jacobi). Stars within
+    a width of each other can't be told apart by apertures: the catalogue's brightness says which
+    part each has of what was found.
+    """
+    flux = beside.flux_adu.copy()
+    own = np.flatnonzero(beside.star >= 0)
+    free = own[measured[beside.star[own]]]
+    close = over.gap_px < _TOLD_APART_FWHM * fwhm_px
+    weighty = over.share[:, step] * flux[over.other] > _MATTERS_CLOSE * np.maximum(
+        own_share * flux[over.star], 1.0
+    )
+    free = free[~np.isin(beside.star[free], over.star[close & weighty])]
+    for _ in range(_TURNS):
+        theirs = np.zeros(counts_adu.size)
+        np.add.at(theirs, over.star, over.share[:, step] * flux[over.other])
+        at = beside.star[free]
+        flux[free] = np.maximum((counts_adu[at] - theirs[at]) / own_share, 0.0)
+    return flux
 
 
 @njit(cache=True, nogil=True)
-def _add_light(result, one, gaps, fluxes, masks, brightness, step, radii, inner, outer):  # type: ignore[no-untyped-def]
+def _shares(gaps, masks, brightness, step, radii, inner, outer):  # type: ignore[no-untyped-def]
+    result = np.zeros((gaps.size, radii.size))
     cosines = np.cos((np.arange(_ANGLES) + 0.5) * np.pi / _ANGLES)
     last = brightness.size - 1
-    for p in range(one.size):
-        gap, flux, mask = gaps[p], fluxes[p], masks[p]
+    for p in range(gaps.size):
+        gap, mask = gaps[p], masks[p]
         # The ring: the mean of what is not masked.
         total, count = 0.0, 0.0
         for j in range(_RING_RADII):
@@ -242,4 +300,5 @@ def _add_light(result, one, gaps, fluxes, masks, brightness, step, radii, inner,
                     mean += brightness[min(int(d / step), last)]
                 light += 2.0 * np.pi * rho * width * mean / _ANGLES
             begin = radii[m]
-            result[one[p], m] += flux * (light - np.pi * radii[m] ** 2 * ring)
+            result[p, m] = light - np.pi * radii[m] ** 2 * ring
+    return result

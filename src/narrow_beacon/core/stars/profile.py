@@ -11,14 +11,26 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 
-from narrow_beacon.core.arrays import Flags, Plane
+from narrow_beacon.core.arrays import Flags, Floats, Ints, Plane
 from narrow_beacon.core.stars.detect import WIDE_PX, Detections
 
 _MOST_STARS = 12
 _LEAST_SNR = 25.0
+_SAME_STAR_FWHM = 0.8
+_MATTERS, _CLEAR_FWHM, _ENOUGH_ALONE = 0.01, 1.0, 5
+"""A star stands alone where nothing of so much of its light is so far beyond what is fitted."""
 _BROAD_BETA = 2.5
 _HALF_LIGHT_FWHM = 0.677
 """Radius of half of the light of a Moffat profile with β = 2.5, in widths."""
+
+
+@dataclass(frozen=True)
+class Lights:
+    """Places and light of stars on an image."""
+
+    x_px: Floats
+    y_px: Floats
+    flux_adu: Floats
 
 
 @dataclass(frozen=True)
@@ -106,8 +118,12 @@ def measure_profile(
     sky_adu: np.ndarray,
     guess_px: float,
     pixel_px: float = 1.0,
+    others: Lights | None = None,
 ) -> StarProfile | None:
     """Median Moffat width of the brightest stars without flagged pixels; None where no star fits.
+    Stars that others stand beside are taken only where too few stand alone, and then without the
+    pixels that are nearer to the other. ``others`` is all that shines on the image, where more is
+    known of it than what was found.
 
     ``sky_adu`` is the sky at each star, ``guess_px`` a width to start from, ``pixel_px`` the side
     of a pixel that sees light, over the distance from one to the next.
@@ -123,12 +139,18 @@ def measure_profile(
         & (stars.y_px < height - reach - 2)
         & (stars.snr > _LEAST_SNR)
     )
-    chosen = np.flatnonzero(inside)[: 3 * _MOST_STARS]
+    chosen = np.flatnonzero(inside)[: 10 * _MOST_STARS]
     if chosen.size == 0:
         return None
+    others = others or Lights(stars.x_px, stars.y_px, stars.flux_adu)
+    gap, beside = _beside(stars, chosen, others, _SAME_STAR_FWHM * guess_px)
+    alone = gap > reach + _CLEAR_FWHM * guess_px
+    if alone.sum() < _ENOUGH_ALONE:
+        alone[:] = True
+    chosen, beside = chosen[alone][: 3 * _MOST_STARS], beside[alone][: 3 * _MOST_STARS]
     fits = _fit_moffats(
         pixels, flags, stars.x_px[chosen], stars.y_px[chosen], sky_adu[chosen],
-        reach, guess_px, _MOST_STARS, pixel_px**2 / 24.0,
+        others.x_px[beside], others.y_px[beside], reach, guess_px, _MOST_STARS, pixel_px**2 / 24.0,
     )  # fmt: skip
     good = fits[:, 0] > 0
     if not good.any():
@@ -143,6 +165,17 @@ def measure_profile(
     )
 
 
+def _beside(stars: Detections, chosen: Ints, others: Lights, same_px: float) -> tuple[Floats, Ints]:
+    """How far the nearest light is that could matter to each chosen star, and which it is."""
+    dx = stars.x_px[chosen, None] - others.x_px[None, :]
+    dy = stars.y_px[chosen, None] - others.y_px[None, :]
+    gap = np.hypot(dx, dy)
+    gap[gap < same_px] = np.inf
+    gap[others.flux_adu[None, :] < _MATTERS * stars.flux_adu[chosen, None]] = np.inf
+    nearest = np.argmin(gap, axis=1)
+    return gap[np.arange(chosen.size), nearest], nearest
+
+
 @njit(cache=True, nogil=True)
 def _shape(r2, alpha, beta, blur):  # type: ignore[no-untyped-def]
     """Pixel-averaged Moffat function of unit height at squared distance r2; ``blur`` is the pixel's
@@ -155,7 +188,7 @@ def _shape(r2, alpha, beta, blur):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def _fit_moffats(pixels, flags, xs, ys, skies, reach, guess, most, blur):  # type: ignore[no-untyped-def]
+def _fit_moffats(pixels, flags, xs, ys, skies, xo, yo, reach, guess, most, blur):  # type: ignore[no-untyped-def]
     """FWHM and β of each star, (stars, 2); zeros where the fit fails or pixels are flagged."""
     result = np.zeros((xs.size, 2))
     span = 2 * reach + 1
@@ -173,6 +206,8 @@ def _fit_moffats(pixels, flags, xs, ys, skies, reach, guess, most, blur):  # typ
             for i in range(span):
                 d2 = (x0 + i - xs[n]) ** 2 + (y0 + j - ys[n]) ** 2
                 if d2 > reach * reach:
+                    continue
+                if (x0 + i - xo[n]) ** 2 + (y0 + j - yo[n]) ** 2 < d2:
                     continue
                 if flags[y0 + j, x0 + i]:
                     clean = False
