@@ -126,6 +126,8 @@ class Plan:
     radius: RadiusRule = field(default_factory=RadiusRule)
     annulus: tuple[float, float] = (3.5, 5.5)
     annulus_in_pixels: bool = False
+    floor: bool = False
+    """Whether uncertainties hold the night's correlated noise, too."""
     output: Path = Path("out")
     layout: str = "plain"
     doubtful: bool = False
@@ -396,6 +398,7 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         radius=get("measure", "radius", RadiusRule()),
         annulus=get("measure", "annulus", (3.5, 5.5)),
         annulus_in_pixels=get("measure", "unit", "fwhm") == "px",
+        floor=get("measure", "floor", False),
         output=base / get("output", "folder", "out"),
         layout=layout,
         doubtful=get("output", "doubtful", False),

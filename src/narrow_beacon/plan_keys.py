@@ -299,7 +299,12 @@ KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
         "epoch": _number(1800, 2200),
         "columns": _columns,
     },
-    "measure": {"radius": radius_rule, "annulus": annulus_radii, "unit": _choice("px", "fwhm")},
+    "measure": {
+        "radius": radius_rule,
+        "annulus": annulus_radii,
+        "unit": _choice("px", "fwhm"),
+        "floor": _truth,
+    },
     "output": {"folder": text_of, "layout": text_of, "doubtful": _truth},
 }
 """How the values of each section's keys are read; each reader raises ValueError."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 
 import numpy as np
@@ -10,6 +10,8 @@ import pytest
 
 from builders import filter_census, star_table
 from narrow_beacon.core.catalogue.table import Band, StarTable
+from narrow_beacon.core.curve.cast import Cast
+from narrow_beacon.core.curve.colour_magnitude import FilterField, colour_magnitude
 from narrow_beacon.core.curve.colour_terms import (
     Coefficient,
     ColourIndex,
@@ -17,13 +19,14 @@ from narrow_beacon.core.curve.colour_terms import (
     fit_colour_terms,
 )
 from narrow_beacon.core.curve.ensemble import Ensemble
-from narrow_beacon.core.curve.field_stars import field_stars, serving
+from narrow_beacon.core.curve.field_stars import FieldStars, field_stars, serving
 from narrow_beacon.core.curve.regression import fit_line
 from narrow_beacon.core.curve.standard import Air, ColourlessSeries, colourless, with_other
 from narrow_beacon.core.curve.time import Site, airmasses, exposure_times
 from narrow_beacon.core.curve.zero_points import ensemble_of
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.transform_wish import GivenTerm, TransformWish
+from narrow_beacon.reduce.curves import FilterSeries, curve_of_cast, with_floor
 from narrow_beacon.reduce.standard import index_of, with_given
 from narrow_beacon.store.models import KeptTerm
 from narrow_beacon.store.terms import mean_of
@@ -153,6 +156,63 @@ def test_clouds_and_another_nights_zero_point_are_not_taken_for_extinction() -> 
     found = fit_colour_terms(seen, 0, made.stars, "B", INDEX, made.airmass, groups)
     assert found.extinction is not None
     assert found.extinction.value == pytest.approx(0.2, abs=0.005)
+    # Each night has a line of its own, which its clouds have no part in.
+    assert found.air is not None
+    assert set(found.air.nights) == {"a", "b"}
+    for night in found.air.nights.values():
+        assert night.value == pytest.approx(0.2, abs=0.01)
+    assert not found.air.used[32:44].any()
+    left = found.air.zero - found.air.fitted(groups)
+    clear = cloud == 0
+    assert np.abs(left[clear]).max() < 0.005
+    assert left[35] == pytest.approx(-0.4, abs=0.01)
+
+
+def test_colours_and_magnitudes_of_the_field_are_on_the_standard_scale() -> None:
+    rng = np.random.default_rng(6)
+    v, colour = rng.uniform(11, 14, 40), rng.uniform(-0.2, 1.8, 40)
+    terms = {"B": -0.12, "V": 0.07}
+    usual = {"B": 0.7, "V": 0.6}  # the comparison stars' colours
+    sides = []
+    for name, m in (("B", v + colour), ("V", v)):
+        seen = m - terms[name] * (colour - usual[name])
+        blank = np.zeros(40)
+        stars = FieldStars(
+            np.arange(40), seen, np.full(40, 0.002), blank, blank, np.full(40, 9), *[blank] * 6
+        )
+        own = ColourTerms(name, INDEX, Coefficient(terms[name], 0.0), None, None, 1.0, 0.0)
+        sides.append(FilterField(name, stars, own, usual[name]))
+    found = colour_magnitude(*sides)
+    assert found.transformed
+    assert found.colour == pytest.approx(colour, abs=1e-9)
+    assert found.magnitude == pytest.approx(v, abs=1e-9)
+    raw = colour_magnitude(*(replace(side, terms=None) for side in sides))
+    assert not raw.transformed
+    assert np.abs(raw.colour - colour).max() > 0.1
+
+
+def test_the_nights_correlated_noise_is_told_and_added_on_request() -> None:
+    rng = np.random.default_rng(5)
+    exposures, count = 240, 8
+    v = np.full(count, 12.5)
+    noise = np.full(count, 0.004)
+    # Each star wanders by 3 mmag over an hour, as on flats that are not quite even.
+    wander = (
+        0.003 * np.sqrt(2) * np.sin(np.arange(exposures)[:, None] / 18 + rng.uniform(0, 6.3, count))
+    )
+    seen = filter_census(v - 20.0 + wander + rng.normal(0, noise, (exposures, count)), noise)
+    table = star_table(count, magnitude=v)
+    series = FilterSeries("V", "V", tuple(range(exposures)), ("a",) * exposures,
+                          np.full(exposures, 1.2))  # fmt: skip
+    plain = curve_of_cast(series, seen, table, Cast(0, (1, 2, 3, 4, 5), (6,)), 0)
+    told, added = (with_floor(plain, added=wanted) for wanted in (False, True))
+    # A third of it goes with the ensemble of five that wanders, too.
+    assert told.floor_mag == pytest.approx(0.003, rel=0.3)
+    assert np.array_equal(told.target.uncertainty, plain.target.uncertainty)
+    assert added.floored
+    grown = np.sqrt(added.target.uncertainty**2 - plain.target.uncertainty**2)
+    assert grown == pytest.approx(told.floor_mag, rel=1e-6)
+    assert added.checks[0].uncertainty[0] > plain.checks[0].uncertainty[0]
 
 
 def test_a_blue_target_among_red_stars_does_not_drift_with_airmass() -> None:

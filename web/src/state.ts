@@ -89,6 +89,8 @@ interface App {
   residual: boolean;
   /** What pointing at the plate marks as a defect; null: it moves the plate. */
   marking: Marking | null;
+  /** The sky ring while an edge of it is drawn, in pixels of the image. */
+  ring: [number, number] | null;
   /** What was pointed at: x, y, width and height in pixels of the image, from 0. */
   marked: readonly [number, number, number, number] | null;
   /** Whether a click on the plate measures the star there. */
@@ -143,6 +145,7 @@ export const useApp = create<App>()((set) => ({
   hot: null,
   residual: false,
   marking: null,
+  ring: null,
   marked: null,
   pointing: false,
   playing: false,

@@ -13,7 +13,7 @@ from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast, settle_cast
 from narrow_beacon.core.curve.colour_terms import ColourTerms
 from narrow_beacon.core.curve.ensemble import Ensemble
-from narrow_beacon.core.curve.field_stars import FieldStars
+from narrow_beacon.core.curve.field_stars import FieldStars, field_stars
 from narrow_beacon.core.curve.light_curve import (
     StarCurve,
     scatter_by_radius,
@@ -31,6 +31,7 @@ from narrow_beacon.reduce.vet import cloudy, spoiled_cast
 
 DEFAULT_STEP = RADII_FWHM.index(1.6)
 _LIKE_MAG = 1.5
+_LEAST_FOR_FLOOR = 3
 
 
 @dataclass(frozen=True)
@@ -55,6 +56,10 @@ class FilterCurve:
     """The target on the standard scale, where that can be told."""
     field: FieldStars | None = None
     """All stars, where they were looked at."""
+    floor_mag: float = float("nan")
+    """The night's correlated noise by the comparison and check stars."""
+    floored: bool = False
+    """Whether the points' uncertainties hold it."""
 
     @property
     def check(self) -> StarCurve | None:
@@ -265,6 +270,30 @@ def joint_cast(curves: Sequence[FilterCurve]) -> Cast:
     )
     dropped = tuple(dict.fromkeys(d for curve in curves for d in curve.cast.dropped))
     return replace(first, comparison=everywhere or first.comparison, dropped=dropped)
+
+
+def with_floor(curve: FilterCurve, *, added: bool) -> FilterCurve:
+    """The curve with its correlated noise told: the root mean square, over comparison and check
+    stars, of how much their means of some exposures scatter beyond noise; ``added`` to the
+    uncertainties of target and check stars where it is wanted.
+    """
+    found = field_stars(curve.census, curve.choice.step, curve.ensemble, curve.cast.comparison)
+    constant = np.isin(found.rows, [*curve.cast.comparison, *curve.cast.checks])
+    each = found.correlated_mag[constant]
+    each = each[np.isfinite(each)]
+    if each.size < _LEAST_FOR_FLOOR:
+        return curve
+    floor = float(np.sqrt(np.mean(each**2)))
+    if not added:
+        return replace(curve, floor_mag=floor)
+
+    def raised(star: StarCurve) -> StarCurve:
+        return replace(star, uncertainty=np.hypot(star.uncertainty, floor))
+
+    return replace(
+        curve, target=raised(curve.target), checks=tuple(raised(star) for star in curve.checks),
+        floor_mag=floor, floored=True,
+    )  # fmt: skip
 
 
 def doubted_cast(curve: FilterCurve, names: Sequence[str]) -> list[tuple[int, str]]:

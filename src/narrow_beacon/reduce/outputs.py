@@ -21,6 +21,7 @@ from narrow_beacon.core.frames.frame import Frame, LeftOut
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.report.census import MeasuredExposure, write_census
 from narrow_beacon.core.report.exposures import ExposureRow, write_exposures
+from narrow_beacon.core.report.extinction import AirRow, write_extinction
 from narrow_beacon.core.report.layout import read_layout, render_report, reported
 from narrow_beacon.core.report.light_curve import CurvePoint, write_light_curve
 from narrow_beacon.core.report.provenance import versions, write_provenance
@@ -28,8 +29,9 @@ from narrow_beacon.core.report.sequence import write_sequence
 from narrow_beacon.core.report.stars import write_stars
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.curves import FilterCurve
+from narrow_beacon.reduce.field_picture import draw_field, field_picture
 from narrow_beacon.reduce.figure import draw_light_curve
-from narrow_beacon.reduce.names import chain_name
+from narrow_beacon.reduce.names import chain_name, group_name
 from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.vet import THIN_CLOUD
 from narrow_beacon.reduce.workers import Pool
@@ -37,6 +39,7 @@ from narrow_beacon.reduce.workers import Pool
 _OUTPUTS = (
     "light_curve.csv", "light_curve.ecsv", "light_curve.vot", "light_curve.svg", "exposures.csv",
     "census.parquet", "report.txt", "provenance.json", "stars.csv", "sequence.csv",
+    "extinction.csv", "colour_magnitude.svg",
 )  # fmt: skip
 
 
@@ -94,6 +97,13 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
     write_sequence(
         outcome.stars, serving_rows(outcome), chart_name(outcome.plan), folder / "sequence.csv"
     )
+    picture = field_picture(lead.curves, outcome.stars)
+    if picture is not None and lead.target is not None:
+        path = folder / "colour_magnitude.svg"
+        figures.append(pool.start(draw_field, picture, lead.target, path))
+    air = air_rows(outcome)
+    if air:
+        write_extinction(air, folder / "extinction.csv")
     write_census(measured, outcome.stars, folder / "census.parquet")
     for finish in figures:
         finish()
@@ -176,6 +186,29 @@ def _point(outcome: Outcome, curve: FilterCurve, at: int, index: int) -> CurvePo
         transformed_uncertainty=float(curve.standard.uncertainty[at] if curve.standard else np.nan),
         limit_magnitude=float(curve.target.limit_mag[at]),
     )
+
+
+def air_rows(outcome: Outcome) -> list[AirRow]:
+    """The zero points of all filters against airmass, night by night."""
+    rows = []
+    for curve in outcome.curves:
+        air = curve.terms.air if curve.terms else None
+        if air is None:
+            continue
+        frames = [outcome.night.exposures[index] for index in curve.indices]
+        groups = [group_name(frame) for frame in frames]
+        line = air.fitted(groups)
+        for at, (index, frame) in enumerate(zip(curve.indices, frames, strict=True)):
+            own = air.nights.get(groups[at])
+            rows.append(
+                AirRow(
+                    curve.filter, frame.night or "", frame.file, float(outcome.times.jd_utc[index]),
+                    float(air.airmass[at]), float(air.zero[at]), float(line[at]),
+                    bool(air.used[at]), own.value if own else float("nan"),
+                    own.uncertainty if own else float("nan"),
+                )
+            )  # fmt: skip
+    return rows
 
 
 def exposure_rows(outcome: Outcome) -> list[ExposureRow]:
@@ -418,6 +451,8 @@ def _filter_facts(outcome: Outcome, curve: FilterCurve) -> dict[str, object]:
         "target_snr_by_radius": curve.choice.target_snr.tolist(),
         "radii_px": np.median(curve.census.radii_px, axis=0).tolist(),
         "extra_scatter_mag": curve.ensemble.extra_mag,
+        "correlated_noise_mag": curve.floor_mag if np.isfinite(curve.floor_mag) else None,
+        "correlated_noise_added": curve.floored,
         "common_offset_uncertainty_mag": curve.ensemble.common_offset_uncertainty_mag,
         "dropped": [{"name": d.name, "reason": d.reason} for d in curve.cast.dropped],
         "reasons": dict(curve.cast.reasons),

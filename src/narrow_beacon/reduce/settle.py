@@ -25,6 +25,7 @@ from narrow_beacon.reduce.curves import (
     doubted_cast,
     joint_cast,
     make_curve,
+    with_floor,
 )
 from narrow_beacon.reduce.prepare import Prepared, fixed_step, target_place
 from narrow_beacon.reduce.settle_remarks import (
@@ -325,7 +326,8 @@ def _curves_of(
             continue
         choice = choices.get(name, curve.choice)
         everyone = field_stars(whole, choice.step, curve.ensemble, curve.cast.comparison)
-        curves.append(replace(curve, choice=choice, field=everyone))
+        curve = with_floor(replace(curve, choice=choice, field=everyone), added=ready.plan.floor)
+        curves.append(curve)
         wholes[name] = whole
     if not curves or not ready.plan.transform.apply:
         return curves, without

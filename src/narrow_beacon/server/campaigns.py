@@ -278,6 +278,7 @@ def describe(session: Session, campaign: Campaign) -> CampaignOut:
         recipe=recipe_out(recipe) if recipe else None,
         layout=campaign.layout or "plain",
         doubtful=bool(campaign.doubtful),
+        floor=bool(campaign.floor),
         transform=TransformSaid(**wish_to_json(wish_of(campaign))),
         watch=watch_of(session, campaign),
         shelf=bool(campaign.shelf),

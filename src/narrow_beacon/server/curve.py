@@ -111,5 +111,6 @@ def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
         radius_px=[float(radii[step]) for radii in night_radii(now, curve).values()], step=step,
         scatter_check_mag=scatter, expected_check_mag=expected,
         common_offset_mag=float(ensemble.common_offset_uncertainty_mag), series=found,
+        floor_mag=finite(curve.floor_mag),
         standard=_standard(curve),
     )  # fmt: skip

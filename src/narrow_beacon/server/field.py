@@ -14,17 +14,25 @@ from flask import Response
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.curve.field_stars import field_stars, serving
+from narrow_beacon.core.curve.field_stars import serving
 from narrow_beacon.core.curve.time import julian_year
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.reduce.field import band_of
+from narrow_beacon.reduce.field_picture import field_picture
 from narrow_beacon.reduce.finder import FORMATS, Backdrop, Look, Parts, draw_finder
 from narrow_beacon.server.curve import rounded
 from narrow_beacon.server.images import view_of_file
-from narrow_beacon.server.night import CurvesNow, curves_now, exposures_of, placements_of
+from narrow_beacon.server.night import (
+    CurvesNow,
+    curves_now,
+    everyone_of,
+    exposures_of,
+    placements_of,
+    with_everyone,
+)
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.measure import FilterQuery
-from narrow_beacon.server.schemas.stars import FieldStar, FieldStarsOut, FinderQuery
+from narrow_beacon.server.schemas.stars import ColoursOut, FieldStar, FieldStarsOut, FinderQuery
 from narrow_beacon.server.state import campaign_of, file_of, quick, shared
 from narrow_beacon.store.campaigns import now as this_moment
 from narrow_beacon.store.models import Campaign, CastRecord
@@ -97,6 +105,31 @@ def field(number: int, query: FilterQuery) -> Response:
     return quick(describe_field(now, curve, sizes))
 
 
+@blueprint.get("/api/campaigns/<int:number>/colours")
+@blueprint.output(ColoursOut)
+def colours(number: int) -> Response:
+    """The field's stars by colour and magnitude, as they were measured in two filters."""
+    with shared().store.session() as session:
+        now = curves_now(session, campaign_of(session, number))
+    picture = field_picture(everyone_of(now), now.stars) if now else None
+    if now is None or picture is None:
+        return quick(ColoursOut(bluer="", redder="", transformed=False, row=[], name=[], colour=[],
+                                colour_uncertainty=[], magnitude=[], uncertainty=[]))  # fmt: skip
+    found = picture.stars
+    known = np.isfinite(found.colour) & np.isfinite(found.magnitude)
+    rows = found.rows[known].tolist()
+    return quick(
+        ColoursOut(
+            bluer=picture.bluer, redder=picture.redder, transformed=found.transformed, row=rows,
+            name=[now.stars.names[row] for row in rows],
+            **{
+                name: np.round(getattr(found, name)[known], 4).tolist()
+                for name in ("colour", "colour_uncertainty", "magnitude", "uncertainty")
+            },
+        )
+    )  # fmt: skip
+
+
 def describe_field(
     now: CurvesNow, curve: FilterCurve, sizes: Mapping[int, tuple[int, int, float]]
 ) -> FieldStarsOut:
@@ -105,8 +138,8 @@ def describe_field(
     numbers = [now.files[index].id for index in curve.indices]
     place = {number: at for at, number in enumerate(table.file_ids)}
     keep = np.array([place[number] for number in numbers])
-    census, step = table.census.take(keep), curve.choice.step
-    found = field_stars(census, step, curve.ensemble, curve.cast.comparison)
+    found = with_everyone(now, curve).field
+    assert found is not None
     terms = curve.terms
     colour = terms.index.of(stars) if terms else None
     used = curve.standard.colour if curve.standard else np.empty(0)

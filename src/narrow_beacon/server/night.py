@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from collections import Counter, OrderedDict
 from collections.abc import Iterator, Mapping, Sequence, Set
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any, Protocol
 
@@ -18,6 +18,7 @@ from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.curve.colour_terms import ColourTerms
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED
+from narrow_beacon.core.curve.field_stars import field_stars
 from narrow_beacon.core.curve.time import Times, exposure_times
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.frames.colour import STEP
@@ -30,6 +31,7 @@ from narrow_beacon.reduce.curves import (
     Roles,
     beside_curves,
     curve_of_cast,
+    with_floor,
 )
 from narrow_beacon.reduce.field import band_of
 from narrow_beacon.reduce.prepare import fixed_step, target_place
@@ -264,7 +266,8 @@ def curves_now(
             few = few.stars_only(np.array(cast.rows))
         census = few.take(np.array(keep))
         try:
-            curves.append(curve_of_cast(series, census, stars, cast, step))
+            curve = curve_of_cast(series, census, stars, cast, step)
+            curves.append(with_floor(curve, added=bool(campaign.floor)))
         except NotMeasurableError as error:
             problems.append(str(error))
     wish = wish_of(campaign)
@@ -278,6 +281,22 @@ def curves_now(
     return CurvesNow(
         stars, record, recipe, files, times, index_of, tables, tuple(curves), tuple(problems)
     )
+
+
+def with_everyone(now: CurvesNow, curve: FilterCurve) -> FilterCurve:
+    """A curve with all stars of the field, which take their time."""
+    table = now.tables[curve.filter]
+    place = {number: at for at, number in enumerate(table.file_ids)}
+    keep = np.array([place[now.files[index].id] for index in curve.indices])
+    everyone = field_stars(
+        table.census.take(keep), curve.choice.step, curve.ensemble, curve.cast.comparison
+    )
+    return replace(curve, field=everyone)
+
+
+def everyone_of(now: CurvesNow) -> list[FilterCurve]:
+    """All curves with all stars of the field."""
+    return [with_everyone(now, curve) for curve in now.curves]
 
 
 def _measured(

@@ -5,12 +5,10 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.correct.masters import MasterFacts
-from narrow_beacon.core.curve.field_stars import field_stars
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.reduce.codec import load, quality_from_json
 from narrow_beacon.reduce.masters import MasterFile
@@ -20,6 +18,7 @@ from narrow_beacon.server.night import (
     CurvesNow,
     ExposureRow,
     curves_now,
+    everyone_of,
     exposures_of,
     placements_of,
 )
@@ -82,16 +81,7 @@ def outcome_now(session: Session, campaign: Campaign, output: Path) -> tuple[Out
 
 def with_field(outcome: Outcome, now: CurvesNow) -> Outcome:
     """The outcome with all stars of the field, which take their time and only an export needs."""
-    curves = []
-    for curve in outcome.curves:
-        table = now.tables[curve.filter]
-        place = {number: at for at, number in enumerate(table.file_ids)}
-        keep = np.array([place[now.files[index].id] for index in curve.indices])
-        everyone = field_stars(
-            table.census.take(keep), curve.choice.step, curve.ensemble, curve.cast.comparison
-        )
-        curves.append(replace(curve, field=everyone))
-    return replace(outcome, curves=tuple(curves))
+    return replace(outcome, curves=tuple(everyone_of(now)))
 
 
 def _settings_text(campaign: Campaign, now: CurvesNow) -> str:

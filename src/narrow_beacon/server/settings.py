@@ -47,6 +47,9 @@ def change_settings(session: Session, campaign: Campaign, body: Settings) -> Non
         "radius and sky ring": _measuring(body),
         "layout": _layout(body),
         "doubtful points in reports": {} if body.doubtful is None else {"doubtful": body.doubtful},
+        "correlated noise in the uncertainties": (
+            {} if body.floor is None else {"floor": body.floor}
+        ),
         "catalogue": catalogue,
     }
     words = ", ".join(name for name, values in changed.items() if any(

@@ -13,16 +13,18 @@ from narrow_beacon.core.curve.colour_terms import Coefficient, ColourTerms
 from narrow_beacon.core.transform_wish import GivenTerm, TransformWish
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.reduce.standard import USUAL_TERM, target_colour
-from narrow_beacon.server.curve import describe_curves
+from narrow_beacon.server.curve import describe_curves, rounded
 from narrow_beacon.server.night import CurvesNow, curves_now
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.schemas.curve import CurveOut
 from narrow_beacon.server.schemas.measure import FilterQuery
 from narrow_beacon.server.schemas.standard import (
+    AirOut,
     CoefficientOut,
     KeepIn,
     KeptOut,
+    NightAirOut,
     ScaleOut,
     ScaleStar,
     TransformIn,
@@ -149,6 +151,25 @@ def _scale(now: CurvesNow, curve: FilterCurve, wish: TransformWish) -> ScaleOut:
         level=terms.line.level if terms.line else None,
         slope=terms.line.slope if terms.line else None,
         centre=terms.line.centre if terms.line else None, stars=_stars(now, terms, colour),
+        air=_air(now, curve, terms),
+    )  # fmt: skip
+
+
+def _air(now: CurvesNow, curve: FilterCurve, terms: ColourTerms) -> AirOut | None:
+    air = terms.air
+    if air is None:
+        return None
+    groups = [now.files[index].group_name for index in curve.indices]
+    evenings = [str(name).split(" ")[0] for name in air.nights]
+    return AirOut(
+        airmass=rounded(air.airmass, 4), zero_point=rounded(air.zero, 5),
+        fitted=rounded(air.fitted(groups), 5), used=air.used.tolist(),
+        file_ids=[now.files[index].id for index in curve.indices], group=groups,
+        nights=[
+            NightAirOut(group=name, night=evening, value=k.value, uncertainty=k.uncertainty,
+                        fitted=k.fitted)
+            for (name, k), evening in zip(air.nights.items(), evenings, strict=True)
+        ],
     )  # fmt: skip
 
 

@@ -84,6 +84,7 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     own = plan.base / plan.layout
     campaign.layout = str(own.resolve()) if own.is_file() else plan.layout
     campaign.doubtful = plan.doubtful
+    campaign.floor = plan.floor
     if plan.sequence is not None:
         campaign.sequence = sequence_to_json(plan.sequence, plan.sequence_file, {})
     if plan.transform != USUAL_WISH:
@@ -192,6 +193,7 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         output=output,
         layout=campaign.layout,
         doubtful=bool(campaign.doubtful),
+        floor=bool(campaign.floor),
     )
     plan = with_targets(campaign, plan)
     if campaign.sequence:

@@ -146,6 +146,8 @@ class Campaign(Record):
     sources: Mapped[dict[str, Any] | None]
     """Beside that: "stars" and "variables", lists of a plan's catalogues, and whether to "merge"
     what there is."""
+    floor: Mapped[bool] = mapped_column(default=False, server_default="0")
+    """Whether uncertainties hold the night's correlated noise, too."""
     sequence: Mapped[dict[str, Any] | None]
     """Comparison stars of a society with its magnitudes, as ``store.sequences`` keeps them."""
     wanted_comparison: Mapped[list[Any]]

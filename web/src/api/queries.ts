@@ -12,6 +12,7 @@ import type {
   Campaign,
   Candidates,
   Catalogue,
+  Colours,
   Correct,
   Curve,
   Defects,
@@ -196,6 +197,9 @@ export const useLight = (id: number | null, row: number | null) =>
 /** How a filter's magnitudes depend on colour and air. */
 export const useScale = (id: number | null, filter: string, enabled: boolean) =>
   useCampaignQuery<Scale>(id, `scale?filter=${encodeURIComponent(filter)}`, enabled);
+/** The field's stars by colour and magnitude. */
+export const useColours = (id: number | null, enabled: boolean) =>
+  useCampaignQuery<Colours>(id, "colours", enabled);
 export const useReport = (id: number | null, enabled: boolean) =>
   useCampaignQuery<ReportPage>(id, "report", enabled);
 

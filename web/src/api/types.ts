@@ -8,6 +8,7 @@ export type Measuring = S["CampaignOut.Measuring"];
 export type Stage = S["CampaignOut.Stage"];
 export type Cast = S["CampaignOut.CastOut"];
 export type Exposure = S["Exposures.Exposure"];
+export type Colours = S["ColoursOut"];
 export type Exposures = S["Exposures"];
 export type Sky = S["SkyOut"];
 export type SkyNight = S["SkyOut.SkyNight"];

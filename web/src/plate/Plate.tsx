@@ -1,22 +1,24 @@
 import { useCallback, useEffect, useRef, useState } from "react";
-import { pointAt } from "../api/actions";
+import { pointAt, saveSettings } from "../api/actions";
 import type { ImageInfo } from "../api/types";
 import { pointedAt } from "../stages/correct/defects";
 import { useApp } from "../state";
 import { useSize } from "../ui/canvas";
 import { Loupe } from "./Loupe";
-import { starAt } from "./overlay";
+import { NEAR, starAt, withAperture } from "./overlay";
 import { useNeighbours } from "./neighbours";
 import { DEFAULT_STRETCH, MASTER_STRETCH, Painter } from "./painter";
 import { PlateTools } from "./PlateTools";
 import { lookAt, type Look } from "./profile";
 import { Readout, type Pointed } from "./Readout";
+import { drawnTo, edgeAt, measuringWith, type HeldEdge } from "./ring";
 import { useScene } from "./scene";
 import { StretchControl } from "./StretchControl";
 import { apply, invert, panBy, zoomAt, type Point } from "./view";
 
 const NEAR_PX = 12;
 const CLICK_PX = 4;
+const EDGE_PX = 5;
 /** Width of what a small plate about a star shows. */
 const FOCUS_PX = 64;
 
@@ -28,6 +30,8 @@ interface Held {
   divider: boolean;
   /** The pixel from which a defect is marked. */
   mark: Point | null;
+  /** The edge of a star's sky ring. */
+  edge: HeldEdge | null;
 }
 
 const USUAL = { exposures: DEFAULT_STRETCH, masters: MASTER_STRETCH };
@@ -54,6 +58,7 @@ export function Plate({ focus = null }: { focus?: number | null }) {
   const [loupe, setLoupe] = useState<{ at: { x: number; y: number }; look: Look | null } | null>(
     null,
   );
+  const [onEdge, setOnEdge] = useState(false);
   const hovered = pointed?.row ?? null;
   /** Where the pointer waits for pixels that are still on their way. */
   const waiting = useRef<Point | null>(null);
@@ -155,6 +160,15 @@ export function Plate({ focus = null }: { focus?: number | null }) {
     s.set({ marked: pointedAt(s.marking, held.mark, pixel, held.far, info) });
   }
 
+  /** The edge of a ring at the pointer, where rings are drawn and may be changed. */
+  function edgeHere(at: Point): HeldEdge | null {
+    const scale = painter.current?.screenPerPixel() ?? 0;
+    const pixel = painter.current?.pixelAt(at);
+    if (s.stage !== "measure" || compact || !measured || !pixel || scale <= NEAR) return null;
+    const rows = withAperture({ cast: campaign?.cast, star: s.star, hovered });
+    return edgeAt(pixel, measured, rows, EDGE_PX / scale);
+  }
+
   function rowAt(at: Point): number | null {
     const p = painter.current;
     return p && exposure?.placed ? starAt(catalogue, p.toScreen(), at.x, at.y, NEAR_PX) : null;
@@ -168,6 +182,7 @@ export function Plate({ focus = null }: { focus?: number | null }) {
     const toScreen = p.toScreen();
     const sky = exposure?.placed ? apply(invert(toScreen), at) : null;
     const row = rowAt(at);
+    setOnEdge(edgeHere(at) !== null);
     const value = (x: number, y: number) => plane.value(x, y);
     const inside =
       plane.info &&
@@ -200,14 +215,14 @@ export function Plate({ focus = null }: { focus?: number | null }) {
     <div
       ref={box}
       data-testid="plate"
-      className="relative h-full w-full cursor-crosshair touch-none overflow-hidden bg-black select-none"
+      className={`relative h-full w-full touch-none overflow-hidden bg-black select-none ${onEdge ? "cursor-ew-resize" : "cursor-crosshair"}`}
       onPointerDown={(event) => {
         if (event.target !== canvas.current) return;
         event.currentTarget.setPointerCapture(event.pointerId);
         const at = point(event);
         const onDivider = scene.compare !== null && Math.abs(at.x - size.width * divider) < 8;
         const mark = s.marking ? (painter.current?.pixelAt(at) ?? null) : null;
-        drag.current = { ...at, far: false, divider: onDivider, mark };
+        drag.current = { ...at, far: false, divider: onDivider, mark, edge: edgeHere(at) };
       }}
       onPointerMove={(event) => {
         const at = point(event);
@@ -217,13 +232,23 @@ export function Plate({ focus = null }: { focus?: number | null }) {
         if (Math.hypot(at.x - held.x, at.y - held.y) > CLICK_PX) held.far = true;
         if (held.mark) return markTo(held, at);
         if (!held.far) return;
+        const pixel = painter.current?.pixelAt(at);
+        if (held.edge && measured && pixel) {
+          const ring = s.ring ?? measured.annulus_px;
+          return s.set({ ring: drawnTo(held.edge, pixel, ring, measured.radius_px) });
+        }
         setView((p) => (p.view = panBy(p.view!, at.x - held.x, at.y - held.y)));
-        drag.current = { ...at, far: true, divider: false, mark: null };
+        drag.current = { ...at, far: true, divider: false, mark: null, edge: null };
       }}
       onPointerUp={(event) => {
         const held = drag.current;
         drag.current = null;
         if (held?.mark) return markTo(held, point(event));
+        if (held?.edge && s.ring && campaign && measured) {
+          const measuring = measuringWith(s.ring, measured.annulus_px, campaign.measuring);
+          s.set({ ring: null });
+          return void saveSettings({ measuring });
+        }
         if (!held || held.far || held.divider) return;
         const pixel = painter.current?.pixelAt(point(event));
         if (s.pointing && !compact && pixel && scene.exposure)

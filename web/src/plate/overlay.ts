@@ -34,7 +34,7 @@ const MOST_STARS = 140;
 const ARROW_TIMES = 200;
 const ROLE_PX = 11;
 /** Pixels of the screen to one of the image from which apertures are drawn. */
-const NEAR = 1.8;
+export const NEAR = 1.8;
 
 /** Draw a role's mark about a place: shape, letter and colour together, thin lines only. */
 export function drawRole(
@@ -274,7 +274,11 @@ function drawResiduals(
 }
 
 /** Stars whose aperture and ring are drawn: those with a part, and the one that is looked at. */
-function withAperture({ cast, star, hovered }: Overlay): Set<number> {
+export function withAperture({
+  cast,
+  star,
+  hovered,
+}: Pick<Overlay, "cast" | "star" | "hovered">): Set<number> {
   const rows = [star, hovered, cast?.target, ...(cast?.checks ?? []), ...(cast?.comparison ?? [])];
   return new Set(rows.filter((row) => row != null));
 }

@@ -154,12 +154,23 @@ export class Painter {
     return this.images.of(scene.rawHeld ? rawOf(scene.shown) : scene.shown, this.level);
   }
 
-  /** Pixel of the image under a place on the screen. */
-  pixelAt(point: Point): Point | null {
+  /** From pixels of the image to the screen; null without an image. */
+  private pixelToScreen(): Affine | null {
     const plane = this.current();
     if (!plane?.info) return null;
-    const all = compose(this.toScreen(), this.planeOf(this.scene!.exposure, plane));
-    return apply(invert(all), point);
+    return compose(this.toScreen(), this.planeOf(this.scene!.exposure, plane));
+  }
+
+  /** Pixel of the image under a place on the screen. */
+  pixelAt(point: Point): Point | null {
+    const all = this.pixelToScreen();
+    return all && apply(invert(all), point);
+  }
+
+  /** How many pixels of the screen one of the image is wide; 0 without an image. */
+  screenPerPixel(): number {
+    const all = this.pixelToScreen();
+    return all ? scaleOf(all) : 0;
   }
 
   range(plane: Plane): Range {

@@ -107,7 +107,7 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
       overlay: {
         catalogue,
         cast: campaign?.cast,
-        measured,
+        measured: measured && s.ring ? { ...measured, annulus_px: s.ring } : measured,
         band,
         star: s.star,
         hovered,
@@ -134,7 +134,7 @@ export function useScene(stretch: Stretch, divider: number, hovered: number | nu
       },
     };
   }, [
-    s.off, s.ratio, s.hot, s.residual, s.frame, s.marked, defects, masterId, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay, s.grid,
+    s.off, s.ratio, s.hot, s.residual, s.frame, s.marked, s.ring, defects, masterId, s.beam, s.split, s.rawHeld, s.northUp, s.look, s.star, s.stage, s.overlay, s.grid,
     exposures, exposure, master, beside, reference, catalogue, campaign, measured, band, stretch, divider, hovered, data, list,
   ]); // prettier-ignore
   const unit =

@@ -1,5 +1,5 @@
 import { useMemo } from "react";
-import { startJob } from "../api/actions";
+import { saveSettings, startJob } from "../api/actions";
 import { useCampaign, useCurve } from "../api/queries";
 import type { Curve, FilterCurve } from "../api/types";
 import { rangeOfMarks, type Range } from "../charts/Chart";
@@ -183,7 +183,7 @@ export function CurveBench() {
         </div>
       </Section>
       {data.filters.map((f) => (
-        <FilterFacts key={f.filter} curve={f} />
+        <FilterFacts key={f.filter} curve={f} floor={campaign?.floor ?? false} />
       ))}
       <Problems data={data} />
       <Section title="Points">
@@ -205,7 +205,7 @@ export function CurveBench() {
   );
 }
 
-function FilterFacts({ curve }: { curve: FilterCurve }) {
+function FilterFacts({ curve, floor }: { curve: FilterCurve; floor: boolean }) {
   const target = curve.series.find((s) => s.role === "target");
   const values = target?.magnitude.filter((v): v is number => v !== null) ?? [];
   const sigma =
@@ -226,6 +226,22 @@ function FilterFacts({ curve }: { curve: FilterCurve }) {
         </Fact>
         <Fact name="radius">{radiusWords(curve.radius_px)}</Fact>
         <Fact name="common offset, ±">{fixed(curve.common_offset_mag * 1000, 1, "mmag")}</Fact>
+        {curve.floor_mag !== null && (
+          <Fact name="correlated noise">
+            <button
+              className="text-beam"
+              title={
+                floor
+                  ? "Take it out of the uncertainties again"
+                  : "Add it to the uncertainties of all points"
+              }
+              onClick={() => void saveSettings({ floor: !floor })}
+            >
+              {fixed(curve.floor_mag * 1000, 1, "mmag")}
+              {floor ? ", in the uncertainties" : ": add it"}
+            </button>
+          </Fact>
+        )}
         <Fact name="standard scale">
           {curve.standard
             ? `by ${indexWords(curve.standard.index)}, ± ${fixed(1000 * curve.standard.common_mag, 1, "mmag")}`

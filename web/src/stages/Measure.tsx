@@ -5,6 +5,7 @@ import { Chart } from "../charts/Chart";
 import { Plate } from "../plate/Plate";
 import { useApp } from "../state";
 import { Button } from "../ui/Button";
+import { FieldSection } from "./measure/FieldSection";
 import { MeasuringSection } from "./measure/MeasuringSection";
 import { Empty, Fact, Section } from "../ui/parts";
 import { colour, dayOf, fixed } from "../ui/words";
@@ -171,6 +172,7 @@ export function MeasureBench() {
       <ScaleSection key={filter} campaign={campaign} filter={filter} />
       {subject && <Budget star={subject} step={radii.step} />}
       <MeasuringSection campaign={campaign} />
+      <FieldSection campaign={campaign} />
       <Section title="Census">
         <p className="mb-2 text-quiet">
           {campaign.stages.find((s) => s.key === "measure")?.words}. What is up to date is not

@@ -149,6 +149,7 @@ export function campaign(
     },
     layout: "plain",
     doubtful: false,
+    floor: false,
     transform: { apply: true, given: {}, extinction: {}, second_order: {}, colour: null },
     stages: KEYS.map((key) => stage(key, stages[key])),
     nights: [{ id: 1, evening: "2026-09-20" }],
@@ -243,6 +244,7 @@ export function curve(magnitudes: (number | null)[] = [12, 12.4, 12.1]): Curve {
         scatter_check_mag: 0.005,
         expected_check_mag: 0.0048,
         common_offset_mag: 0.002,
+        floor_mag: 0.001,
         series: [
           series("target", "Foxglove 7", 12),
           series("check", "Foxglove 13", 12.4),

@@ -426,7 +426,10 @@ describe("Measure", () => {
     second_order: null, extinction: { value: 0.16, uncertainty: 0.004, fitted: 60 },
     mean_airmass: 1.2, extinction_at: 0.6, comparison_colour: 0.6, target_colour: 0.3,
     colour_source: "measured", shift_mag: 0.012, common_mag: 0.0015, level: 0, slope: -0.04,
-    centre: 0.6, stars: [],
+    centre: 0.6, stars: [{ row: 4, name: "x", colour_uncertainty: 0.01, colour: 0.5, offset_mag: 0, offset_uncertainty: 0.01, used: true }],
+    air: { file_ids: [1, 2], group: ["a", "a"], airmass: [1, 1.8], zero_point: [20.1, 19.9],
+      fitted: [20.1, 19.9], used: [true, true],
+      nights: [{ group: "a", night: "2026-09-20", value: 0.25, uncertainty: 0.004, fitted: 2 }] },
     kit: "Kittiwake 800", kept_mean: null,
     kept: [{ id: 4, coefficient: -0.05, uncertainty: 0.003, airmass: 1.1, stars: 80,
       nights: "2026-08-01", campaign: "Sorrel field" }],
@@ -455,6 +458,8 @@ describe("Measure", () => {
     show(<MeasureBench />);
     expect(await screen.findByText("−0.0400 ± 0.0050")).toBeTruthy();
     expect(screen.getByText(/a shift of 12 mmag/)).toBeTruthy();
+    await user.click(screen.getByRole("radio", { name: "by airmass" }));
+    expect(screen.getByText("0.250 ± 0.004 mag an airmass")).toBeTruthy();
     await user.type(screen.getByLabelText("coefficient in V"), "−0,05{Enter}");
     await user.click(screen.getByLabelText(/bring magnitudes/));
     await user.click(screen.getByText("take"));

@@ -12,7 +12,7 @@ gives k″, and the zero points against airmass give k′.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -81,6 +81,31 @@ class Coefficient:
 
 
 @dataclass(frozen=True)
+class NightAir:
+    """Extinction curves: zero points ``zero`` by all stars against ``airmass``, and which were
+    ``used`` (exposures); k′ by group, of those whose own airmass tells it.
+    """
+
+    zero: Floats
+    airmass: Floats
+    used: Bools
+    nights: Mapping[str, Coefficient]
+
+    def fitted(self, groups: Sequence[str]) -> Floats:
+        """The zero points of each group's own line (exposures, which are of ``groups``); NaN where
+        it has none.
+        """
+        line = np.full(self.zero.size, np.nan)
+        names = np.array(groups)
+        for name, own in self.nights.items():
+            at = np.flatnonzero((names == name) & self.used)
+            middle = float(np.mean(self.zero[at] + own.value * self.airmass[at]))
+            whole = names == name
+            line[whole] = middle - own.value * self.airmass[whole]
+        return line
+
+
+@dataclass(frozen=True)
 class ColourTerms:
     """A filter's dependence on colour and air: ``transform`` is T, at ``airmass``; ``second_order``
     is k″ and ``extinction`` k′ for a star of the colour ``colour``, in mag an airmass. What could
@@ -101,6 +126,8 @@ class ColourTerms:
     """Their mean offsets against colour."""
     sigma: Floats | None = None
     """How unsure these are (stars), with the catalogue's errors, in mag."""
+    air: NightAir | None = None
+    """Extinction night by night, where airmasses are known."""
 
     def at(self, airmass: Floats) -> Floats:
         """T − k″·(X − the mean airmass) on exposures: how a magnitude depends on colour there."""
@@ -164,18 +191,19 @@ def fit_colour_terms(
     weight = np.nansum(1.0 / (offsets.noise**2 + 1e-6), axis=0)
     middle = float(np.average(colour, weights=weight))
     second = _second_order(offsets, x, colour, line.used)
-    first = _extinction(offsets.zero, x, groups)
+    first, used_for_it = _extinction(offsets.zero, x, groups)
+    air = _night_air(offsets.zero, x, groups, used_for_it)
     if line.slope_uncertainty > MOST_UNCERTAINTY:
         low, high = np.percentile(colour[line.used], [5, 95])
         return ColourTerms(
             band, index, None, second, first, mean, middle,
             f"the coefficient would be {line.slope:+.3f} ± {line.slope_uncertainty:.3f}: "
             f"{used.size} stars of {index.name} {low:.2f} to {high:.2f} do not carry it",
-            offsets.rows, line, sigma,
+            offsets.rows, line, sigma, air,
         )  # fmt: skip
     term = Coefficient(line.slope, line.slope_uncertainty, int(used.size))
     return ColourTerms(
-        band, index, term, second, first, mean, middle, "", offsets.rows, line, sigma
+        band, index, term, second, first, mean, middle, "", offsets.rows, line, sigma, air
     )
 
 
@@ -285,14 +313,35 @@ def _second_order(
     return Coefficient(-line.slope, line.slope_uncertainty, int(line.used.sum()))
 
 
-def _extinction(zero: Floats, airmass: Floats, groups: Sequence[str]) -> Coefficient | None:
-    """k′ from zero points against airmass, each group with its own constant; clouds, which only
-    dim, are left out. None where the airmass does not change enough or too little is left.
+def _night_air(
+    zero: Floats, airmass: Floats, groups: Sequence[str], used: Bools
+) -> NightAir | None:
+    """Each group's own k′ from its own zero points; None where no airmass is known."""
+    if not np.isfinite(airmass).any():
+        return None
+    names = np.array(groups)
+    nights = {}
+    for name in dict.fromkeys(groups):
+        at = np.flatnonzero(names == name)
+        own, mine = _extinction(zero[at], airmass[at], [name] * at.size)
+        if own is not None:
+            nights[name] = own
+            used = used.copy()
+            used[at] = mine
+    return NightAir(zero, airmass, used, nights)
+
+
+def _extinction(
+    zero: Floats, airmass: Floats, groups: Sequence[str]
+) -> tuple[Coefficient | None, Bools]:
+    """k′ from zero points against airmass, each group with its own constant, and the exposures that
+    told it; clouds, which only dim, are left out. None where the airmass does not change enough or
+    too little is left.
     """
     good = np.isfinite(zero) & np.isfinite(airmass)
     names = np.array(groups)
     if good.sum() < 10 or np.ptp(airmass[good]) < _LEAST_SPAN:
-        return None
+        return None, good
     members = [np.flatnonzero(good & (names == name)) for name in dict.fromkeys(names[good])]
     some = [
         at[np.linspace(0, at.size - 1, min(at.size, _MOST_PAIRED)).astype(int)] for at in members
@@ -300,7 +349,7 @@ def _extinction(zero: Floats, airmass: Floats, groups: Sequence[str]) -> Coeffic
     pairs = [pair_slopes(airmass[at], zero[at]) for at in some]
     slopes = np.concatenate(pairs)
     if not slopes.size:
-        return None
+        return None, good
     slope = float(np.median(slopes))
     keep, lever, left = good, 0.0, zero
     for _ in range(_ROUNDS):
@@ -310,7 +359,7 @@ def _extinction(zero: Floats, airmass: Floats, groups: Sequence[str]) -> Coeffic
         dx, dz = (_left(values, members, keep, np.mean) for values in (airmass, zero))
         lever = float(np.sum(dx[keep] ** 2))
         if keep.sum() < 10 or lever <= 0:
-            return None
+            return None, good
         last, slope = slope, float(np.sum(dx[keep] * dz[keep]) / lever)
         left = dz - slope * dx
         if abs(slope - last) < 1e-6:
@@ -322,7 +371,7 @@ def _extinction(zero: Floats, airmass: Floats, groups: Sequence[str]) -> Coeffic
     lag = float(np.mean(residual[1:] * residual[:-1])) / max(variance, 1e-30)
     alike = (1.0 + max(lag, 0.0)) / max(1.0 - max(lag, 0.0), 0.02)
     sigma = float(np.sqrt(variance * alike / lever))
-    return Coefficient(-slope, max(sigma, 1e-4), int(rows.size))
+    return Coefficient(-slope, max(sigma, 1e-4), int(rows.size)), keep
 
 
 def _left(

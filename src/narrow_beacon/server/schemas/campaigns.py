@@ -246,6 +246,8 @@ class CampaignOut(BaseModel):
     layout: str
     doubtful: bool
     """Whether doubtful points are reported too."""
+    floor: bool
+    """Whether uncertainties hold the night's correlated noise."""
     transform: TransformSaid
     watch: WatchOut
     shelf: bool
@@ -274,6 +276,7 @@ class Settings(Asked):
     measuring: Measuring | None = None
     layout: Annotated[str, Field(max_length=200)] | None = None
     doubtful: bool | None = None
+    floor: bool | None = None
     watching: bool | None = None
     shelf: bool | None = None
     target_name: Name | None = None

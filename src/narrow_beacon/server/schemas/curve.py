@@ -54,6 +54,8 @@ class FilterCurveOut(BaseModel):
     scatter_check_mag: Number
     expected_check_mag: Number
     common_offset_mag: float
+    floor_mag: Number
+    """The night's correlated noise, by the comparison and check stars."""
     series: list[StarSeries]
     standard: StandardOut | None
     """None where its colour or the filter's coefficient is not known."""

@@ -6,7 +6,7 @@ from typing import Annotated
 
 from pydantic import BaseModel, Field
 
-from narrow_beacon.server.schemas.common import Asked, Number, Short
+from narrow_beacon.server.schemas.common import Asked, Number, Numbers, Short
 
 
 class CoefficientOut(BaseModel):
@@ -43,6 +43,28 @@ class KeepIn(Asked):
     filter: Short
 
 
+class NightAirOut(BaseModel):
+    """A night's own extinction, in mag an airmass."""
+
+    group: str
+    night: str
+    value: float
+    uncertainty: float
+    fitted: int
+
+
+class AirOut(BaseModel):
+    """Zero points by all stars against airmass, by exposure; ``fitted`` by its night's line."""
+
+    file_ids: list[int]
+    group: list[str]
+    airmass: Numbers
+    zero_point: Numbers
+    fitted: Numbers
+    used: list[bool]
+    nights: list[NightAirOut]
+
+
 class ScaleOut(BaseModel):
     """How a filter's magnitudes depend on colour and air."""
 
@@ -74,6 +96,7 @@ class ScaleOut(BaseModel):
     slope: Number = None
     centre: Number = None
     stars: list[ScaleStar] = []
+    air: AirOut | None = None
     kit: str = ""
     kept: list[KeptOut] = []
     """What is kept of this filter with the kit, the latest first."""

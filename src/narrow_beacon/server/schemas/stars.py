@@ -130,6 +130,20 @@ class FieldStarsOut(BaseModel):
     stars: list[FieldStar]
 
 
+class ColoursOut(BaseModel):
+    """The field's stars by colour and magnitude; no filters where fewer than two were measured."""
+
+    bluer: str
+    redder: str
+    transformed: bool
+    row: list[int]
+    name: list[str]
+    colour: list[float]
+    colour_uncertainty: list[float]
+    magnitude: list[float]
+    uncertainty: list[float]
+
+
 class Candidates(BaseModel):
     filter: str
     band: str

@@ -2453,6 +2453,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/colours": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The field's stars by colour and magnitude, as they were measured in two filters. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ColoursOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/sequence": {
         parameters: {
             query?: never;
@@ -4097,6 +4144,8 @@ export interface components {
             layout: string;
             /** Doubtful */
             doubtful: boolean;
+            /** Floor */
+            floor: boolean;
             transform: components["schemas"]["CampaignOut.TransformSaid"];
             watch: components["schemas"]["CampaignOut.WatchOut"];
             /** Shelf */
@@ -4420,6 +4469,11 @@ export interface components {
              * @default null
              */
             doubtful: boolean | null;
+            /**
+             * Floor
+             * @default null
+             */
+            floor: boolean | null;
             /**
              * Watching
              * @default null
@@ -4874,6 +4928,8 @@ export interface components {
             expected_check_mag: number | null;
             /** Common Offset Mag */
             common_offset_mag: number;
+            /** Floor Mag */
+            floor_mag: number | null;
             /** Series */
             series: components["schemas"]["CurveOut.StarSeries"][];
             standard: components["schemas"]["CurveOut.StandardOut"] | null;
@@ -5398,6 +5454,26 @@ export interface components {
             /** Measures */
             measures: components["schemas"]["StarLightOut.StarMeasure"][];
         };
+        /**
+         * AirOut
+         * @description Zero points by all stars against airmass, by exposure; ``fitted`` by its night's line.
+         */
+        "ScaleOut.AirOut": {
+            /** File Ids */
+            file_ids: number[];
+            /** Group */
+            group: string[];
+            /** Airmass */
+            airmass: (number | null)[];
+            /** Zero Point */
+            zero_point: (number | null)[];
+            /** Fitted */
+            fitted: (number | null)[];
+            /** Used */
+            used: boolean[];
+            /** Nights */
+            nights: components["schemas"]["ScaleOut.NightAirOut"][];
+        };
         /** CoefficientOut */
         "ScaleOut.CoefficientOut": {
             /** Value */
@@ -5426,6 +5502,22 @@ export interface components {
             nights: string;
             /** Campaign */
             campaign: string;
+        };
+        /**
+         * NightAirOut
+         * @description A night's own extinction, in mag an airmass.
+         */
+        "ScaleOut.NightAirOut": {
+            /** Group */
+            group: string;
+            /** Night */
+            night: string;
+            /** Value */
+            value: number;
+            /** Uncertainty */
+            uncertainty: number;
+            /** Fitted */
+            fitted: number;
         };
         /** ScaleStar */
         "ScaleOut.ScaleStar": {
@@ -5524,6 +5616,8 @@ export interface components {
              * @default []
              */
             stars: components["schemas"]["ScaleOut.ScaleStar"][];
+            /** @default null */
+            air: components["schemas"]["ScaleOut.AirOut"] | null;
             /**
              * Kit
              * @default
@@ -5939,6 +6033,30 @@ export interface components {
         TargetIn: {
             /** Row */
             row: number;
+        };
+        /**
+         * ColoursOut
+         * @description The field's stars by colour and magnitude; no filters where fewer than two were measured.
+         */
+        ColoursOut: {
+            /** Bluer */
+            bluer: string;
+            /** Redder */
+            redder: string;
+            /** Transformed */
+            transformed: boolean;
+            /** Row */
+            row: number[];
+            /** Name */
+            name: string[];
+            /** Colour */
+            colour: number[];
+            /** Colour Uncertainty */
+            colour_uncertainty: number[];
+            /** Magnitude */
+            magnitude: number[];
+            /** Uncertainty */
+            uncertainty: number[];
         };
         /**
          * SequenceIn

@@ -6,12 +6,14 @@ import { say } from "../../state";
 import { Field } from "../../ui/Field";
 import { Chips, Fact, Section } from "../../ui/parts";
 import { fixed } from "../../ui/words";
+import { AirChart } from "./AirChart";
 import { ColourChart } from "./ColourChart";
 import { indexWords, numberOrNull, signed, sourceWords, termWords } from "./scale";
 
 /** How a filter's magnitudes hang on the stars' colours and on the air. */
 export function ScaleSection({ campaign, filter }: { campaign: Campaign; filter: string }) {
   const [shown, setShown] = useState(filter);
+  const [by, setBy] = useState<"colour" | "air">("colour");
   const wanted = campaign.filters.includes(shown) ? shown : filter;
   const { data } = useScale(campaign.id, wanted, campaign.cast != null);
   if (!data) return null;
@@ -29,7 +31,22 @@ export function ScaleSection({ campaign, filter }: { campaign: Campaign; filter:
         )
       }
     >
-      {data.stars.length > 0 && <ColourChart scale={data} />}
+      {data.air && data.stars.length > 0 && (
+        <Chips
+          label="colour or air"
+          value={by}
+          onChange={setBy}
+          options={[
+            { key: "colour", words: "by colour" },
+            { key: "air", words: "by airmass" },
+          ]}
+        />
+      )}
+      {by === "air" && data.air ? (
+        <AirChart air={data.air} />
+      ) : (
+        data.stars.length > 0 && <ColourChart scale={data} />
+      )}
       <Verdict scale={data} />
       <Terms scale={data} />
       {data.index && <Said campaign={campaign} scale={data} />}

@@ -25,6 +25,19 @@ export function numberOrNull(text: string): number | null | undefined {
   return Number.isFinite(value) ? value : undefined;
 }
 
+/** Each night's line over its own airmasses, from end to end. */
+export function airLines(air: NonNullable<Scale["air"]>): [number, number][][] {
+  return air.nights.map(({ group }) => {
+    const own = air.airmass
+      .map((a, i) => [a, air.fitted[i]] as const)
+      .filter(
+        (p, i): p is [number, number] => air.group[i] === group && p[0] != null && p[1] != null,
+      )
+      .sort((a, b) => a[0] - b[0]);
+    return own.length ? [own[0]!, own.at(-1)!] : [];
+  });
+}
+
 /** Ranges of the chart of offsets against colour, with the line's ends. */
 export function chartOf(scale: Scale): {
   x: [number, number];

@@ -1,4 +1,6 @@
-"""A sequence of comparison stars that is laid over a campaign's catalogue."""
+"""A sequence of comparison stars that is laid over a campaign's catalogue, and correlated noise in
+the uncertainties.
+"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -12,8 +14,12 @@ depends_on = None
 def upgrade() -> None:
     with op.batch_alter_table("campaign") as campaign:
         campaign.add_column(sa.Column("sequence", sa.JSON(), nullable=True))
+        campaign.add_column(
+            sa.Column("floor", sa.Boolean(), nullable=False, server_default=sa.text("0"))
+        )
 
 
 def downgrade() -> None:
     with op.batch_alter_table("campaign") as campaign:
+        campaign.drop_column("floor")
         campaign.drop_column("sequence")

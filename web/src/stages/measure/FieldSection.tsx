@@ -1,0 +1,103 @@
+import { useRef, useState } from "react";
+import type uPlot from "uplot";
+import { useColours } from "../../api/queries";
+import type { Campaign, Colours } from "../../api/types";
+import { Chart, rangeOf } from "../../charts/Chart";
+import { useApp } from "../../state";
+import { Section } from "../../ui/parts";
+import { colour, fixed } from "../../ui/words";
+
+const SURE_MAG = 0.1;
+const NEAR_PX = 10;
+
+/** All stars of the field by colour and magnitude, as they were measured in two filters. */
+export function FieldSection({ campaign }: { campaign: Campaign }) {
+  const [open, setOpen] = useState(false);
+  const { data } = useColours(campaign.id, open);
+  if (campaign.filters.length < 2) return null;
+  return (
+    <Section
+      title="Colour and magnitude"
+      aside={data?.row.length ? `${data.row.length} stars` : undefined}
+    >
+      {open && data && data.row.length > 0 && <Picture data={data} campaign={campaign} />}
+      {open && data && !data.row.length && (
+        <p className="text-quiet">Fewer than two filters were measured.</p>
+      )}
+      <button className="min-h-6 text-beam" onClick={() => setOpen(!open)}>
+        {open ? "hide" : "see the field"}
+      </button>
+    </Section>
+  );
+}
+
+function Picture({ data, campaign }: { data: Colours; campaign: Campaign }) {
+  const set = useApp((s) => s.set);
+  const star = useApp((s) => s.star);
+  const plot = useRef<uPlot | null>(null);
+  const sure = data.row.map((_, i) => i).filter((i) => data.colour_uncertainty[i]! < SURE_MAG);
+  const x = rangeOf(
+    sure.map((i) => data.colour[i]!),
+    0.1,
+    [0, 1],
+  );
+  const y = rangeOf(
+    sure.map((i) => data.magnitude[i]!),
+    0.3,
+    [10, 15],
+  );
+  const at = star === null ? -1 : data.row.indexOf(star);
+  const choose = (event: React.MouseEvent) => {
+    const u = plot.current;
+    if (!u) return;
+    const frame = u.over.getBoundingClientRect();
+    const [px, py] = [event.clientX - frame.left, event.clientY - frame.top];
+    let best = -1;
+    let distance = NEAR_PX;
+    for (const i of sure) {
+      const away = Math.hypot(
+        u.valToPos(data.colour[i]!, "x") - px,
+        u.valToPos(data.magnitude[i]!, "y") - py,
+      );
+      if (away < distance) [best, distance] = [i, away];
+    }
+    if (best >= 0) set({ star: data.row[best]! });
+  };
+  return (
+    <div className="cursor-pointer" onClick={choose}>
+      <Chart
+        className="h-64"
+        testId="colour-magnitude"
+        x={x}
+        y={y}
+        reversed
+        label={`${data.redder}, mag`}
+        xLabel={`${data.bluer} − ${data.redder}, mag`}
+        xAxis
+        onPlace={(u) => (plot.current = u)}
+        draw={(ctx, place) => {
+          ctx.lineWidth = place.ratio;
+          for (const i of sure) {
+            const target = data.row[i] === campaign.cast?.target;
+            const [px, py] = [place.x(data.colour[i]!), place.y(data.magnitude[i]!)];
+            ctx.fillStyle = colour(target ? "--beam" : "--ink");
+            ctx.globalAlpha = target ? 1 : 0.7;
+            ctx.beginPath();
+            ctx.arc(px, py, (target ? 3.4 : 1.7) * place.ratio, 0, 7);
+            ctx.fill();
+            ctx.globalAlpha = 1;
+            if (i !== at) continue;
+            ctx.strokeStyle = colour("--beam");
+            ctx.beginPath();
+            ctx.arc(px, py, 6 * place.ratio, 0, 7);
+            ctx.stroke();
+          }
+        }}
+      />
+      <p className="text-small text-quiet">
+        {data.transformed ? "Standard scale." : "The instrument’s own colour scale."} Amber: the
+        target{at >= 0 ? `; ${data.name[at]}: ${fixed(data.colour[at], 2)}` : ""}.
+      </p>
+    </div>
+  );
+}
