@@ -164,7 +164,7 @@ export function Plate({ focus = null }: { focus?: number | null }) {
   function edgeHere(at: Point): HeldEdge | null {
     const scale = painter.current?.screenPerPixel() ?? 0;
     const pixel = painter.current?.pixelAt(at);
-    if (s.stage !== "measure" || compact || !measured || !pixel || scale <= NEAR) return null;
+    if (s.stage !== "measure" || !measured || !pixel || scale <= NEAR) return null;
     const rows = withAperture({ cast: campaign?.cast, star: s.star, hovered });
     return edgeAt(pixel, measured, rows, EDGE_PX / scale);
   }

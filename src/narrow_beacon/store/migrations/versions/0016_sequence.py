@@ -1,6 +1,4 @@
-"""A sequence of comparison stars that is laid over a campaign's catalogue, and correlated noise in
-the uncertainties.
-"""
+"""A sequence of comparison stars that is laid over a campaign's catalogue."""
 
 import sqlalchemy as sa
 from alembic import op
@@ -14,12 +12,8 @@ depends_on = None
 def upgrade() -> None:
     with op.batch_alter_table("campaign") as campaign:
         campaign.add_column(sa.Column("sequence", sa.JSON(), nullable=True))
-        campaign.add_column(
-            sa.Column("floor", sa.Boolean(), nullable=False, server_default=sa.text("0"))
-        )
 
 
 def downgrade() -> None:
     with op.batch_alter_table("campaign") as campaign:
-        campaign.drop_column("floor")
         campaign.drop_column("sequence")
