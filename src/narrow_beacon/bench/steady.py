@@ -44,9 +44,12 @@ class PlantedNight:
         return [d.name for d in self.cast.dropped if d.name != own and "varies" in d.reason]
 
 
-def planted_night(seed: int, kind: str) -> PlantedNight:
+def planted_night(
+    seed: int, kind: str, times: tuple[float, float] = (3.0, 60.0), *, named: bool = False
+) -> PlantedNight:
     """A night of 14 stars under thin cloud; the target is row 0. The planted one varies by 3 to 60
-    times its noise; three in ten have a wild point.
+    ``times`` its noise, from faintest to brightest; three in ten have a wild point. All but the
+    target are ``named`` as comparison stars, or the program chooses.
     """
     rng = np.random.default_rng(seed)
     exposures = int(rng.integers(40, 120))
@@ -57,7 +60,7 @@ def planted_night(seed: int, kind: str) -> PlantedNight:
     planted = None
     if kind != "none":
         planted = int(rng.integers(1, _STARS))
-        depth = min(0.5, rng.uniform(3.0, 60.0) * sigma[planted])
+        depth = min(0.5, rng.uniform(*times) * sigma[planted])
         true[:, planted] += depth * _shape(kind, rng, np.linspace(0, 1, exposures))
     seen = true + rng.normal(0, 1, true.shape) * sigma
     for star in range(_STARS):
@@ -70,7 +73,8 @@ def planted_night(seed: int, kind: str) -> PlantedNight:
         tuple(f"Sorrel {n + 1}" for n in range(_STARS)), 340.0 + 0.02 * np.arange(_STARS),
         np.full(_STARS, 38.0), nothing, nothing, 2016.0, {"V": catalogue}, nothing.astype(bool),
     )  # fmt: skip
-    cast, _ = settle_cast(_census(seen, sigma), 0, stars, "V", 0, [], [])
+    named_rows = list(range(1, _STARS)) if named else []
+    cast, _ = settle_cast(_census(seen, sigma), 0, stars, "V", 0, named_rows, [])
     return PlantedNight(planted, cast, stars)
 
 
@@ -110,4 +114,28 @@ def print_steady() -> bool:
         good &= max(trusted, turned) <= 0.02 * NIGHTS
         print(f"  {kind:<8} made comparison or check star in {trusted}, a constant star turned down"
               f" in {turned} (aim {0.02 * NIGHTS:.0f} at the most)")  # fmt: skip
-    return good
+    return print_named() and good
+
+
+def print_named() -> bool:
+    """Named comparison stars of which one varies by three times its noise in rms, or from faintest
+    to brightest; True if 95% of those by rms are dropped and 98% of the constant ones kept.
+    """
+    print(f"Named comparison stars, one of which varies, {NIGHTS} nights of each kind")
+    dropped, kept = [], []
+    for kind in ("pulse", "slow", "eclipse"):
+        shares = []
+        # A sine's rms is its whole range over 2√2, a straight line's over 2√3.
+        whole = {"pulse": 2 * np.sqrt(2), "slow": 2 * np.sqrt(3), "eclipse": 2 * np.sqrt(3)}[kind]
+        for times in (3.0 * whole, 3.0):
+            nights = [
+                planted_night(3000 + seed, kind, (times, times), named=True)
+                for seed in range(NIGHTS)
+            ]
+            shares.append(1.0 - np.mean([night.trusted for night in nights]))
+            kept.append(1.0 - np.mean([len(n.turned_down) for n in nights]) / (_STARS - 2))
+        dropped.append(shares[0])
+        print(f"  {kind:<8} dropped in {shares[0]:.1%} where its scatter is three times the noise, "
+              f"{shares[1]:.1%} where its whole range is")  # fmt: skip
+    print(f"  constant ones kept in {np.mean(kept):.2%} (aims 95% and 98%)")
+    return bool(min(dropped) >= 0.95 and np.mean(kept) >= 0.98)

@@ -11,9 +11,7 @@ depends_on = None
 
 def upgrade() -> None:
     with op.batch_alter_table("campaign") as campaign:
-        campaign.add_column(
-            sa.Column("floor", sa.Boolean(), nullable=False, server_default="0")
-        )
+        campaign.add_column(sa.Column("floor", sa.Boolean(), nullable=False, server_default="0"))
 
 
 def downgrade() -> None:
