@@ -5,10 +5,11 @@ from __future__ import annotations
 import gzip
 import re
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
 from datetime import timedelta
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import requests
@@ -29,7 +30,7 @@ FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
     "--disable-background-networking", "--disable-component-update", "--disable-sync",
 ]  # fmt: skip
-_REAL, _NIGHT = 40, 500
+_REAL, _NIGHT, _CAMPAIGN = 40, 500, 5000
 _SHAPE = (2048, 2048)
 _STEPS, _CHANGES = 60, 24
 _PAUSE_MS = 200
@@ -78,8 +79,8 @@ def _reduced_night(folder: Path, server: Server, store: Store) -> int:
             next(events.iter_lines())
 
 
-def _lengthen(store: Store, campaign: int) -> tuple[int, int]:
-    """Repeat the night's exposures until there are 500; exposures and stars."""
+def _lengthen(store: Store, campaign: int, count: int) -> tuple[int, int]:
+    """Repeat the night's exposures until there are ``count``; exposures and stars."""
     with store.session() as session:
         record = session.scalars(select(CensusFile).where(CensusFile.campaign_id == campaign)).one()
         table = read_census_table(Path(record.path))
@@ -87,12 +88,13 @@ def _lengthen(store: Store, campaign: int) -> tuple[int, int]:
             (number, float(table.census.exposure_s[at]), table.exposure(at))
             for at, number in enumerate(table.file_ids)
         ]
-        own = {number: session.get_one(NightFile, number) for number in table.file_ids}
-        turn = 0
-        while len(members) < _NIGHT:
+        first = table.file_ids[:_REAL]
+        own = {number: session.get_one(NightFile, number) for number in first}
+        turn = -(-len(members) // len(first))
+        while len(members) < count:
             turn += 1
-            for at, number in enumerate(table.file_ids):
-                if len(members) == _NIGHT:
+            for at, number in enumerate(first):
+                if len(members) == count:
                     break
                 copy = _copy_of(own[number], turn, _REAL * 60.0 * turn)
                 session.add(copy)
@@ -108,8 +110,8 @@ def _lengthen(store: Store, campaign: int) -> tuple[int, int]:
                 session.add(PlacementRecord(file_id=copy.id, **values))
                 members.append((copy.id, float(table.census.exposure_s[at]), table.exposure(at)))
         write_census_table(Path(record.path), members)
-        record.fingerprint, record.exposures = "lengthened", len(members)
-        session.get_one(Campaign, campaign).files_stamp = "lengthened"
+        record.fingerprint, record.exposures = f"lengthened {count}", len(members)
+        session.get_one(Campaign, campaign).files_stamp = f"lengthened {count}"
         return len(members), int(table.census.rows.size)
 
 
@@ -147,6 +149,49 @@ def _tell(words: str, values: np.ndarray, limit: float) -> bool:
     middle = float(np.median(values))
     print(f"  {words:<44} median {middle:6.1f} ms, 95% under {share:6.1f} ms (aim {limit:g})")
     return share < limit
+
+
+def _changes(page: Any, change: Callable[[int], None]) -> np.ndarray:
+    """Change something again and again, each time once the curve is drawn and was looked at."""
+    page.wait_for_timeout(2 * _LOOK_MS)
+    page.evaluate("performance.clearMeasures()")
+    for n in range(_CHANGES):
+        change(n)
+        while _measures(page, "curve-redrawn").size <= n:
+            page.wait_for_timeout(5)
+        page.wait_for_timeout(_LOOK_MS)
+    return _measures(page, "curve-redrawn")
+
+
+def _curve_changes(page: Any, address: str, aim: float) -> list[bool]:
+    """How long it takes from another role, target, radius and coefficient to the curve drawn."""
+    page.goto(f"{address}/cast")
+    page.reload()
+    page.get_by_role("button", name=re.compile(r"^Foxglove \d+$")).nth(2).click()
+    page.keyboard.press("7")
+    page.get_by_test_id("curve-target").locator("canvas").wait_for(timeout=120_000)
+    roles = _changes(page, lambda _: page.keyboard.press("m"))
+    met = [_tell("role to redrawn curve", roles, aim)]
+    page.keyboard.press("Shift+T")
+    targets = page.get_by_label("target in front")
+    targets.wait_for(timeout=120_000)
+    turned = _changes(page, lambda n: targets.select_option(str(n % 2)))
+    met.append(_tell("another target's curve", turned[2:], aim))
+    page.keyboard.press("6")
+    handle = page.get_by_role("slider", name="aperture radius")
+    handle.wait_for(timeout=120_000)
+    radii = _changes(page, lambda n: handle.press("ArrowRight" if n % 2 else "ArrowLeft"))
+    met.append(_tell("radius to the new curve", radii, aim))
+    given = page.get_by_label("coefficient in V")
+
+    def give(n: int) -> None:
+        given.fill(f"{-0.05 + 0.001 * n:.3f}")
+        given.press("Enter")
+
+    met.append(_tell("coefficient to the new curve", _changes(page, give), aim))
+    for _ in range(2 * _CHANGES + 1):  # as it was, for the next
+        page.keyboard.press("Control+z")
+    return met
 
 
 def print_page() -> bool:
@@ -190,30 +235,8 @@ def print_page() -> bool:
         page.mouse.up()
         met.append(_tell("stretch, pointer to picture", _measures(page, "stretch"), 16.0))
 
-        exposures, stars = _lengthen(store, campaign)
-        page.goto(f"{server.url}/#/{campaign}/cast")
-        page.reload()
-        page.get_by_role("button", name=re.compile(r"^Foxglove \d+$")).nth(2).click()
-        page.keyboard.press("7")
-        page.get_by_test_id("curve-target").locator("canvas").wait_for()
-        page.wait_for_timeout(1000)
-        page.evaluate("performance.clearMeasures()")
-        for n in range(_CHANGES):
-            page.keyboard.press("m")
-            while _measures(page, "curve-redrawn").size <= n:
-                page.wait_for_timeout(5)
-            page.wait_for_timeout(_LOOK_MS)
-        words = f"role to redrawn curve, {exposures} × {stars} stars"
-        met.append(_tell(words, _measures(page, "curve-redrawn"), 200.0))
-        page.keyboard.press("6")
-        handle = page.get_by_role("slider", name="aperture radius")
-        handle.wait_for()
-        page.wait_for_timeout(1500)
-        page.evaluate("performance.clearMeasures()")
-        for n in range(_CHANGES):
-            handle.press("ArrowRight" if n % 2 else "ArrowLeft")
-            while _measures(page, "curve-redrawn").size <= n:
-                page.wait_for_timeout(5)
-            page.wait_for_timeout(_LOOK_MS)
-        met.append(_tell("radius to the new curve", _measures(page, "curve-redrawn"), 200.0))
+        for count, aim in ((_NIGHT, 200.0), (_CAMPAIGN, 1000.0)):
+            exposures, stars = _lengthen(store, campaign, count)
+            print(f"  with {exposures} exposures of {stars} stars")
+            met += _curve_changes(page, f"{server.url}/#/{campaign}", aim)
     return all(met)

@@ -1,6 +1,6 @@
 import { withRole, type Role } from "../stages/cast/roles";
 import { say, useApp } from "../state";
-import { act, client, foresee, of, recast, refresh } from "./queries";
+import { act, client, foresee, of, recast, refresh, toldDrawn } from "./queries";
 import { get } from "./client";
 import type {
   Campaign,
@@ -195,9 +195,11 @@ async function retarget(
   path: string,
   body?: unknown,
 ): Promise<void> {
+  const begin = performance.now();
   const curve = await act<Curve>(method, `/api/campaigns/${campaign}/${path}`, body);
   if (!curve) return;
-  client.setQueryData(["campaign", campaign, "curve"], curve);
+  client.setQueryData(of(campaign, "curve"), curve);
+  toldDrawn(begin);
   refresh(campaign);
 }
 

@@ -308,7 +308,11 @@ export async function recast(campaign: number, path: string, body: unknown): Pro
     );
     client.setQueryData(of(campaign, "curve"), curve);
   });
-  // A task after the frame: by then the chart has been drawn.
+  toldDrawn(begin);
+}
+
+/** Note how long it took until the curve was drawn: a task after the frame it has been. */
+export function toldDrawn(begin: number): void {
   requestAnimationFrame(() =>
     setTimeout(() =>
       performance.measure("curve-redrawn", { start: begin, end: performance.now() }),

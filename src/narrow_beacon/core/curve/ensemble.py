@@ -10,6 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
+from numba import njit
 from scipy.optimize import brentq
 
 from narrow_beacon.core.arrays import Bools, Floats
@@ -165,18 +166,70 @@ def _solve_free(delta: Floats, weight: Floats) -> tuple[Floats, Floats]:
     """The same but for a constant that zero points and offsets can share as they like. The normal
     equations are reduced to the stars and solved directly.
     """
-    per_exposure = weight.sum(axis=1)
-    good = per_exposure > 0
-    w, d = weight[good], delta[good]
-    inverse = 1.0 / per_exposure[good]
+    matrix, right = _normal(delta, weight)
     stars = delta.shape[1]
-    matrix = np.diag(w.sum(axis=0)) - (w * inverse[:, None]).T @ w
-    right = (w * d).sum(axis=0) - w.T @ (inverse * (w * d).sum(axis=1))
     # The system leaves a common constant free; least squares takes the shortest solution.
     offset = np.linalg.lstsq(matrix, right, rcond=1e-12)[0] if stars > 1 else np.zeros(stars)
-    zero = np.zeros(delta.shape[0])
-    zero[good] = (w * (d - offset[None, :])).sum(axis=1) * inverse
-    return zero, offset
+    return np.asarray(_zeros(delta, weight, offset)), offset
+
+
+@njit(cache=True, nogil=True)
+def _normal(delta, weight):  # type: ignore[no-untyped-def]
+    """Matrix (stars, stars) and right side of the normal equations."""
+    exposures, stars = delta.shape
+    matrix, right = np.zeros((stars, stars)), np.zeros(stars)
+    for e in range(exposures):
+        total = light = 0.0
+        for i in range(stars):
+            total += weight[e, i]
+            light += weight[e, i] * delta[e, i]
+        if total <= 0.0:
+            continue
+        for i in range(stars):
+            w = weight[e, i]
+            if w == 0.0:
+                continue
+            matrix[i, i] += w
+            right[i] += w * (delta[e, i] - light / total)
+            for j in range(stars):
+                matrix[i, j] -= w * weight[e, j] / total
+    return matrix, right
+
+
+@njit(cache=True, nogil=True)
+def _zeros(delta, weight, offset):  # type: ignore[no-untyped-def]
+    """Zero points (exposures) for the stars' offsets."""
+    exposures, stars = delta.shape
+    zero = np.zeros(exposures)
+    for e in range(exposures):
+        total = light = 0.0
+        for i in range(stars):
+            total += weight[e, i]
+            light += weight[e, i] * (delta[e, i] - offset[i])
+        if total > 0.0:
+            zero[e] = light / total
+    return zero
+
+
+@njit(cache=True, nogil=True)
+def _weights(sigma, used, extra):  # type: ignore[no-untyped-def]
+    exposures, stars = sigma.shape
+    weight = np.zeros((exposures, stars))
+    for e in range(exposures):
+        for i in range(stars):
+            if used[e, i]:
+                weight[e, i] = 1.0 / (sigma[e, i] ** 2 + extra * extra)
+    return weight
+
+
+@njit(cache=True, nogil=True)
+def _chi2(delta, weight, zero, offset):  # type: ignore[no-untyped-def]
+    exposures, stars = delta.shape
+    total = 0.0
+    for e in range(exposures):
+        for i in range(stars):
+            total += weight[e, i] * (delta[e, i] - zero[e] - offset[i]) ** 2
+    return total
 
 
 def _catalogue_scatter(offset: Floats, uncertainty: Floats) -> float:
@@ -193,10 +246,9 @@ def _extra(delta: Floats, sigma: Floats, used: Bools) -> float:
         return 0.0
 
     def excess(extra: float) -> float:
-        weight = np.where(used, 1.0 / (np.where(used, sigma, 1.0) ** 2 + extra**2), 0.0)
+        weight = _weights(sigma, used, extra)
         zero, offset = _solve_free(delta, weight)
-        left = delta - zero[:, None] - offset[None, :]
-        return float((weight * left**2).sum()) / freedom - 1.0
+        return float(_chi2(delta, weight, zero, offset)) / freedom - 1.0
 
     if excess(0.0) <= 0:
         return 0.0
