@@ -167,7 +167,7 @@ def _curve_changes(page: Any, address: str, aim: float) -> list[bool]:
     """How long it takes from another role, target, radius and coefficient to the curve drawn."""
     page.goto(f"{address}/cast")
     page.reload()
-    page.get_by_role("button", name=re.compile(r"^Foxglove \d+$")).nth(2).click()
+    page.get_by_role("button", name=re.compile(r"^Foxglove \d+$")).nth(2).click(timeout=180_000)
     page.keyboard.press("7")
     page.get_by_test_id("curve-target").locator("canvas").wait_for(timeout=120_000)
     roles = _changes(page, lambda _: page.keyboard.press("m"))

@@ -30,6 +30,7 @@ _LOW_START = datetime(2026, 9, 20, 23, 40)
 """From when on the field sinks from near the zenith to an airmass of 2.5 in eight hours."""
 _LOW_CADENCE_S = 480.0
 _MOST_BIAS_MMAG, _MOST_DRIFT_MMAG = 3.0, 2.0
+_ALONE_MAG, _BRIGHT_MAG = 0.001, 0.02
 
 
 @dataclass(frozen=True)
@@ -49,6 +50,8 @@ class Scored:
     transform: float | None
     second_order: float | None
     extinction: float | None
+    times: np.ndarray
+    """Scatter over what the noise lets one expect of isolated stars of the field."""
 
 
 def scored_night(seed: int, *, low: bool = False) -> list[Scored]:
@@ -119,8 +122,17 @@ def _scored(
         standard.common_mag if standard else float("nan"), float(np.average(off, weights=trust)),
         _pull(found.transform, terms[curve.filter] - second * found.airmass),
         _pull(found.second_order, second),
-        _pull(found.extinction, first + second * found.colour),
+        _pull(found.extinction, first + second * found.colour), _isolated(curve),
     )  # fmt: skip
+
+
+def _isolated(curve: FilterCurve) -> np.ndarray:
+    """Of bright stars with nothing beside them, on all exposures, without the target."""
+    assert curve.field is not None
+    f = curve.field
+    alone = (np.abs(f.neighbour_mag) < _ALONE_MAG) & (f.points == f.points.max())
+    alone &= (f.expected_mag < _BRIGHT_MAG) & (f.rows != curve.cast.target)
+    return np.asarray(f.times[alone])
 
 
 def _pull(found: Coefficient | None, truth: float) -> float | None:
@@ -168,6 +180,10 @@ def print_transform() -> bool:
     spread = float(pulls[np.abs(pulls) < 5].std()) * np.sqrt(_EXPOSURES / (_EXPOSURES - 2.0))
     print(f"  pulls of the points about their mean {spread:.3f} (aim 0.93 to 1.07)")
     met.append(0.93 < spread < 1.07)
+    times = np.concatenate([one.times for one in usual])
+    print(f"  scatter of {times.size} isolated stars over the ideal: median {np.median(times):.3f} "
+          "(aim 0.97 to 1.05)")  # fmt: skip
+    met.append(bool(0.97 < np.median(times) < 1.05))
     met.append(_tell_pulls("coefficients", [one.transform for one in usual]))
     print(
         f"{_AIR_NIGHTS} nights from the meridian down to airmass 2.5, a blue target among red stars"

@@ -172,7 +172,7 @@ export function MeasureBench() {
       <ScaleSection key={filter} campaign={campaign} filter={filter} />
       {subject && <Budget star={subject} step={radii.step} />}
       <MeasuringSection campaign={campaign} />
-      <FieldSection campaign={campaign} />
+      <FieldSection campaign={campaign} filter={filter} />
       <Section title="Census">
         <p className="mb-2 text-quiet">
           {campaign.stages.find((s) => s.key === "measure")?.words}. What is up to date is not

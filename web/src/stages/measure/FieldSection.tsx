@@ -4,29 +4,37 @@ import { useColours } from "../../api/queries";
 import type { Campaign, Colours } from "../../api/types";
 import { Chart, rangeOf } from "../../charts/Chart";
 import { useApp } from "../../state";
-import { Section } from "../../ui/parts";
+import { Chips, Section } from "../../ui/parts";
 import { colour, fixed } from "../../ui/words";
+import { nearestTo } from "./noise";
+import { NoiseChart } from "./NoiseChart";
 
 const SURE_MAG = 0.1;
-const NEAR_PX = 10;
 
 /** All stars of the field by colour and magnitude, as they were measured in two filters. */
-export function FieldSection({ campaign }: { campaign: Campaign }) {
-  const [open, setOpen] = useState(false);
-  const { data } = useColours(campaign.id, open);
-  if (campaign.filters.length < 2) return null;
+export function FieldSection({ campaign, filter }: { campaign: Campaign; filter: string }) {
+  const [shown, setShown] = useState<"" | "noise" | "colour">("");
+  const { data } = useColours(campaign.id, shown === "colour");
+  const kinds = [
+    { key: "" as const, words: "folded" },
+    { key: "noise" as const, words: "scatter" },
+    { key: "colour" as const, words: "colour and magnitude" },
+  ];
   return (
-    <Section
-      title="Colour and magnitude"
-      aside={data?.row.length ? `${data.row.length} stars` : undefined}
-    >
-      {open && data && data.row.length > 0 && <Picture data={data} campaign={campaign} />}
-      {open && data && !data.row.length && (
+    <Section title="The field’s stars">
+      <Chips
+        label="picture of the field"
+        value={shown}
+        onChange={setShown}
+        options={kinds.slice(0, campaign.filters.length > 1 ? 3 : 2)}
+      />
+      {shown === "noise" && <NoiseChart campaign={campaign} filter={filter} />}
+      {shown === "colour" && data && data.row.length > 0 && (
+        <Picture data={data} campaign={campaign} />
+      )}
+      {shown === "colour" && data && !data.row.length && (
         <p className="text-quiet">Fewer than two filters were measured.</p>
       )}
-      <button className="min-h-6 text-beam" onClick={() => setOpen(!open)}>
-        {open ? "hide" : "see the field"}
-      </button>
     </Section>
   );
 }
@@ -51,17 +59,12 @@ function Picture({ data, campaign }: { data: Colours; campaign: Campaign }) {
     const u = plot.current;
     if (!u) return;
     const frame = u.over.getBoundingClientRect();
-    const [px, py] = [event.clientX - frame.left, event.clientY - frame.top];
-    let best = -1;
-    let distance = NEAR_PX;
-    for (const i of sure) {
-      const away = Math.hypot(
-        u.valToPos(data.colour[i]!, "x") - px,
-        u.valToPos(data.magnitude[i]!, "y") - py,
-      );
-      if (away < distance) [best, distance] = [i, away];
-    }
-    if (best >= 0) set({ star: data.row[best]! });
+    const row = nearestTo(
+      sure.map((i) => ({ row: data.row[i]!, i })),
+      ({ i }) => [u.valToPos(data.colour[i]!, "x"), u.valToPos(data.magnitude[i]!, "y")],
+      { x: event.clientX - frame.left, y: event.clientY - frame.top },
+    );
+    if (row !== null) set({ star: row });
   };
   return (
     <div className="cursor-pointer" onClick={choose}>
