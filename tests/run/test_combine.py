@@ -13,6 +13,7 @@ from astropy.io import fits
 from click.testing import CliRunner
 
 from builders import star_image
+from narrow_beacon.bench.compare import numbers, read_csv
 from narrow_beacon.cli import main
 from narrow_beacon.core.place.combining import Layer, combine_layers
 from narrow_beacon.core.place.resample import mapping_between, resample
@@ -187,6 +188,19 @@ def test_combined_exposures_are_measured_like_any_other(tmp_path: Path) -> None:
     # As bright as the sum of the single ones, to 2 mmag, and as sure, to 5%.
     assert np.average(ratio, weights=snr**2) == pytest.approx(1.0, abs=2e-3)
     assert np.median(errors) == pytest.approx(1.0, abs=0.05)
+    # With the single ones in one curve: that of four is half as unsure, and of the same brightness.
+    both = text.replace('"deep"', '["raw", "deep"]').replace('"again"', '"both"')
+    (tmp_path / "both.toml").write_text(both)
+    outcome = reduce_plan(read_plan(tmp_path / "both.toml"), 1)
+    rows = {row["exposure"]: row for row in read_csv(tmp_path / "both" / "light_curve.csv")}
+    first = told[0]
+    made = rows[f"deep/{Path(first['written']).name}"]
+    parts = [rows[file] for file in first["files"] if file in rows]
+    sigma = np.median(numbers(parts, "uncertainty"))
+    assert float(made["uncertainty"]) == pytest.approx(sigma / 2, rel=0.15)
+    away = float(made["magnitude"]) - np.mean(numbers(parts, "magnitude"))
+    assert abs(away) < 3.0 * sigma / 2
+    assert any("beside single ones of the same time" in one.words for one in outcome.remarks)
 
 
 def census(path: Path) -> dict[tuple[str, str], tuple[np.ndarray, np.ndarray, np.ndarray, str]]:

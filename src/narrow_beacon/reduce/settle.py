@@ -35,6 +35,7 @@ from narrow_beacon.reduce.settle_remarks import (
     dropped_remark,
     noisy_sky_remarks,
     refraction_remarks,
+    shared_light_remarks,
     uneven_sky_remarks,
     untested_remarks,
 )
@@ -240,6 +241,7 @@ def _settle_first(ready: Prepared, results: Sequence[ExposureResult], wanted: Wa
     cast = joint_cast(curves)
     final, without = _curves_of(ready, by_result, cast, choices, set_aside)
     remarks += [words for curve in final for words in doubts_remarks(curve)]
+    remarks += [words for curve in final for words in shared_light_remarks(ready, curve)]
     remarks += standard_remarks(final, stars, ready.plan.transform)
     doubted = {index: words for curve in final for index, words in doubted_cast(curve, stars.names)}
     return Settled(

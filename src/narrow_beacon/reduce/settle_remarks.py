@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
+from datetime import timedelta
 
 import numpy as np
 
@@ -197,5 +198,28 @@ def bright_sky_remarks(reasons: Mapping[int, str], site: Site | None) -> list[Re
             "Moon stood",
             matters="whether it was twilight, moonlight or a lamp is not told",
             remedy="give the site in Intake, or [site] in the plan",
+        )
+    ]
+
+
+def shared_light_remarks(ready: Prepared, curve: FilterCurve) -> list[Remark]:
+    """Words where single exposures have points beside the combined ones that they went into."""
+    frames = [ready.exposures[index] for index in curve.indices]
+    spans = [
+        (frame.mid_utc - half, frame.mid_utc + half)
+        for frame in frames
+        if frame.combined and frame.mid_utc
+        for half in (timedelta(seconds=0.5 * (frame.facts.span_s or frame.exposure_s)),)
+    ]
+    single = [frame.mid_utc for frame in frames if not frame.combined and frame.mid_utc]
+    if not any(first <= mid <= last for first, last in spans for mid in single):
+        return []
+    return [
+        Remark(
+            "curve",
+            f"combined exposures in {curve.filter} have points beside single ones of the same time",
+            curve.filter,
+            "the same light counts twice where all are taken together",
+            "set the single ones aside where the combined ones serve, or leave these out",
         )
     ]
