@@ -16,7 +16,7 @@ from click.testing import CliRunner, Result
 from narrow_beacon.bench.compare import numbers, read_csv, score_night
 from narrow_beacon.cli import main
 from narrow_beacon.simulate.cone_service import ConeService
-from narrow_beacon.simulate.plain import write_plain_night
+from narrow_beacon.simulate.plain import plain_sky, write_plain_night
 
 OUTPUTS = {
     "light_curve.csv", "light_curve.ecsv", "light_curve.vot", "light_curve.svg", "exposures.csv",
@@ -227,18 +227,16 @@ def test_a_catalogue_of_another_field_gives_status_3_with_reasons(
     variant: Callable[..., Path],
 ) -> None:
     plan = variant()
-    text = (plan.parent / "field.vot").read_text()
-    from narrow_beacon.core.catalogue.files import read_catalogue
-    from narrow_beacon.simulate.plain import plain_sky
-
+    few = sorted((plan.parent / "raw").glob("foxglove-*.fits"))
+    for path in few[4:]:  # that there is none takes the solver longest
+        path.unlink()
     other = plain_sky(99, 0.3)
-    assert other.names[0] in text or len(read_catalogue(plan.parent / "field.vot")) > 0
     other.ra_deg = other.ra_deg + 40.0
     other.write_votable(plan.parent / "field.vot")
     result = reduce(plan)
     assert result.exit_code == 3
     reasons = [r for name, r in spoiled(plan).items() if "foxglove" in name]
-    assert len(reasons) == 24
+    assert len(reasons) == 4
     assert all(reason.startswith("unplaceable: no acceptable solution") for reason in reasons)
 
 

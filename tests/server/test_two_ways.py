@@ -19,7 +19,7 @@ from narrow_beacon.simulate.plain import plain_plan, write_plain_night
 from running import Client, Running
 
 pytestmark = pytest.mark.timeout(600)  # a dozen reductions in one test
-NIGHTS = 12
+NIGHTS = 9
 SMALL: dict[str, Any] = {
     "exposures": 5, "shape": (300, 400), "calibration": 4, "density": 9000.0, "cadence_s": 400.0,
 }  # fmt: skip
