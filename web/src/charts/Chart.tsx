@@ -29,6 +29,8 @@ interface Props {
   digits?: number;
   /** Rows in place of values on the axis: where they are; they are numbered from 1. */
   rows?: number[];
+  /** Places on the axis with words of their own, as on a scale of logarithms. */
+  ticks?: { at: number; words: string }[];
   draw: (ctx: CanvasRenderingContext2D, place: Place, u: uPlot) => void;
   onPlace?: (u: uPlot) => void;
   children?: ReactNode;
@@ -97,7 +99,11 @@ export function Chart(props: Props) {
               splits: () => latest.current.rows!,
               grid: { ...axis.grid, show: false },
             }),
+            ...(latest.current.ticks && {
+              splits: () => latest.current.ticks!.map((tick) => tick.at),
+            }),
             values: (_u, splits) =>
+              latest.current.ticks?.map((tick) => tick.words) ??
               latest.current.rows?.map((_, n) => String(n + 1)) ??
               splits
                 .map((v) =>

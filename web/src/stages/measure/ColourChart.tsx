@@ -53,7 +53,7 @@ export function ColourChart({ scale }: { scale: Scale }) {
       />
       <p className="mb-2 text-small text-quiet">
         Catalogue less measured, {scale.stars.filter((s) => s.used).length} stars; hollow: off the
-        line and left out. Amber: the target’s colour.
+        line and left out. The upright line is the target’s colour.
       </p>
     </>
   );

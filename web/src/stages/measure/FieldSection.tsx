@@ -98,8 +98,8 @@ function Picture({ data, campaign }: { data: Colours; campaign: Campaign }) {
         }}
       />
       <p className="text-small text-quiet">
-        {data.transformed ? "Standard scale." : "The instrument’s own colour scale."} Amber: the
-        target{at >= 0 ? `; ${data.name[at]}: ${fixed(data.colour[at], 2)}` : ""}.
+        {data.transformed ? "Standard scale." : "The instrument’s own colour scale."} The large dot
+        is the target{at >= 0 ? `; ${data.name[at]}: ${fixed(data.colour[at], 2)}` : ""}.
       </p>
     </div>
   );

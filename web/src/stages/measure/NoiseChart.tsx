@@ -5,7 +5,7 @@ import type { Campaign } from "../../api/types";
 import { Chart } from "../../charts/Chart";
 import { useApp } from "../../state";
 import { colour, fixed } from "../../ui/words";
-import { nearestTo, noiseOf } from "./noise";
+import { decades, nearestTo, noiseOf } from "./noise";
 
 /** Every star's scatter by brightness, with the line that the noise model asks for. */
 export function NoiseChart({ campaign, filter }: { campaign: Campaign; filter: string }) {
@@ -36,8 +36,8 @@ export function NoiseChart({ campaign, filter }: { campaign: Campaign; filter: s
         testId="noise"
         x={x}
         y={y}
-        digits={1}
-        label="scatter, log₁₀ mmag"
+        ticks={decades(y)}
+        label="scatter, mmag"
         xLabel={`${filter}, mag`}
         xAxis
         onPlace={(u) => (plot.current = u)}
@@ -66,8 +66,9 @@ export function NoiseChart({ campaign, filter }: { campaign: Campaign; filter: s
         }}
       />
       <p className="text-small text-quiet">
-        Teal: what the noise model asks for. Stars scatter by {fixed(ratio, 2)} of it in the middle;
-        red: three times and more{chosen && `. ${chosen.name}: ${fixed(chosen.times, 1)} times`}.
+        The line is what the noise model asks for; stars scatter by {fixed(ratio, 2)} of it in the
+        middle. The large dot is the target, bright ones scatter by three times and more
+        {chosen && `. ${chosen.name}: ${fixed(chosen.times, 1)} times`}.
       </p>
     </div>
   );

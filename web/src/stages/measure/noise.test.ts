@@ -1,6 +1,6 @@
 import { expect, it } from "vitest";
 import type { FieldStar } from "../../api/types";
-import { nearestTo, noiseOf } from "./noise";
+import { decades, nearestTo, noiseOf } from "./noise";
 
 const star = (row: number, magnitude: number, scatter: number, expected: number): FieldStar =>
   ({
@@ -21,6 +21,7 @@ it("lays scatter by brightness beside the model, and tells what stands out", () 
   expect(model.map(([m]) => m)).toEqual([11, 12, 13]);
   expect(ratio).toBeCloseTo(1, 9);
   expect(noiseOf([])).toBeNull();
+  expect(decades([0.2, 1.4]).map((tick) => tick.words)).toEqual(["2", "5", "10", "20"]);
   expect(nearestTo(points, (p) => [p.magnitude * 10, 0], { x: 118, y: 0 })).toBe(1);
   expect(nearestTo(points, (p) => [p.magnitude * 10, 0], { x: 80, y: 0 })).toBeNull();
 });

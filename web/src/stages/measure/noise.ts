@@ -59,6 +59,18 @@ export function noiseOf(stars: readonly FieldStar[]): {
   };
 }
 
+/** 1, 2, 5, 10 … mmag within a range of logarithms. */
+export function decades([low, high]: [number, number]): { at: number; words: string }[] {
+  const found = [];
+  for (let power = Math.floor(low); power <= Math.ceil(high); power++)
+    for (const digit of [1, 2, 5]) {
+      const value = digit * 10 ** power;
+      const at = Math.log10(value);
+      if (at >= low && at <= high) found.push({ at, words: String(Number(value.toPrecision(3))) });
+    }
+  return found;
+}
+
 /** The row of the point nearest to a place in pixels, within ten; null without. */
 export function nearestTo<T extends { row: number }>(
   points: readonly T[],
