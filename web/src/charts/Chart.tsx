@@ -38,6 +38,13 @@ interface Props {
   testId?: string;
 }
 
+/** From values to device pixels along an axis, told once by its ends: it is asked for each mark. */
+function straight(u: uPlot, axis: "x" | "y", [low, high]: Range): (value: number) => number {
+  const from = u.valToPos(low, axis, true);
+  const each = (u.valToPos(high, axis, true) - from) / (high - low);
+  return (value) => from + (value - low) * each;
+}
+
 /** A chart in the one style of all charts: hairline axes, units on the axis, marks drawn by us. */
 export function Chart(props: Props) {
   const [box, size] = useSize<HTMLDivElement>();
@@ -123,8 +130,8 @@ export function Chart(props: Props) {
               ctx.rect(bbox.left, bbox.top, bbox.width, bbox.height);
               ctx.clip();
               const place: Place = {
-                x: (v) => u.valToPos(v, "x", true),
-                y: (v) => u.valToPos(v, "y", true),
+                x: straight(u, "x", latest.current.x),
+                y: straight(u, "y", latest.current.y),
                 ratio: uPlot.pxRatio,
               };
               ctx.strokeStyle = colour("--line");
