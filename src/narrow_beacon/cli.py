@@ -10,6 +10,8 @@ from pathlib import Path
 
 import click
 
+from narrow_beacon.cli_series import period
+
 # One thread per process: work is spread over processes, and sums keep their order.
 for _name in ("OMP", "OPENBLAS", "MKL", "NUMBA"):
     os.environ.setdefault(f"{_name}_NUM_THREADS", "1")
@@ -424,6 +426,8 @@ def _in_words() -> Iterator[None]:
         click.echo(disk_words(error), err=True)
         sys.exit(2)
 
+
+main.add_command(period)
 
 if __name__ == "__main__":
     main(prog_name="beacon")
