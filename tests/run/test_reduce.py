@@ -20,7 +20,8 @@ from narrow_beacon.simulate.plain import plain_sky, write_plain_night
 
 OUTPUTS = {
     "light_curve.csv", "light_curve.ecsv", "light_curve.vot", "light_curve.svg", "exposures.csv",
-    "census.parquet", "report.txt", "provenance.json", "stars.csv", "sequence.csv", "masters",
+    "census.parquet", "report.txt", "provenance.json", "stars.csv", "sequence.csv",
+    "extinction.csv", "masters",
 }  # fmt: skip
 
 

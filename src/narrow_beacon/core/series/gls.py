@@ -18,8 +18,8 @@ _TINY = 1e-12
 
 @dataclass(frozen=True)
 class Periodogram:
-    """``power`` (frequencies), from 0 to 1: the share of χ² that a wave takes away, at the multiples
-    of ``step_per_d`` from ``first`` on.
+    """``power`` (frequencies), from 0 to 1: the share of χ² that a wave takes away, at the
+    multiples of ``step_per_d`` from ``first`` on.
     """
 
     step_per_d: float
