@@ -11,7 +11,7 @@ from narrow_beacon.core.curve.light_curve import star_curve
 from narrow_beacon.core.curve.steadiness import judge_steadiness
 from narrow_beacon.core.curve.zero_points import ensemble_of
 from narrow_beacon.server.curve import describe_curves
-from narrow_beacon.server.night import CurvesNow, curves_now, step_of
+from narrow_beacon.server.night import CurvesNow, at_one_radius, curves_now, step_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.curve import CurveOut
 from narrow_beacon.server.schemas.measure import FilterQuery
@@ -38,9 +38,10 @@ def candidates(number: int, query: FilterQuery) -> Candidates:
         return Candidates(filter="", band="", file_ids=[], candidates=[])
     curve = next((c for c in now.curves if c.filter == query.filter), now.curves[0])
     table = now.tables[curve.filter]
-    keep = np.array([table.file_ids.index(now.files[i].id) for i in curve.indices])
-    census = table.census.take(keep)
-    step = step_of(now.recipe, curve.filter)
+    place = {number: at for at, number in enumerate(table.file_ids)}
+    keep = np.array([place[now.files[i].id] for i in curve.indices])
+    census = at_one_radius(table, step_of(now.recipe, curve.filter)).take(keep)
+    step = 0
     ranked = rank_candidates(census, step, now.stars, curve.band, now.cast.target, set())
     words = {candidate.row: candidate.words for candidate in ranked}
     in_force = [row for row in now.cast.comparison if census.column(row) is not None]

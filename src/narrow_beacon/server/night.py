@@ -22,6 +22,7 @@ from narrow_beacon.core.curve.field_stars import field_stars
 from narrow_beacon.core.curve.time import Times, exposure_times
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.frames.colour import STEP
+from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.place.solution import Solution, project
 from narrow_beacon.core.transform_wish import TransformWish
 from narrow_beacon.reduce.curves import (
@@ -288,10 +289,13 @@ def with_everyone(now: CurvesNow, curve: FilterCurve) -> FilterCurve:
     table = now.tables[curve.filter]
     place = {number: at for at, number in enumerate(table.file_ids)}
     keep = np.array([place[now.files[index].id] for index in curve.indices])
-    everyone = field_stars(
-        table.census.take(keep), curve.choice.step, curve.ensemble, curve.cast.comparison
-    )
-    return replace(curve, field=everyone)
+    one = at_one_radius(table, curve.choice.step).take(keep)
+    return replace(curve, field=field_stars(one, 0, curve.ensemble, curve.cast.comparison))
+
+
+def at_one_radius(table: CensusTable, step: int) -> FilterCensus:
+    """A filter's whole census at one radius: a twelfth of it, before exposures are picked."""
+    return table.census.at_radius(step, np.arange(table.census.rows.size))
 
 
 def everyone_of(now: CurvesNow) -> list[FilterCurve]:
