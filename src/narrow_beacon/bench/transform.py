@@ -181,8 +181,8 @@ def print_transform() -> bool:
     print(f"  pulls of the points about their mean {spread:.3f} (aim 0.93 to 1.07)")
     met.append(0.93 < spread < 1.07)
     times = np.concatenate([one.times for one in usual])
-    print(f"  scatter of {times.size} isolated stars over the ideal: median {np.median(times):.3f} "
-          "(aim 0.97 to 1.05)")  # fmt: skip
+    print(f"  scatter of {times.size} isolated stars over what their noise lets one expect: median "
+          f"{np.median(times):.3f} (aim 0.97 to 1.05)")  # fmt: skip
     met.append(bool(0.97 < np.median(times) < 1.05))
     met.append(_tell_pulls("coefficients", [one.transform for one in usual]))
     print(
