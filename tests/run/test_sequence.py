@@ -113,6 +113,22 @@ def test_a_sequence_star_is_the_near_one_of_like_brightness() -> None:
     assert laid.stars.find(stars.names[0]) == 0
 
 
+def test_a_band_that_only_the_sequence_has_can_be_measured_in(night: Path) -> None:
+    stars = read_catalogue(night / "field.vot")
+    lines = ["name,ra,dec,Imag,e_Imag"]
+    for row in np.argsort(stars.bands["V"].magnitude)[20:60]:
+        magnitude = stars.bands["V"].magnitude[row] - 0.7
+        lines.append(
+            f"{stars.names[row]},{stars.ra_deg[row]:.6f},{stars.dec_deg[row]:.6f},{magnitude:.3f},0.01"
+        )
+    (night / "red.csv").write_text("\n".join(lines) + "\n")
+    plan = night / "red.toml"
+    text = (night / "plan.toml").read_text()
+    plan.write_text(text + '[sequence]\nfile = "red.csv"\n[bands]\n"V" = "I"\n')
+    done = CliRunner().invoke(main, ["reduce", str(plan)])
+    assert done.exit_code == 0, done.output
+
+
 def test_a_table_that_is_no_sequence_is_told(night: Path) -> None:
     (night / "words.csv").write_text("a,b\n1,2\n")
     plan = night / "wrong.toml"

@@ -40,7 +40,7 @@ class Field:
     """What was to say of that: it holds as long as these stars do."""
     bare: StarTable | None = None
     """The stars as the catalogue has them, where a sequence is laid over it: exposures are placed
-    and measured by these, whatever sequence there is."""
+    and measured by these, whatever sequence there is, unless it brings a band that they lack."""
     beside: tuple[tuple[TargetWish, int], ...] = ()
     """The other targets that are known, with their rows."""
 
@@ -78,8 +78,10 @@ def field_of(plan: Plan, exposures: Sequence[Frame]) -> Field:
     if plan.sequence is None:
         return field
     laid = overlay(field.stars, plan.sequence)
-    remarks = [*field.remarks, *laid.remarks]
-    return replace(field, stars=laid.stars, bare=field.stars, remarks=tuple(remarks))
+    said = (*field.remarks, *laid.remarks)
+    # A band that only the sequence knows is needed to measure in.
+    bare = field.stars if laid.stars.bands.keys() == field.stars.bands.keys() else None
+    return replace(field, stars=laid.stars, bare=bare, remarks=said)
 
 
 def _with_target(plan: Plan, field: Field) -> Field:

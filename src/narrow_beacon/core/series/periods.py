@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.optimize import minimize_scalar
-from scipy.special import gammaln
+from scipy.special import betaincc, gammaln
 
 from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.series.gls import Periodogram, periodogram, power_at
@@ -185,27 +185,25 @@ def false_alarm(power: float, count: float, width: float, terms: int = 2) -> flo
     """The chance that noise of ``count`` independent points has a peak as high somewhere; ``width``
     is W, the band searched times √(4π) of the times' scatter.
 
-    Baluev's (2008, MNRAS 385, 1279) bound for models of ``terms`` numbers, eq. 5 to 7 for 2 and its
-    generalisation (2009, MNRAS 395, 1541) beyond, which multiplies W by the harmonics' number and
-    z^½ by z^((d−1)/2) / Γ((d+1)/2).
+    The bound of Baluev (2008, MNRAS 385, 1279) for a wave; for more ``terms``, d of them, in the
+    manner of his later one (2009, MNRAS 395, 1541), with W times the mean of the harmonics' numbers
+    and z^((d−1)/2) / Γ((d+1)/2) in place of √z.
     """
     free = count - 1.0 - terms
     if free < 1.0:
         return 1.0
     left = max(1.0 - power, 1e-300)
-    # The distribution of one frequency's power in noise is that of an F test.
-    from scipy.stats import beta as beta_of
-
-    single = float(beta_of.sf(power, terms / 2.0, free / 2.0))
+    # One frequency's power in noise has a beta distribution.
+    single = float(betaincc(terms / 2.0, free / 2.0, power))
     z = 0.5 * (count - 1.0) * power
     shape = 0.5 * (terms - 1.0)
-    scale = width * _mean_harmonic(terms) * float(np.exp(-gammaln(shape + 0.5)))
+    # Γ(3/2) = √π / 2, so that a single wave has Baluev's W √z.
+    of_shape = 0.5 * float(np.sqrt(np.pi) * np.exp(-gammaln(shape + 1.0)))
+    scale = width * _mean_harmonic(terms) * of_shape
     gamma = float(np.exp(gammaln(0.5 * (count - 1)) - gammaln(0.5 * (count - 2)))) * float(
         np.sqrt(2.0 / (count - 1.0))
     )
-    tau = gamma * scale * z**shape * left ** (0.5 * (free - 1.0)) * np.sqrt(np.pi) / 2.0
-    if terms == 2:
-        tau = gamma * width * float(np.sqrt(z)) * left ** (0.5 * (free - 1.0))
+    tau = gamma * scale * z**shape * left ** (0.5 * (free - 1.0))
     return float(-np.expm1(np.log1p(-min(single, 1 - 1e-15)) - tau))
 
 
