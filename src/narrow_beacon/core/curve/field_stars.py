@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -77,14 +78,16 @@ def field_stars(
         seen = mean > 0
         magnitude = np.where(seen, -2.5 * np.log10(np.where(seen, mean, 1.0)), np.nan)
         expected = POGSON * median_of_known(np.where(usable, noise, np.nan), axis=0)
-    scatter = POGSON * spread
+    points = usable.sum(axis=0)
+    scatter = POGSON * spread * _few(points)
     for place, row in enumerate(comparison):
         at = int(np.searchsorted(few.rows, row))
         left = ensemble.residual_mag[:, place]
         left = left[np.isfinite(left)]
         if left.size > 2:
-            scatter[at] = 1.4826 * float(np.median(np.abs(left - np.median(left))))
-    points = usable.sum(axis=0)
+            scatter[at] = (
+                1.4826 * float(np.median(np.abs(left - np.median(left)))) * _few(left.size)
+            )
     _, others = few.doubts(0)
     measured = np.isfinite(few.counts_adu[:, :, 0])
     count = max(few.exposure_s.size, 1)
@@ -94,6 +97,13 @@ def field_stars(
         np.median(others, axis=0), np.std(others, axis=0), _alike(np.where(good, away, np.nan)),
         POGSON * _correlated(np.where(good, away, np.nan)),
     )  # fmt: skip
+
+
+def _few(points: Any) -> Any:
+    """What the median of distances from the median lacks of the scatter where there are few (Croux
+    & Rousseeuw 1992, in Computational Statistics 1, 411).
+    """
+    return points / np.maximum(points - 0.8, 1.0)
 
 
 def _alike(away: Floats) -> Floats:
