@@ -77,15 +77,15 @@ def scatter_over_ideal(
     counts, x, y, level, radius = (np.full(shape, np.nan) for _ in range(5))
     for n, file in enumerate(table["exposure"]):
         if file in place and not table["flags"][n]:
-            at = place[file], column[table["star"][n]]
-            counts[at], radius[at] = table["counts_adu"][n][step], table["radius_px"][n][step]
-            x[at], y[at] = table["x_px"][n] - 1.0, table["y_px"][n] - 1.0
-            level[at] = table["sky_adu_per_px"][n]
-    shots = _Shots(
-        *(np.array([one[name] for one in truth], float)
-          for name in ("airmass", "transparency", "exposure_s", "fwhm_px")),
-        radius_px=np.nanmedian(radius, axis=1),
-    )  # fmt: skip
+            cell = place[file], column[table["star"][n]]
+            counts[cell], radius[cell] = table["counts_adu"][n][step], table["radius_px"][n][step]
+            x[cell], y[cell] = table["x_px"][n] - 1.0, table["y_px"][n] - 1.0
+            level[cell] = table["sky_adu_per_px"][n]
+    of = {
+        name: np.array([one[name] for one in truth], float)
+        for name in ("airmass", "transparency", "exposure_s", "fwhm_px")
+    }
+    shots = _Shots(**of, radius_px=np.nanmedian(radius, axis=1))
     rows = np.array([sky.row(name) for name in stars])
     instrumental, ideal = _true(rows, curve.filter, shots, sky, through, x, y, level)
     comparison = [column[outcome.stars.names[row]] for row in curve.cast.comparison]
