@@ -1,0 +1,324 @@
+"""Times of minimum and maximum of light, each by three methods with uncertainties.
+
+Where the light turns is found on a smoothed curve, night by night. Then, on the points themselves:
+a template (Mikulášek 2015, A&A 584, A8), which follows partial and total eclipses, with a width of
+its own on either side where these surely differ; the turning point of a polynomial; and, where both
+sides are alike, the fold of least difference (Kwee & van Woerden 1956, BAN 12, 327). Uncertainties come from the same methods on made-up curves with the
+noise that the points show.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+from scipy.optimize import least_squares
+
+from narrow_beacon.core.arrays import Bools, Floats
+from narrow_beacon.core.series.turns import Turn, find_turns
+
+KINDS = ("minimum", "maximum")
+TEMPLATE, POLYNOMIAL, FOLD = "template", "polynomial", "fold"
+_DRAWS = 60
+_LEAST_POINTS = 7
+_ORDERS = range(2, 8)
+_CLIP = 4.5
+_LIKELY, _SURELY = 2.0, 10.0
+"""Fall of χ² from which on widths of their own are taken, and from which they are sure."""
+_EVEN = 6
+_RATIOS = (0.0, 1.0, -1.0)
+_FAR = 1.5
+_FOLD_REACH = 0.4
+_RUN = 5
+_WHOLE = 0.5
+"""A side that shows less than this share of the other's change leaves the turn partly observed."""
+
+
+@dataclass(frozen=True)
+class Timing:
+    """When the light turned by one method: a time with its uncertainty in days."""
+
+    method: str
+    time_d: float
+    uncertainty_d: float
+
+
+@dataclass(frozen=True)
+class Extremum:
+    """A time of minimum or maximum light: the one that is taken, and the ``others``. ``points``
+    took part; ``depth_mag`` is the smaller change of both sides; ``symmetric`` is False where both
+    sides surely differ, ``complete`` where only a part was observed.
+    """
+
+    kind: str
+    best: Timing
+    others: tuple[Timing, ...]
+    points: int
+    depth_mag: float
+    symmetric: bool
+    complete: bool
+    filter: str = ""
+
+
+@dataclass(frozen=True)
+class _Part:
+    """The points about a turn, times in units of half its width from its middle; ``value`` grows
+    towards the turn.
+    """
+
+    x: Floats
+    value: Floats
+    sigma: Floats
+
+    def only(self, which: Bools) -> _Part:
+        """Some of the points."""
+        return _Part(self.x[which], self.value[which], self.sigma[which])
+
+
+def find_extrema(
+    t_d: Floats, magnitude: Floats, sigma: Floats, kind: str | None = None, filter_name: str = ""
+) -> list[Extremum]:
+    """The turns of a light curve (points, times in days), in order of time; of one ``kind``
+    ("minimum" or "maximum" of light) or both. Turns that do not stand out of the noise are none.
+    """
+    good = np.isfinite(t_d) & np.isfinite(magnitude) & np.isfinite(sigma) & (sigma > 0)
+    order = np.argsort(t_d[good], kind="stable")
+    t, m, s = (values[good][order] for values in (t_d, magnitude, sigma))
+    found = []
+    for one in KINDS if kind is None else (kind,):
+        sign = 1.0 if one == "minimum" else -1.0
+        for turn in find_turns(t, sign * m, s):
+            timed = _timed(t, sign * m, s, turn, one)
+            if timed is not None:
+                found.append(replace(timed, filter=filter_name))
+    return sorted(found, key=lambda extremum: extremum.best.time_d)
+
+
+def _timed(t: Floats, value: Floats, sigma: Floats, turn: Turn, kind: str) -> Extremum | None:
+    """What the methods say of one turn; None where fewer than two say anything."""
+    middle, half = turn.time_d, 0.5 * (turn.core[1] - turn.core[0])
+
+    def part(ends: tuple[float, float]) -> _Part:
+        inside = (t >= ends[0]) & (t <= ends[1])
+        return _Part((t[inside] - middle) / half, value[inside], sigma[inside])
+
+    whole, core = part(turn.ends), part(turn.core)
+    fitted = _fit_template(whole, lopsided=False)
+    if core.x.size < _LEAST_POINTS or fitted is None:
+        return None
+    left = np.abs(whole.value - _template(fitted, whole.x)) / whole.sigma
+    whole = whole.only(left < _CLIP * max(1.4826 * float(np.median(left)), 1.0))
+    in_core: Bools = (whole.x >= core.x[0]) & (whole.x <= core.x[-1])
+    core = whole.only(in_core)
+    if core.x.size < _LEAST_POINTS:
+        return None
+    complete = turn.drops[0] > _WHOLE * turn.drops[1] and turn.drops[1] > _WHOLE * turn.drops[0]
+    # Half a turn cannot tell whether the other half is like it.
+    lopsided = _fit_template(whole, lopsided=True, near=fitted) if complete else None
+    better = 0.0 if lopsided is None else _better(whole, fitted, lopsided)
+    if lopsided is not None and better > _LIKELY:
+        fitted = lopsided
+    order = _best_order(core)
+    step = _Step(whole, fitted)
+    methods: dict[str, Callable[[_Part], float | None]] = {
+        # Where a side is missing time and width hang together: a step by slopes is too sure.
+        TEMPLATE: step.time if complete else lambda w: _refitted(w, fitted),
+        POLYNOMIAL: lambda w: _polynomial_time(w.only(in_core), order),
+    }
+    if complete and better <= _LIKELY:
+        methods[FOLD] = _fold_time
+    truth = _template(fitted, whole.x)
+    noise = _noise(whole, truth)
+    rng = np.random.default_rng([whole.x.size, core.x.size, order])
+    draws: dict[str, list[float]] = {name: [] for name in methods}
+    for _ in range(_DRAWS):
+        error = noise * whole.sigma * rng.standard_normal(whole.x.size)
+        made = replace(whole, value=truth + error)
+        for name, method in methods.items():
+            at = method(made)
+            if at is not None:
+                draws[name].append(at)
+    timings = []
+    for name, method in methods.items():
+        at = fitted[0] if name == TEMPLATE else method(whole)
+        if at is None or len(draws[name]) < _DRAWS // 2 or abs(at) > _FAR:
+            continue
+        low, high = np.percentile(draws[name], [15.87, 84.13])
+        error_d = 0.5 * half * float(high - low)
+        # What the method makes of its own model: how far its shape leads it astray.
+        astray = half * abs(float(np.median(draws[name])) - float(fitted[0]))
+        timings.append(Timing(name, middle + half * float(at), max(np.hypot(error_d, astray), 1e-7)))
+    if len(timings) < 2:
+        return None
+    others = tuple(timing for timing in timings if timing.method != TEMPLATE)
+    best = next((timing for timing in timings if timing.method == TEMPLATE), None)
+    if best is None:
+        best, others = others[0], others[1:]
+    return Extremum(
+        kind, best, others, int(whole.x.size), float(min(turn.drops)), better <= _SURELY,
+        complete,
+    )
+
+
+def _template(p: Floats, x: Floats) -> Floats:
+    """level + tilt·x + A·(1 − (1 − exp(1 − cosh z))^Γ), z = (x − x₀)/w; ``p`` are x₀, ln w, ln Γ,
+    level, tilt, A, and, where there is a seventh, the logarithm of the ratio of the widths after
+    and before the turn.
+    """
+    w = np.exp(p[1])
+    if p.size > _EVEN:
+        w = w * np.exp(0.5 * p[6] * np.where(x > p[0], 1.0, -1.0))
+    z = np.clip((x - p[0]) / w, -30.0, 30.0)
+    inner = np.clip(1.0 - np.exp(1.0 - np.cosh(z)), 1e-12, 1.0)
+    return np.asarray(p[3] + p[4] * x + p[5] * (1.0 - inner ** np.exp(p[2])))
+
+
+def _fit_template(part: _Part, *, lopsided: bool, near: Floats | None = None) -> Floats | None:
+    """The template's numbers, seven where it may be ``lopsided``; None where the points are too
+    few for them.
+    """
+    low, high = np.percentile(part.value, [5, 95])
+    change = float(high - low) or 1.0
+    begin = np.array([0.0, 0.0, 0.0, low, 0.0, change]) if near is None else near
+    reach = np.log(2.0 * float(np.ptp(part.x)))
+    least = [part.x[0], -2.5, -1.5, -np.inf, -np.inf, 0.0]
+    most = [part.x[-1], reach, 2.5, np.inf, np.inf, np.inf]
+    scale = [0.3, 0.5, 0.5, change, change, change]
+    begins = [begin]
+    if lopsided:
+        least, most, scale = [*least, -2.0], [*most, 2.0], [*scale, 1.0]
+        begins = [
+            np.array([0.0, *begin[1:], ratio]) if ratio else np.append(begin, 0.0)
+            for ratio in _RATIOS
+        ]
+    if part.x.size <= begins[0].size + 1:
+        return None
+    # The sides' widths and the turn's time can trade places: the best of several starts.
+    found = [
+        least_squares(
+            lambda p: (_template(p, part.x) - part.value) / part.sigma,
+            np.clip(one, np.array(least) + 1e-6, np.array(most) - 1e-6), bounds=(least, most),
+            x_scale=scale, max_nfev=80,
+        )
+        for one in begins
+    ]  # fmt: skip
+    return np.asarray(min(found, key=lambda fit: float(fit.cost)).x)
+
+
+def _refitted(part: _Part, near: Floats) -> float | None:
+    fitted = _fit_template(part, lopsided=False, near=near)
+    return None if fitted is None else float(fitted[0])
+
+
+class _Step:
+    """The template's time on curves like one to which it is fitted: a step by its slopes there."""
+
+    def __init__(self, part: _Part, fitted: Floats) -> None:
+        self._model, self._start = _template(fitted, part.x), float(fitted[0])
+        small = 1e-4
+        slopes = [
+            (_template(fitted + small * unit, part.x) - _template(fitted - small * unit, part.x))
+            / (2.0 * small * part.sigma)
+            for unit in np.eye(fitted.size)
+        ]
+        # Where the shape leaves a number open it is held to what it can be, not let loose.
+        loose = np.diag(1.0 / np.array([1.0, 1.0, 1.0, 9.0, 9.0, 9.0, 1.0])[: fitted.size])
+        columns = np.concatenate([np.stack(slopes, axis=1), loose])
+        self._solve = np.linalg.pinv(columns)[0, : part.x.size]
+
+    def time(self, part: _Part) -> float:
+        """x₀ on a curve with the same times."""
+        return self._start + float(self._solve @ ((part.value - self._model) / part.sigma))
+
+
+def _better(part: _Part, even: Floats, odd: Floats) -> float:
+    """By how much χ² falls, in units of what is left a point."""
+    chi2 = [
+        float(np.sum(((part.value - _template(p, part.x)) / part.sigma) ** 2)) for p in (even, odd)
+    ]
+    scale = max(chi2[1] / max(part.x.size - odd.size, 1), 1.0)
+    return (chi2[0] - chi2[1]) / scale
+
+
+def _noise(part: _Part, model: Floats) -> float:
+    """By how much noise is larger than the uncertainties say, at least 1, slow noise included."""
+    left = (part.value - model) / part.sigma
+    free = max(left.size - 6, 1)
+    variance = max(float(np.sum(left**2)) / free, 1.0)
+    runs = left.size // _RUN
+    if runs >= 6:
+        means = left[: runs * _RUN].reshape(runs, _RUN).mean(axis=1)
+        # The template takes some of the slow noise with it: as many runs fewer.
+        slow = float(np.sum(means**2)) * _RUN / max(runs - 3, 1)
+        variance = max(variance, slow)
+    return float(np.sqrt(variance))
+
+
+def _best_order(part: _Part) -> int:
+    """The polynomial's order by Schwarz's criterion (1978, Ann. Stat. 6, 461)."""
+    costs = {}
+    for order in _ORDERS:
+        if part.x.size < order + 3:
+            break
+        left = (part.value - _polynomial(part, order)) / part.sigma
+        costs[order] = float(np.sum(left**2)) + (order + 1) * np.log(part.x.size)
+    return min(costs, key=lambda order: costs[order]) if costs else 2
+
+
+def _coefficients(part: _Part, order: int) -> Floats:
+    basis = np.vander(part.x, order + 1) / part.sigma[:, None]
+    return np.asarray(np.linalg.lstsq(basis, part.value / part.sigma, rcond=1e-10)[0])
+
+
+def _polynomial(part: _Part, order: int) -> Floats:
+    return np.asarray(np.polyval(_coefficients(part, order), part.x))
+
+
+def _polynomial_time(part: _Part, order: int) -> float | None:
+    """Where the polynomial is highest between its ends; None where that is at an end."""
+    fitted = _coefficients(part, order)
+    roots = np.roots(np.polyder(fitted))
+    real = roots.real[np.abs(roots.imag) < 1e-9]
+    bend = np.polyder(fitted, 2)
+    inside = [r for r in real if part.x[0] < r < part.x[-1] and np.polyval(bend, r) < 0]
+    return float(max(inside, key=lambda r: np.polyval(fitted, r))) if inside else None
+
+
+def _fold_time(part: _Part) -> float | None:
+    """The middle about which both halves are most alike: the least of the mean square difference of
+    each point and the curve where it is mirrored, by a parabola.
+    """
+    x = part.x
+    reach = min(-x[0], x[-1]) - _FOLD_REACH
+    centres = np.linspace(-_FOLD_REACH, _FOLD_REACH, 41)
+    found = np.array([_difference(part, centre, reach) for centre in centres])
+    if not np.isfinite(found).any():
+        return None
+    least = int(np.nanargmin(found))
+    low = found[least] + 0.35 * (float(np.nanmax(found)) - found[least])
+    some = np.flatnonzero(np.isfinite(found) & (found <= low))
+    # The valley itself, not another beyond a rise.
+    some = some[np.abs(some - least) <= 1 + np.flatnonzero(np.diff(some) == 1).size]
+    if some.size < 4:
+        return None
+    a, b, _ = np.polyfit(centres[some], found[some], 2)
+    at = -b / (2.0 * a) if a > 0 else np.inf
+    return float(at) if abs(at) < 1.5 * _FOLD_REACH else None
+
+
+def _difference(part: _Part, centre: float, reach: float) -> float:
+    """Of both halves about a centre, over its noise."""
+    x = part.x
+    other = 2.0 * centre - x
+    here = np.flatnonzero((np.abs(x - centre) <= reach) & (other >= x[0]) & (other <= x[-1]))
+    if here.size < _EVEN:
+        return float("nan")
+    right = np.clip(np.searchsorted(x, other[here]), 1, x.size - 1)
+    share = (other[here] - x[right - 1]) / np.maximum(x[right] - x[right - 1], 1e-12)
+    mirrored = (1.0 - share) * part.value[right - 1] + share * part.value[right]
+    variance = (
+        part.sigma[here] ** 2
+        + ((1.0 - share) * part.sigma[right - 1]) ** 2 + (share * part.sigma[right]) ** 2
+    )  # fmt: skip
+    return float(np.mean((part.value[here] - mirrored) ** 2 / variance))
