@@ -34,9 +34,10 @@ from narrow_beacon.core.measure.noise import (
     scintillation,
 )
 from narrow_beacon.core.measure.overlap import pixel_overlap
+from narrow_beacon.core.measure.spread import spread_of
 from narrow_beacon.core.stars.background import measure_background
 from narrow_beacon.core.stars.detect import detect
-from narrow_beacon.core.stars.profile import measure_profile
+from narrow_beacon.core.stars.profile import measure_profile, total_light
 from narrow_beacon.core.stars.trails import Trail
 
 SHAPE = (256, 320)
@@ -139,7 +140,7 @@ def test_uncertainties_are_what_errors_scatter_by(name: str) -> None:
 
 def census_of(
     image: np.ndarray, x: np.ndarray, y: np.ndarray, flags: np.ndarray | None = None, *,
-    trails: tuple[Trail, ...] = (),
+    trails: tuple[Trail, ...] = (), magnitude: np.ndarray | None = None,
 ) -> ExposureCensus:  # fmt: skip
     background = measure_background(image)
     flags = np.zeros(image.shape, np.uint8) if flags is None else flags
@@ -150,7 +151,9 @@ def census_of(
             image, flags, np.zeros_like(flags), background, found.stars,
             measure_profile(image, flags, found.stars, sky, 3.0), trails,
         ),
-        Places(np.arange(x.size), x, y, np.full(x.size, 12.0)),
+        Places(
+            np.arange(x.size), x, y, np.full(x.size, 12.0) if magnitude is None else magnitude
+        ),
         Apertures(3.0, RADII, (10.5, 16.5)), Exposed(60.0, 1.2), CAMERA,
     )  # fmt: skip
 
@@ -247,10 +250,44 @@ def test_neighbours_light_is_known_wings_and_all() -> None:
 
 @pytest.mark.parametrize(("gap_fwhm", "fainter", "aim"), [(3.5, 0.0, 0.005), (2.5, 0.0, 0.015)])
 def test_close_pairs_are_told_apart(gap_fwhm: float, fainter: float, aim: float) -> None:
-    pairs = measure_pairs(gap_fwhm, fainter, 2)
+    pairs = measure_pairs(gap_fwhm, fainter, 4)
     assert abs(pairs.bias_mag) < aim
     assert np.mean(pairs.raw_mag) < -0.005 * (3.5 / gap_fwhm) ** 4  # what is left in otherwise
     assert np.std(pairs.pull) < 1.5
+
+
+@pytest.mark.parametrize("guess_px", [2.6, 3.0, 4.5])
+def test_the_wings_are_a_stars_own_whatever_width_it_was_sought_by(guess_px: float) -> None:
+    x, y = scattered(12, SHAPE, gap=60)
+    image = star_image(SHAPE, x, y, np.full(x.size, 2e5))
+    background = measure_background(image)
+    stars = detect(image, background, guess_px).stars
+    sky, _ = background.at(stars.x_px, stars.y_px)
+    flags = np.zeros(SHAPE, np.uint8)
+    profile = measure_profile(image, flags, stars, sky, guess_px)
+    assert profile is not None
+    assert np.median(total_light(stars, profile)) == pytest.approx(2e5, rel=0.06)
+    # Beyond the fit the measured wings go on where it ends: no step, which was 40% once.
+    spread = spread_of(profile, image, flags, stars, sky)
+    r = np.array([4.5, 6.0, 8.0])
+    alpha2 = (3.0 / 2.0) ** 2 / (2.0**0.4 - 1.0)
+    moffat = 1.5 / (np.pi * alpha2) * (1.0 + r**2 / alpha2) ** -2.5
+    seen = np.interp(r, np.arange(spread.brightness.size) * spread.step_px, spread.brightness)
+    assert seen == pytest.approx(moffat, rel=0.12)
+
+
+def test_a_star_with_a_bad_pixel_still_tells_its_light_from_its_neighbours() -> None:
+    # Two of 3·10⁴, 1.3 widths apart; by the catalogue one is three times as bright as it is.
+    x, y = scattered(20, SHAPE, gap=40)
+    x, y = np.append(x, x[0] + 3.9), np.append(y, y[0])
+    image = star_image(SHAPE, x, y, np.full(x.size, 3e4))
+    flags = np.zeros(SHAPE, np.uint8)
+    flags[round(y[-1]) + 1, round(x[-1]) + 1] = DEFECT
+    magnitude = np.full(x.size, 12.0)
+    magnitude[-1] -= 1.2
+    pair = census_of(image, x, y, flags, magnitude=magnitude)
+    alone = np.median(pair.counts_adu[1:20, 3])
+    assert -2.5 * np.log10(pair.counts_adu[0, 3] / alone) == pytest.approx(0.0, abs=0.04)
 
 
 def test_what_a_repaired_pixel_may_cost_follows_its_place() -> None:

@@ -25,7 +25,7 @@ from narrow_beacon.core.place.follow import follow
 from narrow_beacon.core.place.solve import Hint, Solver
 from narrow_beacon.core.stars.background import measure_background
 from narrow_beacon.core.stars.detect import detect
-from narrow_beacon.core.stars.profile import measure_profile
+from narrow_beacon.core.stars.profile import measure_profile, total_light
 from narrow_beacon.core.stars.strikes import mark_strikes
 from narrow_beacon.core.stars.trails import find_trails
 from narrow_beacon.simulate.camera import Camera
@@ -101,7 +101,7 @@ def exposure_steps(folder: Path) -> dict[str, float]:
             flags,
             stars.x_px[sure],
             stars.y_px[sure],
-            stars.flux_adu[sure],
+            total_light(stars, profile)[sure],
             sky[sure],
             pixel_noise[sure],
             1.3,

@@ -17,7 +17,7 @@ from narrow_beacon.core.measure.noise import expected_noise_adu
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.stars.background import Background, measure_background
 from narrow_beacon.core.stars.detect import Detections, Found, detect, likely_width
-from narrow_beacon.core.stars.profile import StarProfile, measure_profile
+from narrow_beacon.core.stars.profile import StarProfile, measure_profile, total_light
 from narrow_beacon.core.stars.quality import Quality, flagged_share, quality_of
 from narrow_beacon.core.stars.strikes import mark_strikes
 from narrow_beacon.core.stars.trails import Trail, find_trails
@@ -168,6 +168,6 @@ def mark_cosmic_rays(seen: Seen, gain_e_per_adu: float) -> None:
     bright = seen.stars.take(seen.stars.snr > _SURE_SNR)
     sky, noise = seen.background.at(bright.x_px, bright.y_px)
     mark_strikes(
-        seen.pixels, seen.flags, bright.x_px, bright.y_px, bright.flux_adu, sky, noise,
-        gain_e_per_adu, seen.profile,
+        seen.pixels, seen.flags, bright.x_px, bright.y_px,
+        total_light(bright, seen.profile), sky, noise, gain_e_per_adu, seen.profile,
     )  # fmt: skip

@@ -44,6 +44,8 @@ _PARTED_FWHM, _PARTED_SNR = 0.9, 5.0
 """Radius in star widths at which stars are told apart, and from which brightness on."""
 _PROFILE_ERROR = 0.05
 """Of the light that is taken off, by which the measured profile may be wrong."""
+_UNSURE_ERROR = 0.1
+"""The same where the other star has spoiled pixels, or its light is what the catalogue says."""
 _TRAIL_MARGIN_FWHM = 1.5
 _PAIRS_TO_SHIFT, _PAIRS_TO_TURN = 3, 12
 _CLEAN_SNR = 50.0
@@ -85,6 +87,8 @@ SPOILED = (
 the star's brightness."""
 _IN_PIXELS = (StarFlag.SATURATED, StarFlag.BAD_PIXEL, StarFlag.COSMIC_RAY, StarFlag.EDGE)
 """What ``measure_apertures`` says, in its order."""
+_NO_MEASURE = (StarFlag.SATURATED, StarFlag.EDGE, StarFlag.TRAIL)
+"""What leaves nothing to tell a star's light by; a repaired or struck pixel leaves most of it."""
 _LEAST_RING_PIXELS = 40
 
 
@@ -209,7 +213,7 @@ def take_census(
     spread = _spread(image, beside, fwhm)
     near = _near(image, sums, x, y, fwhm)
     taken, noise_of_taken, neighbour = _others(
-        (x, y), counts, uncertainty, near, beside, spread, apertures
+        (x, y), counts, uncertainty, noise, near, beside, spread, apertures
     )
     counts = counts - taken
     uncertainty = np.hypot(uncertainty, noise_of_taken)
@@ -243,7 +247,7 @@ def take_census(
 
 
 def _others(
-    places: tuple[Floats, Floats], counts: Floats, uncertainty: Floats,
+    places: tuple[Floats, Floats], counts: Floats, uncertainty: Floats, sky_noise: Floats,
     near: Mapping[StarFlag, Floats], beside: Neighbours, spread: Spread, apertures: Apertures,
 ) -> tuple[Floats, Floats, Floats]:  # fmt: skip
     """Other stars' light in the sums (stars, radii): what the catalogue's stars add, by the
@@ -252,23 +256,29 @@ def _others(
     """
     radii, fwhm = apertures.radii_px, apertures.fwhm_px
     own = np.maximum(counts[:, -1], uncertainty[:, -1])
-    over = overlaps(*places, own, beside, spread, radii, apertures.annulus_px, fwhm)
+    over = overlaps(*places, own, sky_noise, beside, spread, radii, apertures.annulus_px, fwhm)
     step = int(np.argmin(np.abs(radii - _PARTED_FWHM * fwhm)))
     ring = float(np.interp(
         np.mean(apertures.annulus_px), np.arange(spread.brightness.size) * spread.step_px,
         spread.brightness,
     ))  # fmt: skip
     share = float(spread.share(radii[step])) - np.pi * radii[step] ** 2 * ring
-    spoiled = np.min([near[f] for f in (*_IN_PIXELS, StarFlag.TRAIL)], axis=0) < radii[step]
+    lost = np.min([near[flag] for flag in _NO_MEASURE], axis=0) < radii[step]
+    touched = np.minimum(near[StarFlag.BAD_PIXEL], near[StarFlag.COSMIC_RAY]) < radii[step]
     sums, noise = counts[:, step], uncertainty[:, step]
-    measured = ~spoiled & (sums > _PARTED_SNR * noise)
+    measured = ~lost & (sums > _PARTED_SNR * noise)
     flux = parted_light(over, beside, sums, share, step, measured, fwhm)
     known = beside.star >= 0
     taken = over.light(np.where(known, flux, 0.0), counts.shape[0])
     each = np.zeros(flux.size)
     each[known] = np.where(measured, noise, 0.0)[beside.star[known]] / share
     variance = replace(over, share=over.share**2).light(each**2, counts.shape[0])
-    left = over.light(np.where(known, 0.0, flux), counts.shape[0]) + _PROFILE_ERROR * taken
+    both_ways = replace(over, share=over.both_ways)
+    wrong = np.zeros(flux.size)
+    sure = (measured & ~touched)[beside.star[known]]
+    wrong[known] = np.where(sure, _PROFILE_ERROR, _UNSURE_ERROR)
+    left = over.light(np.where(known, 0.0, flux), counts.shape[0])
+    left = left + both_ways.light(wrong * flux, counts.shape[0])
     return taken, np.sqrt(variance), left
 
 

@@ -114,4 +114,4 @@ def _detection(patch: Plane, x: float, y: float, sky: float, noise: float) -> De
 
     # Its signal to noise is not known yet: bright enough for a profile to be tried.
     return Detections(one(x), one(y), one(peak), one(1e3 * max(peak, noise) / noise), one(peak),
-                      one(1.0), one(0.0))  # fmt: skip
+                      one(1.0), one(0.0), 1.0)  # fmt: skip

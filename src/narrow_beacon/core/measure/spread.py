@@ -12,7 +12,7 @@ from scipy.spatial import cKDTree
 
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane
 from narrow_beacon.core.stars.detect import Detections
-from narrow_beacon.core.stars.profile import StarProfile, total_over_found
+from narrow_beacon.core.stars.profile import StarProfile, total_light
 
 REACH_FWHM = 14.0
 _STEPS = 1024
@@ -26,6 +26,7 @@ _SAME_STAR_FWHM = 0.8
 _ONE_STAR_FWHM = 0.3
 _TOLD_APART_FWHM = 1.0
 _MATTERS_CLOSE = 0.02
+_CLIPPED_SIGMA = 3.0
 _TURNS = 8
 _ANGLES = 32
 _RING_RADII = 10
@@ -65,14 +66,13 @@ def spread_of(
     edges = fwhm * np.geomspace(_WING_FROM_FWHM, _WING_TO_FWHM, _WING_RINGS + 1)
     if profile.hollow:  # no bell describes the inner part either
         edges = np.concatenate([fwhm * np.linspace(0.0, 1.9, _HOLLOW_RINGS), edges])
-    scale = total_over_found(profile)
     bright = stars.take(np.arange(min(_WING_STARS, len(stars))))
     rings, errors = _wings(
         pixels,
         flags,
         bright.x_px,
         bright.y_px,
-        bright.flux_adu * scale,
+        total_light(bright, profile),
         sky_adu[: len(bright)],
         edges,
     )
@@ -125,13 +125,15 @@ def _wings(pixels, flags, xs, ys, fluxes, skies, edges):  # type: ignore[no-unty
 
 @dataclass(frozen=True)
 class Neighbours:
-    """Everything that shines beside the stars of a census: places, light in ADU, the radius within
-    which each is masked out of rings, and which star of the census it is, −1 for none.
+    """Everything that shines beside the stars of a census: places, light in ADU, and that by the
+    catalogue's magnitude (NaN without), the radius within which each is masked out of rings, and
+    which star of the census it is, −1 for none.
     """
 
     x_px: Floats
     y_px: Floats
     flux_adu: Floats
+    expected_adu: Floats
     masked_px: Floats
     star: Ints
 
@@ -175,6 +177,7 @@ def neighbours_of(
         np.concatenate([x_px, found.x_px[other]]),
         np.concatenate([y_px, found.y_px[other]]),
         np.concatenate([stars, flux[other]]),
+        np.concatenate([expected_adu, np.full(int(other.sum()), np.nan)]),
         np.concatenate([masks, mask_px[other]]),
         np.concatenate([np.arange(x_px.size), np.full(int(other.sum()), -1)]),
     )
@@ -185,13 +188,21 @@ class Overlaps:
     """Where light of one star falls on another: ``star`` (pairs) of the census, ``other`` (pairs)
     of its neighbours, how far they are apart, and the ``share`` (pairs, radii) of the neighbour's
     light that is in the star's aperture sums, after what it adds to the ring is taken off with the
-    sky.
+    sky; ``through_ring`` (pairs, radii) is that alone, as a positive number.
     """
 
     star: Ints
     other: Ints
     gap_px: Floats
     share: Floats
+    through_ring: Floats
+
+    @property
+    def both_ways(self) -> Floats:
+        """What comes in by the aperture and what goes off by the ring, together: an error of the
+        profile may be in either, and does not cancel as they do.
+        """
+        return np.abs(self.share + self.through_ring) + self.through_ring
 
     def light(self, flux_adu: Floats, stars: int) -> Floats:
         """The neighbours' light in each star's sums, (stars, radii), for ``flux_adu`` (neighbours)
@@ -206,6 +217,7 @@ def overlaps(
     x_px: Floats,
     y_px: Floats,
     own_adu: Floats,
+    noise_adu: Floats,
     beside: Neighbours,
     spread: Spread,
     radii_px: Floats,
@@ -215,12 +227,13 @@ def overlaps(
     """Which neighbours' light falls on which stars, and what share of it, at each radius.
 
     ``own_adu`` (stars) is each star's own light; neighbours that matter less than 0.03% of it are
-    passed over.
+    passed over. ``noise_adu`` (stars) is the sky's a pixel, beyond three times which the ring's
+    clipping leaves out what a neighbour adds.
     """
     radii = np.asarray(radii_px, float)
-    nothing = np.empty(0, int)
+    nothing, no_share = np.empty(0, int), np.empty((0, radii.size))
     if not x_px.size or not beside.x_px.size:
-        return Overlaps(nothing, nothing, np.empty(0), np.empty((0, radii.size)))
+        return Overlaps(nothing, nothing, np.empty(0), no_share, no_share)
     stars = cKDTree(np.stack([x_px, y_px], axis=1))
     others = cKDTree(np.stack([beside.x_px, beside.y_px], axis=1))
     pairs = stars.sparse_distance_matrix(others, REACH_FWHM * fwhm_px, output_type="ndarray")
@@ -236,10 +249,11 @@ def overlaps(
     keep = (gap > _ONE_STAR_FWHM * fwhm_px) & (most > _MATTERS * np.maximum(own_adu[one], 1.0))
     keep &= beside.star[other] != one
     one, other, gap = one[keep].astype(int), other[keep].astype(int), gap[keep]
-    share = _shares(
-        gap, beside.masked_px[other], spread.brightness, spread.step_px, radii, *annulus_px
+    clipped = _CLIPPED_SIGMA * noise_adu[one] / np.maximum(beside.flux_adu[other], 1e-9)
+    aperture, ring = _shares(
+        gap, beside.masked_px[other], clipped, spread.brightness, spread.step_px, radii, *annulus_px
     )
-    return Overlaps(one, other, gap, share)
+    return Overlaps(one, other, gap, aperture - ring, ring)
 
 
 def parted_light(
@@ -248,14 +262,17 @@ def parted_light(
 ) -> Floats:  # fmt: skip
     """The light in ADU of each neighbour, (neighbours), once what stars add to one another is told
     apart: that of ``measured`` (stars) from their own aperture sums ``counts_adu`` (stars) at the
-    radius ``step``, of which a star alone would hold ``own_share``; of others as it was known.
+    radius ``step``, of which a star alone would hold ``own_share``; of others as the catalogue has
+    it, else as it was found, which may be the light of two.
 
     The sums are linear in the stars' light, so that they are solved by turns (Jacobi). Stars within
     a width of each other can't be told apart by apertures: the catalogue's brightness says which
     part each has of what was found.
     """
-    flux = beside.flux_adu.copy()
     own = np.flatnonzero(beside.star >= 0)
+    flux = beside.flux_adu.copy()
+    guessed = own[~measured[beside.star[own]] & np.isfinite(beside.expected_adu[own])]
+    flux[guessed] = beside.expected_adu[guessed]
     free = own[measured[beside.star[own]]]
     close = over.gap_px < _TOLD_APART_FWHM * fwhm_px
     weighty = over.share[:, step] * flux[over.other] > _MATTERS_CLOSE * np.maximum(
@@ -271,20 +288,21 @@ def parted_light(
 
 
 @njit(cache=True, nogil=True)
-def _shares(gaps, masks, brightness, step, radii, inner, outer):  # type: ignore[no-untyped-def]
-    result = np.zeros((gaps.size, radii.size))
+def _shares(gaps, masks, clipped, brightness, step, radii, inner, outer):  # type: ignore[no-untyped-def]
+    apertures, rings = np.zeros((gaps.size, radii.size)), np.zeros((gaps.size, radii.size))
     cosines = np.cos((np.arange(_ANGLES) + 0.5) * np.pi / _ANGLES)
     last = brightness.size - 1
     for p in range(gaps.size):
         gap, mask = gaps[p], masks[p]
-        # The ring: the mean of what is not masked.
+        # The ring: the mean of what is neither masked nor clipped.
         total, count = 0.0, 0.0
         for j in range(_RING_RADII):
             rho = inner + (j + 0.5) * (outer - inner) / _RING_RADII
             for k in range(_ANGLES):
                 d = np.sqrt(rho * rho + gap * gap - 2.0 * rho * gap * cosines[k])
-                if d > mask:
-                    total += brightness[min(int(d / step), last)] * rho
+                here = brightness[min(int(d / step), last)]
+                if d > mask and here < clipped[p]:
+                    total += here * rho
                     count += rho
         ring = total / count if count > 0.0 else 0.0
         # The aperture, from each radius to the next.
@@ -300,5 +318,6 @@ def _shares(gaps, masks, brightness, step, radii, inner, outer):  # type: ignore
                     mean += brightness[min(int(d / step), last)]
                 light += 2.0 * np.pi * rho * width * mean / _ANGLES
             begin = radii[m]
-            result[p, m] = light - np.pi * radii[m] ** 2 * ring
-    return result
+            apertures[p, m] = light
+            rings[p, m] = np.pi * radii[m] ** 2 * ring
+    return apertures, rings

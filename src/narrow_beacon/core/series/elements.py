@@ -160,9 +160,7 @@ def _least_squares(times: Floats, sigma: Floats, cycle: Floats, used: Bools, ter
     return _Fit(values, inverse * np.outer(unscale, unscale), chi2)
 
 
-def together(
-    times_bjd: Floats, sigma_d: Floats, groups: Ints
-) -> tuple[Floats, Floats, Ints]:
+def together(times_bjd: Floats, sigma_d: Floats, groups: Ints) -> tuple[Floats, Floats, Ints]:
     """The weighted mean of the times of each group, its uncertainty, widened where they disagree,
     and the groups.
     """

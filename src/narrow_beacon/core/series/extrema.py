@@ -3,8 +3,8 @@
 Where the light turns is found on a smoothed curve, night by night. Then, on the points themselves:
 a template (Mikulášek 2015, A&A 584, A8), which follows partial and total eclipses, with a width of
 its own on either side where these surely differ; the turning point of a polynomial; and, where both
-sides are alike, the fold of least difference (Kwee & van Woerden 1956, BAN 12, 327). Uncertainties come from the same methods on made-up curves with the
-noise that the points show.
+sides are alike, the fold of least difference (Kwee & van Woerden 1956, BAN 12, 327). Uncertainties
+come from the same methods on made-up curves with the noise that the points show.
 """
 
 from __future__ import annotations
@@ -148,7 +148,9 @@ def _timed(t: Floats, value: Floats, sigma: Floats, turn: Turn, kind: str) -> Ex
         error_d = 0.5 * half * float(high - low)
         # What the method makes of its own model: how far its shape leads it astray.
         astray = half * abs(float(np.median(draws[name])) - float(fitted[0]))
-        timings.append(Timing(name, middle + half * float(at), max(np.hypot(error_d, astray), 1e-7)))
+        timings.append(
+            Timing(name, middle + half * float(at), max(np.hypot(error_d, astray), 1e-7))
+        )
     if len(timings) < 2:
         return None
     others = tuple(timing for timing in timings if timing.method != TEMPLATE)
@@ -156,7 +158,12 @@ def _timed(t: Floats, value: Floats, sigma: Floats, turn: Turn, kind: str) -> Ex
     if best is None:
         best, others = others[0], others[1:]
     return Extremum(
-        kind, best, others, int(whole.x.size), float(min(turn.drops)), better <= _SURELY,
+        kind,
+        best,
+        others,
+        int(whole.x.size),
+        float(min(turn.drops)),
+        better <= _SURELY,
         complete,
     )
 

@@ -96,9 +96,7 @@ def _peaks(t: Floats, smooth: Floats, noise: Floats) -> list[Turn]:
         if sure < _SURE:
             continue
         low = left + int(before.argmin()), at + int(after.argmin())
-        core = tuple(
-            _reach(t, smooth, at, end, smooth[at] - _CORE * min(drops)) for end in low
-        )
+        core = tuple(_reach(t, smooth, at, end, smooth[at] - _CORE * min(drops)) for end in low)
         ends = tuple(
             _reach(t, smooth, at, end, smooth[at] - _ENDS * drop)
             for end, drop in zip(low, drops, strict=True)

@@ -55,6 +55,8 @@ class Detections:
     elongation: Floats
     angle_deg: Floats
     """Of the longer axis, from +x towards +y, 0 to 180."""
+    filter_sigma_px: float
+    """Of the Gaussian by which ``flux_adu`` was found: what is the whole light hangs on it."""
 
     def __len__(self) -> int:
         return self.x_px.size
@@ -75,6 +77,7 @@ class Detections:
             self.peak_adu[which],
             self.elongation[which],
             self.angle_deg[which],
+            self.filter_sigma_px,
         )
 
 
@@ -146,6 +149,7 @@ def detect(
         peak_adu=brightest[order],
         elongation=moments[:, 2],
         angle_deg=moments[:, 3],
+        filter_sigma_px=filter_sigma,
     )
     # A centroid that wandered off is another star's.
     kept = stars.take(_distinct(x, y, found[order], fwhm_px))

@@ -100,10 +100,15 @@ def _half_light(
     return float(r.ravel()[order][within][np.searchsorted(grown, 0.5 * grown[-1])])
 
 
-def total_over_found(profile: StarProfile) -> float:
-    """Total light of a star of this profile over what the Gaussian matched filter takes for it."""
+def total_light(stars: Detections, profile: StarProfile) -> Floats:
+    """The whole light of stars that were found, in ADU, by what the filter takes for it."""
+    return np.asarray(stars.flux_adu * _total_over_found(profile, stars.filter_sigma_px))
+
+
+def _total_over_found(profile: StarProfile, filter_sigma_px: float) -> float:
+    """Total light of a star of this profile over what a Gaussian filter takes for it."""
     alpha2 = profile.fwhm_px**2 / (4.0 * (2.0 ** (1.0 / profile.beta) - 1.0))
-    sigma2 = (max(profile.fwhm_px, 1.5) / 2.3548) ** 2
+    sigma2 = filter_sigma_px**2
     r2 = np.linspace(0.0, 40.0 * sigma2, 4000)
     moffat = (profile.beta - 1.0) / (np.pi * alpha2) * (1.0 + r2 / alpha2) ** -profile.beta
     # ∫ P·G dA over ∫ G² dA is the amplitude that is found; its light is that times 2πσ².

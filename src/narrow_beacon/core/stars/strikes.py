@@ -7,7 +7,7 @@ from numba import njit
 
 from narrow_beacon.core.arrays import Flags, Floats, Plane
 from narrow_beacon.core.correct.apply import SPIKE
-from narrow_beacon.core.stars.profile import StarProfile, total_over_found
+from narrow_beacon.core.stars.profile import StarProfile
 
 _REACH_FWHM = 1.7
 _SIGMA = 6.0
@@ -35,17 +35,17 @@ def mark_strikes(
 ) -> None:
     """Flag pixels near stars, in place, that stand above the star's profile like a spike.
 
-    Stars are given by 0-based position, flux as the matched filter finds it, and the sky and noise
-    around. A pixel counts where it exceeds the profile by six times its noise and by what the
-    profile may be wrong (12% of itself and 2% of its peak), and where that excess is not shared by
-    the pixels around, as a close neighbour's light would be.
+    Stars are given by 0-based position, all of their light, and the sky and noise around. A pixel
+    counts where it exceeds the profile by six times its noise and by what the profile may be wrong
+    (12% of itself and 2% of its peak), and where that excess is not shared by the pixels around, as
+    a close neighbour's light would be.
     """
     if profile.hollow:
         return  # no profile to stand above: what is odd shows in how the light grows
     alpha = profile.fwhm_px / (2.0 * np.sqrt(2.0 ** (1.0 / profile.beta) - 1.0))
     kernel = _mark_sharp if profile.fwhm_px < SHARP_PX else _mark
     kernel(
-        pixels, flags, x_px, y_px, flux_adu * total_over_found(profile), sky_adu, noise_adu,
+        pixels, flags, x_px, y_px, flux_adu, sky_adu, noise_adu,
         gain_e_per_adu,
         alpha, profile.beta, _REACH_FWHM * profile.fwhm_px,
     )  # fmt: skip
