@@ -67,15 +67,15 @@ def spread_of(
     if profile.hollow:  # no bell describes the inner part either
         edges = np.concatenate([fwhm * np.linspace(0.0, 1.9, _HOLLOW_RINGS), edges])
     bright = stars.take(np.arange(min(_WING_STARS, len(stars))))
+    # Each star's light from its own pixels within two widths, of which the profile has a share; of
+    # one out of focus or with spoiled pixels from what the filter took for it.
+    core = _WING_FROM_FWHM * fwhm
+    share = 1.0 - (1.0 + (core / alpha) ** 2) ** (1.0 - profile.beta)
+    found = total_light(bright, profile)
     rings, errors = _wings(
-        pixels,
-        flags,
-        bright.x_px,
-        bright.y_px,
-        total_light(bright, profile),
-        sky_adu[: len(bright)],
-        edges,
-    )
+        pixels, flags, bright.x_px, bright.y_px, found, sky_adu[: len(bright)], edges,
+        0.0 if profile.hollow else core, share,
+    )  # fmt: skip
     middle = 0.5 * (edges[1:] + edges[:-1])
     fitted = np.interp(middle, r, brightness)
     with np.errstate(invalid="ignore", divide="ignore"):
@@ -93,8 +93,10 @@ def spread_of(
 
 
 @njit(cache=True, nogil=True)
-def _wings(pixels, flags, xs, ys, fluxes, skies, edges):  # type: ignore[no-untyped-def]
-    """Median surface brightness per ADU of stars in rings, and its uncertainty over the stars."""
+def _wings(pixels, flags, xs, ys, fluxes, skies, edges, core, share):  # type: ignore[no-untyped-def]
+    """Median surface brightness per ADU of stars in rings, and its uncertainty over the stars.
+    Their light is what lies within ``core``, ``share`` of all, where that is whole, else ``fluxes``.
+    """
     height, width = pixels.shape
     rings = edges.size - 1
     each = np.full((xs.size, rings), np.nan)
@@ -102,17 +104,23 @@ def _wings(pixels, flags, xs, ys, fluxes, skies, edges):  # type: ignore[no-unty
     values = np.empty((rings, (2 * reach + 1) ** 2))
     for n in range(xs.size):
         counts = np.zeros(rings, np.int64)
+        inner, spoiled = 0.0, core <= 0.0
         for y in range(max(0, int(ys[n]) - reach), min(height, int(ys[n]) + reach + 1)):
             for x in range(max(0, int(xs[n]) - reach), min(width, int(xs[n]) + reach + 1)):
                 r = np.hypot(x - xs[n], y - ys[n])
+                if r < core + 0.5:
+                    # A pixel on the edge counts by about how much of it is inside.
+                    inner += min(core + 0.5 - r, 1.0) * (pixels[y, x] - skies[n])
+                    spoiled = spoiled or flags[y, x] != 0
                 if r < edges[0] or r >= edges[rings] or flags[y, x]:
                     continue
                 k = np.searchsorted(edges, r, side="right") - 1
                 values[k, counts[k]] = pixels[y, x] - skies[n]
                 counts[k] += 1
+        light = fluxes[n] if spoiled or inner <= 0.0 else inner / share
         for k in range(rings):
             if counts[k] > 8:
-                each[n, k] = np.median(values[k, : counts[k]]) / fluxes[n]
+                each[n, k] = np.median(values[k, : counts[k]]) / light
     middle, error = np.full(rings, np.nan), np.full(rings, np.inf)
     for k in range(rings):
         good = each[:, k][np.isfinite(each[:, k])]
