@@ -1,26 +1,40 @@
-"""Commands on light curves: periods."""
+"""Commands on light curves and on what a reduction wrote: periods, times of minimum and maximum,
+the field's variable stars, reports in other layouts.
+"""
 
 from __future__ import annotations
 
 import json
+import math
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 import click
 
 _CURVE = click.argument("curve", type=click.Path(path_type=Path))
+_FOLDER = click.argument("folder", type=click.Path(path_type=Path, exists=True, file_okay=False))
+_JSON = click.option(
+    "--json", "as_json", is_flag=True, help="One JSON document on standard output."
+)
+
+
+def _columns(command: Callable[..., None]) -> Callable[..., None]:
+    """The options that say which columns of a curve are what."""
+    for name in ("uncertainty", "magnitude", "time"):
+        command = click.option(
+            f"--{name}", f"{name}_column", help="Name of the column, where another would be taken."
+        )(command)
+    return click.option("--filter", "filter_name", help="Of which points.")(command)
 
 
 @click.command()
 @_CURVE
-@click.option("--filter", "filter_name", help="Of which points, where there are several.")
+@_columns
 @click.option("--shortest", type=click.FloatRange(1e-6), help="Period in days.")
 @click.option("--longest", type=click.FloatRange(1e-6), help="Period in days.")
 @click.option("--kind", type=click.Choice(["waves", "eclipses", "any"]), default="any")
-@click.option("--time", "time_column", help="Name of the column, where another would be taken.")
-@click.option("--magnitude", "magnitude_column", help="Likewise.")
-@click.option("--uncertainty", "uncertainty_column", help="Likewise.")
-@click.option("--json", "as_json", is_flag=True, help="One JSON document on standard output.")
+@_JSON
 def period(
     curve: Path, filter_name: str | None, shortest: float | None, longest: float | None, kind: str,
     time_column: str | None, magnitude_column: str | None, uncertainty_column: str | None,
@@ -55,4 +69,91 @@ def period(
         click.echo(
             f"  {p.period_d:.8g} ± {p.uncertainty_d:.1g} d  takes away {p.power:.0%}, "
             f"chance of noise {chance}{f'; {p.note}' if p.note else ''}"
+        )
+
+
+@click.command()
+@_CURVE
+@_columns
+@click.option("--kind", type=click.Choice(["minimum", "maximum"]), default="minimum")
+@_JSON
+def extrema(
+    curve: Path, filter_name: str | None, kind: str, time_column: str | None,
+    magnitude_column: str | None, uncertainty_column: str | None, as_json: bool,
+) -> None:  # fmt: skip
+    """Times of minimum or maximum light on a light CURVE, each filter by itself.
+
+    Exit status 0 when the curve could be read, 2 for an unusable one.
+    """
+    from narrow_beacon.core.series.curve_file import CurveFileError, read_curve
+    from narrow_beacon.core.series.extrema import find_extrema
+
+    said = {"time": time_column, "magnitude": magnitude_column, "uncertainty": uncertainty_column}
+    try:
+        table = read_curve(curve, {k: v for k, v in said.items() if v})
+        names = [filter_name] if filter_name else list(dict.fromkeys(table.filter))
+        found = []
+        for name in names:
+            own = table.of_filter(name)
+            found += find_extrema(own.t_d, own.magnitude, own.uncertainty, kind, name)
+    except CurveFileError as error:
+        click.echo(f"{error}", err=True)
+        sys.exit(2)
+    if as_json:
+        rows = [
+            {"kind": e.kind, "bjd_tdb": e.best.time_d, "uncertainty_d": e.best.uncertainty_d,
+             "method": e.best.method, "points": e.points, "filter": e.filter,
+             "symmetric": e.symmetric, "complete": e.complete,
+             "others": [{"method": t.method, "bjd_tdb": t.time_d, "uncertainty_d": t.uncertainty_d}
+                        for t in e.others]}
+            for e in found
+        ]  # fmt: skip
+        click.echo(json.dumps(rows, ensure_ascii=False))
+        return
+    if not found:
+        click.echo(f"no {kind} stands out of the noise")
+    for e in found:
+        click.echo(
+            f"{e.kind} {f'in {e.filter} ' if e.filter else ''}at {e.best.time_d:.5f} ± "
+            f"{e.best.uncertainty_d:.5f} ({e.best.method}, {e.points} points)"
+            f"{'' if e.complete else '; partly observed'}{'' if e.symmetric else '; asymmetric'}"
+        )
+        for t in e.others:
+            click.echo(f"    {t.method}: {t.time_d:.5f} ± {t.uncertainty_d:.5f}")
+
+
+@click.command()
+@_FOLDER
+@click.option("--least", default=5.0, help="Significance from which on a star is listed.")
+@_JSON
+def survey(folder: Path, least: float, as_json: bool) -> None:
+    """The stars of a field that vary, from the output FOLDER of a reduction.
+
+    Exit status 0 when it could be read, 2 for a folder that is none.
+    """
+    from narrow_beacon.core.series.survey import survey as find_variables
+    from narrow_beacon.reduce.survey import SurveyError, field_lights
+
+    try:
+        found = find_variables(field_lights(folder), least)
+    except SurveyError as error:
+        click.echo(f"{error}", err=True)
+        sys.exit(2)
+    if as_json:
+        rows = [
+            {"star": s.star, "filter": s.filter, "magnitude": round(s.magnitude, 4),
+             "scatter_mag": round(s.scatter_mag, 5), "expected_mag": round(s.expected_mag, 5),
+             "significance": round(s.significance, 2),
+             "period_d": s.period_d if math.isfinite(s.period_d) else None}
+            for s in found
+        ]  # fmt: skip
+        click.echo(json.dumps(rows, ensure_ascii=False))
+        return
+    if not found:
+        click.echo("no star stands out")
+    for s in found:
+        period = f", period {s.period_d:.6g} d" if math.isfinite(s.period_d) else ""
+        click.echo(
+            f"{s.star} in {s.filter}: {s.magnitude:.3f} mag, scatters by {1e3 * s.scatter_mag:.1f} "
+            f"mmag where {1e3 * s.expected_mag:.1f} are usual, {s.significance:.1f} σ{period}"
         )

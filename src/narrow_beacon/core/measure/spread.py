@@ -95,7 +95,8 @@ def spread_of(
 @njit(cache=True, nogil=True)
 def _wings(pixels, flags, xs, ys, fluxes, skies, edges, core, share):  # type: ignore[no-untyped-def]
     """Median surface brightness per ADU of stars in rings, and its uncertainty over the stars.
-    Their light is what lies within ``core``, ``share`` of all, where that is whole, else ``fluxes``.
+    Their light is what lies within ``core``, ``share`` of it all, where that is whole, else
+    ``fluxes``.
     """
     height, width = pixels.shape
     rings = edges.size - 1

@@ -19,9 +19,10 @@ KINDS = ("waves", "eclipses", "any")
 HARMONICS = 6
 MOST_PEAKS = 10
 _LEAST_POINTS = 8
-_APART = 1.5
+_APART = 1.0
 """Two peaks nearer than so many widths are one."""
-_SAME = 1.0
+_SAME = 0.35
+"""Widths within which a peak is where another's half, double or alias would be."""
 _DAYS = (1.0, 1.00273790935)
 """Cycles a day, by the Sun and by the stars."""
 _MULTIPLES = ((2.0, "half of"), (0.5, "double of"), (3.0, "a third of"), (1 / 3, "three times"))
@@ -149,6 +150,10 @@ def _peaks(
             break
         if all(abs(frequency[top] - other) > _APART * width for other in taken):
             taken.append(_sharpened(model, float(frequency[top]), spectrum.step_per_d))
+    # What one takes for a cycle, a bump or two, is the observer's call: both are offered.
+    for other in (2.0 * taken[0], 0.5 * taken[0]) if taken else ():
+        if low <= other <= high and all(abs(f - other) > _SAME * width for f in taken):
+            taken.append(_sharpened(model, other, spectrum.step_per_d))
     found = [_period(t, y, s, model, f, low, high) for f in taken]
     return sorted(found, key=lambda peak: -peak.power), spectrum
 
