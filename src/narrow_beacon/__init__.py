@@ -1,3 +1,3 @@
 """Narrow Beacon: from a night of raw exposures to a variable star's light curve and report."""
 
-__version__ = "0.5.0"
+__version__ = "0.6.0"

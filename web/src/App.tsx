@@ -81,8 +81,8 @@ export function App() {
   const { main: Plain, bench: Bench, ledger } = SCREENS[s.stage];
   const Main = s.ledger && ledger ? ledger : Plain;
   const foot = 116 + (s.film ? FILM_PX : 0);
-  const folded = useShown((shown) => shown.fold && Number(shown.period) > 0);
-  const overTime = SCREENS[s.stage].overTime && !folded && !s.ledger;
+  const folded = useShown((shown) => shown.view !== "time");
+  const overTime = SCREENS[s.stage].overTime && !(s.stage === "curve" && folded) && !s.ledger;
 
   return (
     <div

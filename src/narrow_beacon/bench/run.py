@@ -15,6 +15,7 @@ from narrow_beacon.bench.nights import print_demo, print_plain
 from narrow_beacon.bench.page import print_page
 from narrow_beacon.bench.pulls import print_pulls
 from narrow_beacon.bench.rough import print_rough
+from narrow_beacon.bench.series import print_series
 from narrow_beacon.bench.sky import print_sky
 from narrow_beacon.bench.soak import bench_soak
 from narrow_beacon.bench.sorting import print_sorting
@@ -43,6 +44,7 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "colours": print_colours,
     "combine": print_combine,
     "vet": print_vet,
+    "series": print_series,
     "page": print_page,
     "sorting": print_sorting,
     "soak": bench_soak,

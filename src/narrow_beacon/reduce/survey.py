@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -33,39 +34,51 @@ def field_lights(folder: Path) -> list[FieldLight]:
     # Several targets have rows of their own for each exposure; the first one's zero points serve.
     first = rows[0]["target"] if rows else ""
     rows = [row for row in rows if row["target"] == first] if len(targets) > 1 else rows
-    colours = _colours(folder / _FIELD)
+    known = _field(folder / _FIELD)
     with (folder / _FILES).open(encoding="utf-8", newline="") as file:
         seconds = {r["file"]: float(r["exposure_s"]) for r in csv.DictReader(file)
                    if r["exposure_s"]}  # fmt: skip
     filters = sorted({row["filter"] for row in rows})
     return [
-        _of_filter(folder, [r for r in rows if r["filter"] == name], name, colours, seconds)
+        _of_filter(folder, [r for r in rows if r["filter"] == name], name, known, seconds)
         for name in filters
     ]
 
 
-def _colours(path: Path) -> dict[str, float]:
-    """By star, its magnitude in the first filter less that in the last, as measured."""
+@dataclass(frozen=True)
+class _Known:
+    """Of the field's stars: colours by name, and by how much others' light may be wrong in mag, by
+    filter and name.
+    """
+
+    colour: dict[str, float]
+    beside_mag: dict[tuple[str, str], float]
+
+
+def _field(path: Path) -> _Known:
+    """The colour is the magnitude in the first filter less that in the last, as measured."""
     if not path.is_file():
-        return {}
+        return _Known({}, {})
     with path.open(encoding="utf-8", newline="") as file:
         rows = list(csv.DictReader(file))
     by_filter: dict[str, dict[str, float]] = {}
     for row in rows:
-        if row.get("magnitude"):
+        if row["magnitude"]:
             by_filter.setdefault(row["filter"], {})[row["star"]] = float(row["magnitude"])
+    beside = {
+        (row["filter"], row["star"]): float(row["neighbour_mag"])
+        for row in rows if row["neighbour_mag"]
+    }  # fmt: skip
     names = sorted(by_filter)
-    if len(names) < 2:
-        return {}
-    one, two = by_filter[names[0]], by_filter[names[-1]]
-    return {star: one[star] - two[star] for star in one if star in two}
+    one, two = (by_filter[names[0]], by_filter[names[-1]]) if len(names) > 1 else ({}, {})
+    return _Known({star: one[star] - two[star] for star in one if star in two}, beside)
 
 
 def _of_filter(
     folder: Path,
     rows: list[dict[str, str]],
     name: str,
-    colours: dict[str, float],
+    known: _Known,
     seconds: dict[str, float],
 ) -> FieldLight:
     table = pq.read_table(
@@ -103,7 +116,8 @@ def _of_filter(
     return FieldLight(
         name, np.array([float(row["bjd_tdb"] or row["jd_utc"]) for row in rows]), magnitude,
         uncertainty, np.array([float(row["fwhm_px"] or "nan") for row in rows]), tuple(names),
-        np.array([colours.get(star, np.nan) for star in names]), beside.mean(axis=0),
+        np.array([known.colour.get(star, np.nan) for star in names]), beside.mean(axis=0),
+        np.array([known.beside_mag.get((name, star), 0.0) for star in names]),
     )  # fmt: skip
 
 

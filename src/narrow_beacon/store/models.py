@@ -206,6 +206,9 @@ class Campaign(Record):
     """What the observer says of the standard scale, as a TransformWish; None: nothing."""
     pointings: Mapped[list[Any] | None]
     """Stars that were pointed at, as they were measured."""
+    series: Mapped[dict[str, Any] | None]
+    """By a star's name its elements, the chosen ones, times from elsewhere, and cycles that were
+    corrected, as ``store.series`` keeps them."""
     reference: Mapped[dict[str, Any] | None]
     """The exposure that others are matched to: "file", its number, "by" whom, "words" why."""
 

@@ -8,6 +8,8 @@ import type {
   Curve,
   KitSaid,
   ScaleSaid,
+  SeriesOf,
+  SeriesSaid,
   Settings,
   SourceChange,
   SourceIn,
@@ -225,6 +227,22 @@ export async function forgetTerm(id: number): Promise<void> {
   if (done) say(done.words);
   const campaign = here();
   if (campaign !== null) refresh(campaign);
+}
+
+/** Keep elements, times from elsewhere or cycles of the target in front. */
+export const keepSeries = (values: SeriesSaid) => changeSeries("PUT", "series", values);
+/** Fit elements to all times of minimum or maximum. */
+export const fitElements = (quadratic: boolean) =>
+  changeSeries("POST", "series/fit", { quadratic });
+
+async function changeSeries(method: string, path: string, body: unknown): Promise<boolean> {
+  const campaign = here();
+  if (campaign === null) return false;
+  const series = await act<SeriesOf>(method, `/api/campaigns/${campaign}/${path}`, body);
+  if (!series) return false;
+  client.setQueryData(of(campaign, "series"), series);
+  refresh(campaign);
+  return true;
 }
 
 export async function setRadius(campaign: number, filter: string, step: number): Promise<void> {

@@ -31,16 +31,20 @@ import type {
   NamesRead,
   PointedList,
   OriginOf,
+  PeriodsAsked,
+  PeriodsFound,
   Placement,
   Preview,
   Radii,
   ReportPage,
   Scale,
+  SeriesOf,
   ShelfPage,
   Sky,
   StarLight,
   StarSources,
   StarOnExposure,
+  Survey,
   Transfer,
   Vetting,
 } from "./types";
@@ -200,6 +204,24 @@ export const useScale = (id: number | null, filter: string, enabled: boolean) =>
 /** The field's stars by colour and magnitude. */
 export const useColours = (id: number | null, enabled: boolean) =>
   useCampaignQuery<Colours>(id, "colours", enabled);
+/** The periods that the target's curve may have; the one before is shown while it is searched. */
+export function usePeriods(id: number | null, asked: PeriodsAsked, enabled: boolean) {
+  const key = useDeferredValue(JSON.stringify(asked));
+  return useQuery({
+    queryKey: of(id, "periods", key),
+    queryFn: () => send<PeriodsFound>("POST", `/api/campaigns/${id}/periods`, JSON.parse(key)),
+    enabled: id !== null && enabled,
+    placeholderData: keepPreviousData,
+    structuralSharing: false,
+    retry: false,
+  });
+}
+/** Times of minimum and maximum, elements, and O − C. */
+export const useSeries = (id: number | null, enabled: boolean) =>
+  useCampaignQuery<SeriesOf>(id, "series", enabled);
+/** Which other stars of the field vary. */
+export const useSurvey = (id: number | null, enabled: boolean) =>
+  useCampaignQuery<Survey>(id, "survey", enabled);
 export const useReport = (id: number | null, enabled: boolean) =>
   useCampaignQuery<ReportPage>(id, "report", enabled);
 

@@ -53,7 +53,7 @@ export function Chart(props: Props) {
   const latest = useRef(props);
   const look = useApp((s) => s.look);
 
-  const { draw, label, reversed } = props;
+  const { draw, label, xLabel, reversed } = props;
   const [[left, right], [low, high]] = [props.x, props.y];
   const lines = props.lines?.join() ?? "";
   useEffect(() => {
@@ -161,7 +161,7 @@ export function Chart(props: Props) {
       made.destroy();
       plot.current = null;
     };
-  }, [size, look]);
+  }, [size, look, label, xLabel]);
 
   return (
     <div

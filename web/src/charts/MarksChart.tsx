@@ -16,6 +16,8 @@ interface Props {
   xLabel?: string;
   digits?: number;
   title?: string;
+  /** Moments that are marked at the top, with their words. */
+  pins?: readonly { x: number; words: string }[];
   /** How a point is told of. */
   tell: (hit: Hit) => string;
   className?: string;
@@ -26,7 +28,7 @@ const NEAR_PX = 12;
 const CLICK_PX = 4;
 
 /** Points with uncertainties: point at one to see its exposure, draw around some to take them. */
-export function MarksChart({ marks, tell, title, ...rest }: Props) {
+export function MarksChart({ marks, tell, title, pins, ...rest }: Props) {
   const beam = useApp((s) => s.beam);
   const selection = useApp((s) => s.selection);
   const set = useApp((s) => s.set);
@@ -36,9 +38,10 @@ export function MarksChart({ marks, tell, title, ...rest }: Props) {
   const draw = useCallback(
     (ctx: CanvasRenderingContext2D, place: Place) => {
       const chosen = new Set(selection);
+      if (pins?.length) drawPins(ctx, place, pins);
       for (const m of marks) drawMarks(ctx, place, m, beam, chosen);
     },
-    [marks, beam, selection],
+    [marks, beam, selection, pins],
   );
 
   const to = (scale: "x" | "y") => (v: number) => {
@@ -122,6 +125,28 @@ export function MarksChart({ marks, tell, title, ...rest }: Props) {
       </div>
     </Chart>
   );
+}
+
+const PIN_PX = 30;
+
+/** A short line from the top down, its words beside it. */
+function drawPins(
+  ctx: CanvasRenderingContext2D,
+  place: Place,
+  pins: readonly { x: number; words: string }[],
+): void {
+  ctx.strokeStyle = ctx.fillStyle = colour("--quiet");
+  ctx.lineWidth = place.ratio;
+  ctx.font = `${11 * place.ratio}px 'Atkinson Hyperlegible Mono'`;
+  ctx.textAlign = "left";
+  for (const pin of pins) {
+    const x = place.x(pin.x);
+    ctx.beginPath();
+    ctx.moveTo(x, 18 * place.ratio);
+    ctx.lineTo(x, (18 + PIN_PX) * place.ratio);
+    ctx.stroke();
+    ctx.fillText(pin.words, x + 4 * place.ratio, (18 + 11) * place.ratio);
+  }
 }
 
 export function tellMagnitude(hit: Hit, name: string): string {

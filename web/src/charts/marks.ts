@@ -18,6 +18,8 @@ export interface Marks {
   doubtful: boolean[];
   /** Where the star was not seen, how bright it can have been at the most. */
   limit: (number | null)[];
+  /** How strongly they are drawn, up to 1. */
+  strength?: number;
 }
 
 /** Draw points with their uncertainties; flagged ones hollow, the one under the beam large. */
@@ -37,7 +39,8 @@ export function drawMarks(
   ctx.lineWidth = place.ratio;
   // One path for all bars, one for all full marks, one for all hollow ones: far quicker than each
   // by itself, and bars that overlap stay as faint as the others.
-  ctx.globalAlpha = 0.55;
+  const strength = marks.strength ?? 1;
+  ctx.globalAlpha = 0.55 * strength;
   ctx.beginPath();
   marks.x.forEach((x, i) => {
     const [y, s] = [marks.y[i], marks.sigma[i]];
@@ -47,7 +50,7 @@ export function drawMarks(
     ctx.lineTo(at, place.y(y + s));
   });
   ctx.stroke();
-  ctx.globalAlpha = 1;
+  ctx.globalAlpha = strength;
   ctx.lineWidth = 1.2 * place.ratio;
   for (const hollow of [false, true]) {
     if (hollow && !marks.doubtful.some(Boolean)) break;
@@ -62,6 +65,7 @@ export function drawMarks(
     if (hollow) ctx.stroke();
   }
   drawLimits(ctx, place, marks, tone);
+  ctx.globalAlpha = 1;
   ctx.strokeStyle = colour("--beam");
   marks.x.forEach((x, i) => {
     const [y, id] = [marks.y[i], marks.ids[i]!];

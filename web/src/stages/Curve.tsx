@@ -1,8 +1,9 @@
 import { useMemo } from "react";
 import { saveSettings, startJob } from "../api/actions";
-import { useCampaign, useCurve } from "../api/queries";
+import { useCampaign, useCurve, useSeries } from "../api/queries";
 import type { Curve, FilterCurve } from "../api/types";
-import { rangeOfMarks, type Range } from "../charts/Chart";
+import { rangeOfMarks } from "../charts/Chart";
+import type { Hit, Marks } from "../charts/marks";
 import { MarksChart, tellMagnitude } from "../charts/MarksChart";
 import { useAxis } from "../rail/axis";
 import { ticks } from "../rail/timeline";
@@ -10,18 +11,25 @@ import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Chips, Empty, Fact, Section } from "../ui/parts";
 import { clockUtc, dayOf, fixed, radiusWords, shortName } from "../ui/words";
+import { ElementsSection } from "./curve/ElementsSection";
+import { NightsView } from "./curve/NightsView";
+import { OthersView } from "./curve/OthersView";
+import { PeriodSection } from "./curve/PeriodSection";
+import { PhaseView } from "./curve/PhaseView";
+import { savePng } from "./curve/save";
 import {
+  aboutTheirMiddles,
   comparisonMarks,
   copyText,
   doubts,
-  foldMarks,
   marksOf,
   scaleWords,
   STACK_MAG,
 } from "./curve/shown";
+import { pinsOf } from "./curve/turns";
+import { TurnsView } from "./curve/TurnsView";
+import { useShown, type View } from "./curve/view";
 import { indexWords } from "./measure/scale";
-import { savePng } from "./curve/save";
-import { useShown } from "./curve/view";
 
 export function CurveMain() {
   const id = useApp((s) => s.campaign);
@@ -29,25 +37,15 @@ export function CurveMain() {
   const { data } = useCurve(id);
   const { data: campaign } = useCampaign(id);
   const axis = useAxis();
-  const { fold, period, scale } = useShown();
-  const days = Number(period.replace(",", "."));
-  const folded = fold && days > 0;
+  const { view, scale, together } = useShown();
   const filters = useMemo(
     () => data?.filters.filter((f) => !filter || f.filter === filter) ?? [],
     [data, filter],
   );
-
-  const parts = useMemo(() => {
-    const on = (role: "target" | "check") =>
-      filters.flatMap((f) => marksOf(f, role, axis.hours, scale));
-    const target = on("target");
-    return {
-      target: folded ? foldMarks(target, filters, days) : target,
-      check: on("check"),
-      comparison: comparisonMarks(filters[0], axis.hours),
-    };
-  }, [filters, axis, scale, folded, days]);
-
+  const target = useMemo(() => {
+    const marks = filters.flatMap((f) => marksOf(f, "target", axis.hours, scale));
+    return together ? aboutTheirMiddles(marks) : marks;
+  }, [filters, axis, scale, together]);
   if (!campaign) return null;
   if (!data?.filters.length)
     return (
@@ -61,53 +59,90 @@ export function CurveMain() {
         </Button>
       </Empty>
     );
-  const x: Range = folded ? [-0.25, 1.25] : axis.domain;
-  const lines = folded ? undefined : ticks(axis.timeline, axis.domain, 800).map((t) => t.at);
   const name = campaign.target.name || "target";
+  const tell = (hit: Hit) => tellHit(hit, axis, name);
   return (
     <div className="flex h-full flex-col" data-testid="curve">
-      <MarksChart
-        className="min-h-0 flex-[3]"
-        testId="curve-target"
-        marks={parts.target}
-        x={x}
-        y={rangeOfMarks(parts.target, 0.05, [10, 12])}
-        label="magnitude"
-        lines={lines}
-        xAxis={folded}
-        xLabel={`phase, period ${period} d`}
-        title={`${name}, ${scaleWords(filters, scale)}`}
-        tell={(hit) => tellHit(hit, axis, name)}
-      />
-      {!folded && (
-        <>
-          <MarksChart
-            className="min-h-0 flex-1 border-t border-line"
-            marks={parts.check}
-            x={x}
-            y={rangeOfMarks(parts.check, 0.04, [-0.1, 0.1])}
-            label="mag"
-            digits={2}
-            lines={lines}
-            title={checkTitle(data.filters[0]?.series ?? [])}
-            tell={(hit) => tellHit(hit, axis, hit.marks.key)}
-          />
-          <MarksChart
-            className="min-h-0 flex-[1.2] border-t border-line"
-            marks={parts.comparison.marks}
-            rows={parts.comparison.rows.map((row) => row.y)}
-            x={x}
-            y={parts.comparison.range}
-            label={`rows ${STACK_MAG} mag apart`}
-            lines={lines}
-            title={`each against the others in ${filters[0]?.filter}: ${parts.comparison.rows.map((row) => row.words).join(" · ")}`}
-            tell={(hit) => tellHit(hit, axis, hit.marks.key)}
-          />
-        </>
-      )}
+      {view === "time" && <TimeView target={target} filters={filters} tell={tell} name={name} />}
+      {view === "nights" && <NightsView target={target} filters={filters} tell={tell} />}
+      {view === "phase" && <PhaseView target={target} filters={filters} tell={tell} />}
+      {view === "turns" && <TurnsView />}
+      {view === "others" && <OthersView />}
     </div>
   );
 }
+
+/** Target above, check and comparison stars below, on the rail's axis. */
+function TimeView(props: {
+  target: Marks[];
+  filters: FilterCurve[];
+  tell: (hit: Hit) => string;
+  name: string;
+}) {
+  const { target, filters } = props;
+  const id = useApp((s) => s.campaign);
+  const axis = useAxis();
+  const scale = useShown((s) => s.scale);
+  const { data: series } = useSeries(id, true);
+  const parts = useMemo(
+    () => ({
+      check: filters.flatMap((f) => marksOf(f, "check", axis.hours, scale)),
+      comparison: comparisonMarks(filters[0], axis.hours),
+      pins: pinsOf(series, filters, axis.timeline),
+    }),
+    [filters, axis, scale, series],
+  );
+  const x = axis.domain;
+  const lines = ticks(axis.timeline, axis.domain, 800).map((t) => t.at);
+  return (
+    <>
+      <MarksChart
+        className="min-h-0 flex-[3]"
+        testId="curve-target"
+        marks={target}
+        x={x}
+        y={rangeOfMarks(target, 0.05, [10, 12])}
+        label="magnitude"
+        lines={lines}
+        pins={parts.pins}
+        title={`${props.name}, ${scaleWords(filters, scale)}`}
+        tell={props.tell}
+      />
+      <MarksChart
+        className="min-h-0 flex-1 border-t border-line"
+        marks={parts.check}
+        x={x}
+        y={rangeOfMarks(parts.check, 0.04, [-0.1, 0.1])}
+        label="mag"
+        digits={2}
+        lines={lines}
+        title={checkTitle(filters[0]?.series ?? [])}
+        tell={(hit) => tellHit(hit, axis, hit.marks.key)}
+      />
+      <MarksChart
+        className="min-h-0 flex-[1.2] border-t border-line"
+        marks={parts.comparison.marks}
+        rows={parts.comparison.rows.map((row) => row.y)}
+        x={x}
+        y={parts.comparison.range}
+        label={`rows ${STACK_MAG} mag apart`}
+        lines={lines}
+        title={`each against the others in ${filters[0]?.filter}: ${parts.comparison.rows.map((row) => row.words).join(" · ")}`}
+        tell={(hit) => tellHit(hit, axis, hit.marks.key)}
+      />
+    </>
+  );
+}
+
+const VIEWS = [
+  { key: "time", words: "time" },
+  { key: "nights", words: "nights" },
+  { key: "phase", words: "phase" },
+  { key: "turns", words: "minima" },
+  { key: "others", words: "field" },
+] as const;
+const PLAIN = new Set<View>(["time", "nights"]);
+const DRAWN = new Set<View>(["time", "nights", "phase"]);
 
 function checkTitle(series: readonly { role: string; name: string }[]): string {
   const names = series.filter((s) => s.role === "check").map((s) => s.name);
@@ -115,11 +150,7 @@ function checkTitle(series: readonly { role: string; name: string }[]): string {
   return `check stars ${names.join(", ")}, each from its mean, rows ${STACK_MAG} mag apart`;
 }
 
-function tellHit(
-  hit: Parameters<typeof tellMagnitude>[0],
-  axis: ReturnType<typeof useAxis>,
-  name: string,
-): string {
+function tellHit(hit: Hit, axis: ReturnType<typeof useAxis>, name: string): string {
   const e = axis.exposures.find((one) => one.id === hit.id);
   const words = hit.marks.words[hit.index];
   const first = `${tellMagnitude(hit, name)}${words ? `  ${words}` : ""}`;
@@ -142,49 +173,53 @@ export function CurveBench() {
       <Section title="Shown">
         <div className="flex flex-col gap-2">
           <Chips
-            label="filter"
-            value={filter}
-            onChange={(key) => set({ filter: key })}
-            options={[
-              { key: "", words: "all" },
-              ...data.filters.map((f) => ({ key: f.filter, words: f.filter })),
-            ]}
+            label="view of the curve"
+            value={shown.view}
+            onChange={(view) => useShown.setState({ view })}
+            options={VIEWS}
           />
-          <Chips
-            label="magnitudes"
-            value={shown.scale}
-            onChange={(scale) => useShown.setState({ scale })}
-            options={[
-              { key: "standard", words: "standard" },
-              { key: "own", words: "differential" },
-              { key: "raw", words: "instrumental" },
-            ]}
-          />
-          <div className="flex items-center gap-2">
-            <Chips
-              label="axis"
-              value={shown.fold ? "phase" : "time"}
-              onChange={(key) => useShown.setState({ fold: key === "phase" })}
-              options={[
-                { key: "time", words: "over time" },
-                { key: "phase", words: "folded by" },
-              ]}
-            />
-            <input
-              aria-label="period in days"
-              className="field num w-24!"
-              placeholder="days"
-              value={shown.period}
-              onChange={(event) =>
-                useShown.setState({ period: event.target.value, fold: event.target.value !== "" })
-              }
-            />
-          </div>
+          {DRAWN.has(shown.view) && (
+            <>
+              <Chips
+                label="filter"
+                value={filter}
+                onChange={(key) => set({ filter: key })}
+                options={[
+                  { key: "", words: "all" },
+                  ...data.filters.map((f) => ({ key: f.filter, words: f.filter })),
+                ]}
+              />
+              <Chips
+                label="magnitudes"
+                value={shown.scale}
+                onChange={(scale) => useShown.setState({ scale })}
+                options={[
+                  { key: "standard", words: "standard" },
+                  { key: "own", words: "differential" },
+                  { key: "raw", words: "instrumental" },
+                ]}
+              />
+              {data.filters.length > 1 && (
+                <Chips
+                  label="filters"
+                  value={shown.together ? "together" : "apart"}
+                  onChange={(key) => useShown.setState({ together: key === "together" })}
+                  options={[
+                    { key: "apart", words: "as they are" },
+                    { key: "together", words: "each about its middle" },
+                  ]}
+                />
+              )}
+            </>
+          )}
         </div>
       </Section>
-      {data.filters.map((f) => (
-        <FilterFacts key={f.filter} curve={f} floor={campaign?.floor ?? false} />
-      ))}
+      {shown.view === "phase" && <PeriodSection />}
+      {(shown.view === "phase" || shown.view === "turns") && <ElementsSection />}
+      {PLAIN.has(shown.view) &&
+        data.filters.map((f) => (
+          <FilterFacts key={f.filter} curve={f} floor={campaign?.floor ?? false} />
+        ))}
       <Problems data={data} />
       <Section title="Points">
         <p className="mb-2 text-quiet">

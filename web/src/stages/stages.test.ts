@@ -12,7 +12,8 @@ import type { Exposure, FilterCurve } from "../api/types";
 import { inside, phaseOf } from "../charts/marks";
 import { strokeShare } from "../rail/draw";
 import { declination, duration, fixed, oneIn, rightAscension } from "../ui/words";
-import { comparisonMarks, foldMarks, marksOf } from "./curve/shown";
+import { foldMarks } from "./curve/phase";
+import { comparisonMarks, marksOf } from "./curve/shown";
 import { withRole } from "./cast/roles";
 import type { Marking } from "../state";
 import { dropped } from "./vet/limits";
@@ -129,7 +130,12 @@ describe("the curve", () => {
   it("folds, and repeats a quarter at either side", () => {
     expect(phaseOf(11.3, 10, 0.5)).toBeCloseTo(0.6, 9);
     expect(phaseOf(9.9, 10, 0.5)).toBeCloseTo(0.8, 9);
-    const [folded] = foldMarks(marksOf(curve, "target", hours, "standard"), [curve], 0.5);
+    const [folded] = foldMarks(
+      marksOf(curve, "target", hours, "standard"),
+      [curve],
+      0.5,
+      curve.bjd_tdb[0]!,
+    );
     expect(folded!.x.map((x) => Number(x.toFixed(3)))).toEqual([0, 1, 0.5, 0.6]);
     expect(folded!.ids).toEqual([7, 7, 8, 9]);
   });

@@ -26,7 +26,7 @@ import { HERE, posted, Refusal, server, show, tidy, type Asked } from "./page";
 beforeEach(() => useApp.setState({ campaign: 1, beam: 2 }));
 afterEach(() => {
   tidy();
-  useShown.setState({ fold: false, period: "", scale: "standard" });
+  useShown.setState({ view: "time", period: "", scale: "standard" });
 });
 
 describe("the list of stages", () => {
@@ -528,10 +528,13 @@ describe("Curve", () => {
   it("folds as soon as a period is typed", async () => {
     server();
     show(<CurveBench />);
+    await userEvent.click(await screen.findByText("phase"));
     await userEvent.type(await screen.findByLabelText("period in days"), "0.35");
-    expect(useShown.getState()).toMatchObject({ fold: true, period: "0.35" });
-    fireEvent.click(screen.getByText("over time"));
-    expect(useShown.getState().fold).toBe(false);
+    expect(useShown.getState()).toMatchObject({ view: "phase", period: "0.35" });
+    await userEvent.click(screen.getByText("double"));
+    expect(Number(useShown.getState().period)).toBeCloseTo(0.7);
+    fireEvent.click(screen.getByText("time"));
+    expect(useShown.getState().view).toBe("time");
   });
 
   it("copies the points as a table", async () => {

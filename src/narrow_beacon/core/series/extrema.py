@@ -27,6 +27,7 @@ _CLIP = 4.5
 _LIKELY, _SURELY = 2.0, 10.0
 """Fall of χ² from which on widths of their own are taken, and from which they are sure."""
 _EVEN = 6
+_STARTS = (-0.4, 0.4)
 _RATIOS = (0.0, 1.0, -1.0)
 _FAR = 1.5
 _FOLD_REACH = 0.4
@@ -153,10 +154,7 @@ def _timed(t: Floats, value: Floats, sigma: Floats, turn: Turn, kind: str) -> Ex
         )
     if len(timings) < 2:
         return None
-    others = tuple(timing for timing in timings if timing.method != TEMPLATE)
-    best = next((timing for timing in timings if timing.method == TEMPLATE), None)
-    if best is None:
-        best, others = others[0], others[1:]
+    best, others = _taken(timings, sure=complete and better <= _SURELY)
     return Extremum(
         kind,
         best,
@@ -166,6 +164,22 @@ def _timed(t: Floats, value: Floats, sigma: Floats, turn: Turn, kind: str) -> Ex
         better <= _SURELY,
         complete,
     )
+
+
+def _taken(timings: list[Timing], *, sure: bool) -> tuple[Timing, tuple[Timing, ...]]:
+    """The time that is taken and the others: the template's; where its shape is not ``sure``, the
+    polynomial's if they disagree, and some of what they differ by goes into the uncertainty.
+    """
+    by_name = {timing.method: timing for timing in timings}
+    best = by_name.get(TEMPLATE, timings[0])
+    other = by_name.get(POLYNOMIAL)
+    if not sure and other is not None and other is not best:
+        apart = abs(best.time_d - other.time_d)
+        if apart > 2.0 * best.uncertainty_d:
+            best, other = other, best
+        best = replace(best, uncertainty_d=float(np.hypot(best.uncertainty_d, 0.4 * apart)))
+    rest = tuple(timing for timing in timings if timing.method != best.method)
+    return best, rest
 
 
 def _template(p: Floats, x: Floats) -> Floats:
@@ -193,6 +207,8 @@ def _fit_template(part: _Part, *, lopsided: bool, near: Floats | None = None) ->
     most = [part.x[-1], reach, 2.5, np.inf, np.inf, np.inf]
     scale = [0.3, 0.5, 0.5, change, change, change]
     begins = [begin]
+    if near is None:
+        begins += [np.array([at, *begin[1:]]) for at in _STARTS]
     if lopsided:
         least, most, scale = [*least, -2.0], [*most, 2.0], [*scale, 1.0]
         begins = [
@@ -256,9 +272,9 @@ def _noise(part: _Part, model: Floats) -> float:
     runs = left.size // _RUN
     if runs >= 6:
         means = left[: runs * _RUN].reshape(runs, _RUN).mean(axis=1)
-        # The template takes some of the slow noise with it: as many runs fewer.
-        slow = float(np.sum(means**2)) * _RUN / max(runs - 3, 1)
-        variance = max(variance, slow)
+        slow = float(np.mean(means**2)) * _RUN
+        # Beyond what chance makes of so few means.
+        variance = max(variance, slow / (1.0 + np.sqrt(2.0 / runs)))
     return float(np.sqrt(variance))
 
 

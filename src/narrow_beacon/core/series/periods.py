@@ -8,17 +8,20 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.optimize import minimize_scalar
+from scipy.optimize import brentq, minimize_scalar
 from scipy.special import betaincc, gammaln
 
 from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.series.gls import Periodogram, periodogram, power_at
 from narrow_beacon.core.series.harmonics import harmonic_periodogram, harmonic_power_at
+from narrow_beacon.core.series.prewhiten import without_periods
+from narrow_beacon.core.series.sums import trigonometric_sums
 
 KINDS = ("waves", "eclipses", "any")
 HARMONICS = 6
 MOST_PEAKS = 10
 _LEAST_POINTS = 8
+_RARE = 0.01
 _APART = 1.0
 """Two peaks nearer than so many widths are one."""
 _SAME = 0.35
@@ -26,9 +29,8 @@ _SAME = 0.35
 _DAYS = (1.0, 1.00273790935)
 """Cycles a day, by the Sun and by the stars."""
 _MULTIPLES = ((2.0, "half of"), (0.5, "double of"), (3.0, "a third of"), (1 / 3, "three times"))
-_RUN = 6
-_SHARP = 3.0
-"""A cycle with sharp eclipses is so many times longer than the shortest wave that is looked for."""
+_LAGS, _LEAST_PAIRS, _SURE_LAG, _MOST_KEPT = 4, 10, 1.5, 0.96
+_NIGHT_GAP_D = 0.2
 _STEPS = 4.0
 
 
@@ -57,13 +59,18 @@ class Period:
 
 @dataclass(frozen=True)
 class Periods:
-    """What was found in ``points`` over ``span_d``, best first, and the periodogram itself."""
+    """What was found in ``points`` over ``span_d``, best first, and the periodogram itself, with
+    the power that noise reaches once in a hundred times, and that of a light curve that is always
+    alike: the spectral window.
+    """
 
     points: int
     span_d: float
     kind: str
     peaks: tuple[Period, ...]
     spectrum: Periodogram
+    level: float
+    window: Floats
 
 
 @dataclass(frozen=True)
@@ -83,9 +90,9 @@ def find_periods(
 ) -> Periods:  # fmt: skip
     """The most likely periods of values (points) with uncertainties at times in days.
 
-    ``kind`` is one of ``KINDS``: sines, sums of six harmonics, or whichever explains the curve
-    better for the numbers that it takes (Schwarz 1978, Ann. Stat. 6, 461). Without limits from
-    twice the usual time between points of a night to the whole span. Raises TooFewPointsError.
+    ``kind`` is one of ``KINDS``: sines, sums of six harmonics, or whichever suits the curve.
+    Without limits from twice the usual time between points of a night to the whole span. Raises
+    TooFewPointsError.
     """
     good = np.isfinite(t_d) & np.isfinite(value) & np.isfinite(sigma) & (sigma > 0)
     t, y, s = t_d[good], value[good], sigma[good]
@@ -102,8 +109,9 @@ def find_periods(
             lambda a, b: periodogram(t, y, s, a, b), lambda f: power_at(t, y, s, f), 2
         ),
         "eclipses": _Model(
+            # So many harmonics want as many points of a cycle, and as many again.
             lambda a, b: harmonic_periodogram(
-                t, y, s, min(a, b / _SHARP), b / _SHARP, HARMONICS, _STEPS
+                t, y, s, min(a, 0.5 * b / HARMONICS), b / HARMONICS, HARMONICS, _STEPS
             ),
             lambda f: harmonic_power_at(t, y, s, f, HARMONICS), 2 * HARMONICS,
         ),
@@ -112,10 +120,42 @@ def find_periods(
         models.pop("eclipses") if kind == "any" else None
     chosen = {kind: models[kind]} if kind != "any" else models
     found = {name: _peaks(t, y, s, model, low, high) for name, model in chosen.items()}
-    best = min(found, key=lambda name: _cost(found[name][0], t.size, chosen[name].terms))
+    best = next(iter(found))
+    if len(found) > 1:
+        best = "eclipses" if _is_one_shape(t, y, s, found) else "waves"
     peaks, spectrum = found[best]
     noted = tuple(replace(peak, note=_note(peak, peaks, span)) for peak in peaks)
-    return Periods(int(t.size), span, best, noted, spectrum)
+    level = 1.0
+    if peaks:
+        model = chosen[best]
+        alike = _alike(t, y, s, peaks[0].frequency_per_d, model.terms)
+        count, width = max(t.size / alike, model.terms + 3.0), _band(t, s, low, high)
+        level = _power_of(_RARE, count, width, model.terms)
+    return Periods(int(t.size), span, best, noted, spectrum, level, _window(t, s, spectrum))
+
+
+def _band(t: Floats, s: Floats, low: float, high: float) -> float:
+    """W of Baluev's bound: the band that is searched times √(4π) of the times' scatter."""
+    weight = s**-2.0
+    spread = float(np.sqrt(np.average((t - np.average(t, weights=weight)) ** 2, weights=weight)))
+    return (high - low) * float(np.sqrt(4.0 * np.pi)) * spread
+
+
+def _power_of(chance: float, count: float, width: float, terms: int) -> float:
+    """The power that noise reaches with this chance."""
+    if false_alarm(1.0 - 1e-9, count, width, terms) > chance:
+        return 1.0
+    return float(
+        brentq(lambda p: false_alarm(p, count, width, terms) - chance, 1e-9, 1.0 - 1e-9, xtol=1e-6)
+    )
+
+
+def _window(t: Floats, s: Floats, spectrum: Periodogram) -> Floats:
+    """|Σ w exp(iωt)|² at the frequencies of a periodogram: which peaks come of the sampling."""
+    w = s**-2.0 / np.sum(s**-2.0)
+    last = spectrum.first + spectrum.power.size - 1
+    sums = trigonometric_sums((t - t.mean()) * spectrum.step_per_d, w, last)
+    return np.asarray(np.abs(sums[spectrum.first :]) ** 2)
 
 
 def _limits(
@@ -129,10 +169,40 @@ def _limits(
     return (low, high) if low < high else (0.5 * high, high)
 
 
-def _cost(peaks: list[Period], points: int, terms: int) -> float:
-    """Schwarz's criterion of the best peak."""
-    left = max(1.0 - (peaks[0].power if peaks else 0.0), 1e-12)
-    return points * float(np.log(left)) + terms * float(np.log(points))
+def _is_one_shape(
+    t: Floats, y: Floats, s: Floats, found: dict[str, tuple[list[Period], Periodogram]]
+) -> bool:
+    """Whether one sharp shape that repeats explains the curve better for the numbers that it takes
+    than a wave, or two waves of unrelated periods (Schwarz 1978, Ann. Stat. 6, 461).
+    """
+    sharp, wave = found["eclipses"][0], found["waves"][0]
+    if not sharp or not wave:
+        return bool(sharp)
+
+    f, g = sharp[0].frequency_per_d, wave[0].frequency_per_d
+    # Points that are alike count as one, else slow noise passes for a shape.
+    count = max(t.size / _alike(t, y, s, g, 2 * _shape(t, y, s, g)), 4.0 * HARMONICS)
+
+    def cost(values: Floats, frequency: float, harmonics: int, terms: int, share: float) -> float:
+        power = harmonic_power_at(t, values, s, np.array([frequency]), harmonics)[0]
+        left = max((1.0 - float(power)) * share, 1e-12)
+        return count * float(np.log(left)) + terms * float(np.log(count))
+
+    one = min(cost(y, f, h, 2 * h, 1.0) for h in (4, HARMONICS))
+    waves = min(cost(y, g, h, 2 * h, 1.0) for h in (1, 2, 3))
+    left = without_periods(t, y, s, [1.0 / g], 2)
+    share = _scatter(left, s) / max(_scatter(y, s), 1e-30)
+    spectrum = found["waves"][1]
+    second = periodogram(t, left, s, spectrum.frequency_per_d[0], spectrum.frequency_per_d[-1])
+    other = float(second.frequency_per_d[int(second.power.argmax())])
+    two = min(cost(left, other, h, 4 + 2 * h, share) for h in (1, 2))
+    return one < min(waves, two)
+
+
+def _scatter(value: Floats, sigma: Floats) -> float:
+    """χ² about the weighted mean."""
+    weight = sigma**-2.0
+    return float(np.sum(weight * (value - np.average(value, weights=weight)) ** 2))
 
 
 def _peaks(
@@ -151,11 +221,33 @@ def _peaks(
         if all(abs(frequency[top] - other) > _APART * width for other in taken):
             taken.append(_sharpened(model, float(frequency[top]), spectrum.step_per_d))
     # What one takes for a cycle, a bump or two, is the observer's call: both are offered.
-    for other in (2.0 * taken[0], 0.5 * taken[0]) if taken else ():
+    for other in (2.0 * taken[0], 0.5 * taken[0], 3.0 * taken[0]) if taken else ():
         if low <= other <= high and all(abs(f - other) > _SAME * width for f in taken):
             taken.append(_sharpened(model, other, spectrum.step_per_d))
     found = [_period(t, y, s, model, f, low, high) for f in taken]
-    return sorted(found, key=lambda peak: -peak.power), spectrum
+    found = sorted(found, key=lambda peak: -peak.power)
+    return _simplest(t, y, s, found, model.terms // 2, width), spectrum
+
+
+def _simplest(
+    t: Floats, y: Floats, s: Floats, peaks: list[Period], harmonics: int, width: float
+) -> list[Period]:
+    """The same, with the first one's half or third in its place where fewer harmonics of that
+    explain the curve as well: a shape that repeats within the cycle is the cycle.
+    """
+    if harmonics < 2 or not peaks:
+        return peaks
+    first = peaks[0].frequency_per_d
+    costs = {}
+    for times in (1, 2, 3):
+        power = harmonic_power_at(t, y, s, np.array([first * times]), harmonics // times)[0]
+        terms = 2 * (harmonics // times)
+        costs[times] = t.size * np.log(max(1.0 - power, 1e-12)) + terms * np.log(t.size)
+    best = min(costs, key=lambda times: costs[times])
+    near = [p for p in peaks if abs(p.frequency_per_d - best * first) < _SAME * width]
+    if best == 1 or not near:
+        return peaks
+    return [near[0], *(peak for peak in peaks if peak is not near[0])]
 
 
 def _sharpened(model: _Model, frequency: float, step: float) -> float:
@@ -172,18 +264,29 @@ def _period(
     t: Floats, y: Floats, s: Floats, model: _Model, frequency: float, low: float, high: float
 ) -> Period:
     power = float(model.at(np.array([frequency]))[0])
-    alike = _alike(t, y, s, frequency, model.terms)
-    count = max(t.size / alike, model.terms + 3.0)
-    step = 0.05 / float(np.ptp(t)) / max(model.terms / 2, 1)
-    around = model.at(frequency + step * np.array([-1.0, 0.0, 1.0]))
+    # How unsure it is hangs on the shape: of what a plain wave leaves most may be no noise.
+    harmonics = _shape(t, y, s, frequency)
+    alike = _alike(t, y, s, frequency, 2 * harmonics)
+    count = max(t.size / alike, 2 * harmonics + 3.0, model.terms + 3.0)
+    step = 0.05 / float(np.ptp(t)) / harmonics
+    around = harmonic_power_at(t, y, s, frequency + step * np.array([-1.0, 0.0, 1.0]), harmonics)
     bend = abs(float(around[0] - 2.0 * around[1] + around[2])) / step**2
-    free = max(count - model.terms - 2.0, 1.0)
-    sigma = float(np.sqrt(2.0 * max(1.0 - power, 1e-9) / (free * max(bend, 1e-30))))
-    spread = float(np.sqrt(np.average((t - np.average(t, weights=s**-2)) ** 2, weights=s**-2)))
-    width = (high - low) * float(np.sqrt(4.0 * np.pi)) * spread
-    return Period(
-        1.0 / frequency, sigma / frequency**2, power, false_alarm(power, count, width, model.terms)
-    )
+    free = max(count - 2 * harmonics - 2.0, 1.0)
+    sigma = float(np.sqrt(2.0 * max(1.0 - around[1], 1e-9) / (free * max(bend, 1e-30))))
+    chance = false_alarm(power, count, _band(t, s, low, high), model.terms)
+    return Period(1.0 / frequency, sigma / frequency**2, power, chance)
+
+
+def _shape(t: Floats, y: Floats, s: Floats, frequency: float) -> int:
+    """How many harmonics the curve wants at a frequency, by Schwarz's criterion."""
+    costs = {}
+    for harmonics in (1, 2, 3, HARMONICS):
+        if t.size < 4 * harmonics + 4:
+            break
+        power = float(harmonic_power_at(t, y, s, np.array([frequency]), harmonics)[0])
+        left = t.size * np.log(max(1.0 - power, 1e-12))
+        costs[harmonics] = left + 2 * harmonics * np.log(t.size)
+    return min(costs, key=lambda harmonics: costs[harmonics]) if costs else 1
 
 
 def false_alarm(power: float, count: float, width: float, terms: int = 2) -> float:
@@ -218,8 +321,10 @@ def _mean_harmonic(terms: int) -> float:
 
 
 def _alike(t: Floats, y: Floats, s: Floats, frequency: float, terms: int) -> float:
-    """How many points in a row say what one would, at least 1: how much more means of runs of the
-    residuals scatter than those of single points lead one to expect.
+    """How many points in a row say what one would, at least 1: one and twice the sum of the
+    residuals' correlations with those that follow (Anderson 1971, The Statistical Analysis of Time
+    Series, ch. 8), white noise beside a kind that forgets at a steady rate, told by the first few:
+    the fit takes what is slower with it.
     """
     harmonics = max(terms // 2, 1)
     phase = 2.0 * np.pi * frequency * (t - t.mean())
@@ -229,12 +334,18 @@ def _alike(t: Floats, y: Floats, s: Floats, frequency: float, terms: int) -> flo
     basis = np.stack(columns, axis=1) / s[:, None]
     fit = np.linalg.lstsq(basis, y / s, rcond=1e-9)[0]
     left = y / s - basis @ fit
-    runs = left.size // _RUN
-    if runs < 5:
+    variance = max(float(np.mean(left**2)), 1e-30)
+    lags = []
+    for lag in range(1, _LAGS + 1):
+        near = t[lag:] - t[:-lag] < _NIGHT_GAP_D
+        if near.sum() < _LEAST_PAIRS:
+            return 1.0
+        lags.append(float(np.mean((left[lag:] * left[:-lag])[near])) / variance + terms / t.size)
+    first, then = float(np.mean(lags[:-1])), float(np.mean(lags[1:]))
+    if first < _SURE_LAG / np.sqrt(t.size):
         return 1.0
-    means = left[: runs * _RUN].reshape(runs, _RUN).mean(axis=1)
-    single = float(np.var(left))
-    return max(1.0, float(np.var(means)) * _RUN / max(single, 1e-30))
+    kept = float(np.clip(then / first, 0.0, _MOST_KEPT))
+    return 1.0 + 2.0 * min(lags[0], 1.0) / (1.0 - kept)
 
 
 def _note(peak: Period, peaks: list[Period], span: float) -> str:

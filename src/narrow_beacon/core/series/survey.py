@@ -18,6 +18,7 @@ _LEAST_POINTS = 8
 _LEAST_STARS = 8
 _LIKE = 31
 _CLIP, _ISOLATED = 5.0, 3.0
+_FEW = 2
 _ROUNDS = 5
 _PAIRED_D, _NEXT_D = 0.02, 0.1
 _MOST_SIGMA_MAG = 0.25
@@ -28,8 +29,8 @@ _MOVED = 0.3
 class FieldLight:
     """All stars of a filter: magnitudes by the zero points and uncertainties (exposures, stars),
     NaN where there is nothing that can be trusted; times in days and star widths in pixels
-    (exposures), names of the stars, their colours (NaN: not known) and the share of measures that
-    others' light touches (stars).
+    (exposures), names of the stars, their colours (NaN: not known), the share of measures that
+    others' light touches, and by how much that may be wrong in mag (stars).
     """
 
     filter: str
@@ -40,6 +41,7 @@ class FieldLight:
     names: tuple[str, ...]
     colour: Floats
     touched: Floats
+    beside_mag: Floats
 
 
 @dataclass(frozen=True)
@@ -110,18 +112,20 @@ def survey(
 
 def _judge(light: FieldLight) -> _Judged:
     """How a filter's stars scatter, once what they share is taken off."""
-    sigma = np.where(np.isfinite(light.magnitude), light.uncertainty, np.nan)
+    # What others' light may leave is no variation of the star's own.
+    sigma = np.hypot(light.uncertainty, np.nan_to_num(np.abs(light.beside_mag)))
+    sigma = np.where(np.isfinite(light.magnitude), sigma, np.nan)
     usual = median_of_known(sigma, axis=0)
     enough = np.isfinite(light.magnitude).sum(axis=0) >= max(_LEAST_POINTS, 0.3 * light.time_d.size)
     sigma = np.where(enough & (usual < _MOST_SIGMA_MAG), sigma, np.nan)
     mean = median_of_known(np.where(np.isfinite(sigma), light.magnitude, np.nan), axis=0)
-    left = np.where(np.isfinite(sigma), light.magnitude - mean, np.nan)
+    left: Floats = np.where(np.isfinite(sigma), light.magnitude - mean, np.nan)
     left = left - _shared(left, sigma, light.colour)
     left = left - median_of_known(left, axis=0)
-    left = _without_seeing(left, sigma, light)
+    left = _without_seeing(left, light)
     count = np.isfinite(left).sum(axis=0)
     with np.errstate(invalid="ignore", divide="ignore"):
-        z = left / sigma
+        z: Floats = np.asarray(left / sigma, float)
         # The middle of the squares, which a star's few wild points do not move.
         ratio = 1.4826 * median_of_known(np.abs(z), axis=0) * count / np.maximum(count - 0.8, 1)
     scale = _of_alike(mean, ratio)
@@ -172,7 +176,7 @@ def _shared(left: Floats, sigma: Floats, colour: Floats) -> Floats:
     return result
 
 
-def _without_seeing(left: Floats, sigma: Floats, light: FieldLight) -> Floats:
+def _without_seeing(left: Floats, light: FieldLight) -> Floats:
     """Departures of stars that others' light touches, less what follows the star width."""
     width = light.fwhm_px - np.nanmedian(light.fwhm_px)
     result = left.copy()
@@ -181,7 +185,12 @@ def _without_seeing(left: Floats, sigma: Floats, light: FieldLight) -> Floats:
         if there.sum() < _LEAST_POINTS:
             continue
         own = np.stack([np.ones(there.sum()), width[there], width[there] ** 2], axis=1)
-        fit = np.linalg.lstsq(own / sigma[there, s, None], left[there, s] / sigma[there, s])[0]
+        keep = np.ones(own.shape[0], bool)
+        fit = np.zeros(3)
+        for _ in range(_ROUNDS):
+            fit = np.linalg.lstsq(own[keep], left[there, s][keep], rcond=None)[0]
+            away = np.abs(left[there, s] - own @ fit)
+            keep = away < 4.0 * 1.4826 * float(np.median(away))
         result[there, s] = left[there, s] - own @ fit
     return result
 
@@ -208,6 +217,11 @@ def _without_wild(z: Floats, time_d: Floats) -> Floats:
         before, after = np.append(0.0, values[:-1]), np.append(values[1:], 0.0)
         alone = (np.abs(before) < _ISOLATED) & (np.abs(after) < _ISOLATED)
         result[there[(np.abs(values) > _CLIP) & alone], s] = np.nan
+        # Two in a row may be a trail or a ghost that passed: what varies shows in more.
+        left = np.flatnonzero(np.isfinite(result[:, s]))
+        if left.size > _LEAST_POINTS:
+            worst = left[np.argsort(-np.abs(result[left, s]))[:_FEW]]
+            result[worst[np.abs(result[worst, s]) > _CLIP], s] = np.nan
     return result
 
 

@@ -2111,6 +2111,144 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Elements, times of minimum and maximum, and O − C of the target in front. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SeriesOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        /** Keep elements, times from elsewhere or cycles; can be undone. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SeriesSaid"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SeriesOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/survey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The stars of the field that vary, most suspicious first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SurveyOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/report": {
         parameters: {
             query?: never;
@@ -2500,6 +2638,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/periods": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The periodogram of the target's curve, and the periods that it may have. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["PeriodsAsked"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PeriodsOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/sequence": {
         parameters: {
             query?: never;
@@ -2864,6 +3062,66 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/series/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Fit elements to all times, by the cycles that the chosen elements give them. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["FitAsked"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SeriesOut"];
                     };
                 };
                 /** @description Not found */
@@ -5710,6 +5968,233 @@ export interface components {
              */
             automatic: boolean;
         };
+        /** ElementsSaid */
+        "SeriesOut.ElementsSaid": {
+            /** Epoch Bjd */
+            epoch_bjd: number;
+            /** Period D */
+            period_d: number;
+            /**
+             * Kind
+             * @default minimum
+             * @enum {string}
+             */
+            kind: "minimum" | "maximum";
+            /**
+             * Quadratic D
+             * @default 0
+             */
+            quadratic_d: number;
+            /**
+             * Epoch Uncertainty D
+             * @default 0
+             */
+            epoch_uncertainty_d: number;
+            /**
+             * Period Uncertainty D
+             * @default 0
+             */
+            period_uncertainty_d: number;
+            /**
+             * Quadratic Uncertainty D
+             * @default 0
+             */
+            quadratic_uncertainty_d: number;
+            /**
+             * Source
+             * @default
+             */
+            source: string;
+        };
+        /** MethodTime */
+        "SeriesOut.MethodTime": {
+            /** Method */
+            method: string;
+            /** Bjd */
+            bjd: number;
+            /** Uncertainty D */
+            uncertainty_d: number;
+        };
+        /**
+         * TurnOut
+         * @description A time of minimum or maximum: in one filter, of all together, or from elsewhere.
+         */
+        "SeriesOut.TurnOut": {
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "minimum" | "maximum";
+            /** Filter */
+            filter: string;
+            /** Bjd */
+            bjd: number;
+            /** Uncertainty D */
+            uncertainty_d: number;
+            /** Method */
+            method: string;
+            /** Others */
+            others: components["schemas"]["SeriesOut.MethodTime"][];
+            /** Points */
+            points: number;
+            /** Depth Mag */
+            depth_mag: number | null;
+            /** Symmetric */
+            symmetric: boolean;
+            /** Complete */
+            complete: boolean;
+            /** Source */
+            source: string;
+            /** Key */
+            key: string;
+            /** Cycle */
+            cycle: number | null;
+            /** Given */
+            given: boolean;
+            /** O Minus C D */
+            o_minus_c_d: number | null;
+        };
+        /** SeriesOut */
+        SeriesOut: {
+            /** Star */
+            star: string;
+            /** Elements */
+            elements: components["schemas"]["SeriesOut.ElementsSaid"][];
+            /** Chosen */
+            chosen: number | null;
+            /** Turns */
+            turns: components["schemas"]["SeriesOut.TurnOut"][];
+            /** Improvement */
+            improvement: number | null;
+            /** Scatter D */
+            scatter_d: number | null;
+        };
+        /** ElementsSaid */
+        "SeriesSaid.ElementsSaid": {
+            /** Epoch Bjd */
+            epoch_bjd: number;
+            /** Period D */
+            period_d: number;
+            /**
+             * Kind
+             * @default minimum
+             * @enum {string}
+             */
+            kind: "minimum" | "maximum";
+            /**
+             * Quadratic D
+             * @default 0
+             */
+            quadratic_d: number;
+            /**
+             * Epoch Uncertainty D
+             * @default 0
+             */
+            epoch_uncertainty_d: number;
+            /**
+             * Period Uncertainty D
+             * @default 0
+             */
+            period_uncertainty_d: number;
+            /**
+             * Quadratic Uncertainty D
+             * @default 0
+             */
+            quadratic_uncertainty_d: number;
+            /**
+             * Source
+             * @default
+             */
+            source: string;
+        };
+        /** TimeSaid */
+        "SeriesSaid.TimeSaid": {
+            /** Bjd */
+            bjd: number;
+            /** Uncertainty D */
+            uncertainty_d: number;
+            /**
+             * Kind
+             * @default minimum
+             * @enum {string}
+             */
+            kind: "minimum" | "maximum";
+            /**
+             * Source
+             * @default
+             */
+            source: string;
+        };
+        /**
+         * SeriesSaid
+         * @description What is kept of the target in front; what is left out stays as it is.
+         */
+        SeriesSaid: {
+            /**
+             * Elements
+             * @default null
+             */
+            elements: components["schemas"]["SeriesSaid.ElementsSaid"][] | null;
+            /**
+             * Chosen
+             * @default null
+             */
+            chosen: number | null;
+            /**
+             * Times
+             * @default null
+             */
+            times: components["schemas"]["SeriesSaid.TimeSaid"][] | null;
+            /**
+             * Cycles
+             * @default null
+             */
+            cycles: {
+                [key: string]: number;
+            } | null;
+        };
+        /** SuspectOut */
+        "SurveyOut.SuspectOut": {
+            /** Row */
+            row: number;
+            /** Star */
+            star: string;
+            /** Filter */
+            filter: string;
+            /** Magnitude */
+            magnitude: number;
+            /** Scatter Mag */
+            scatter_mag: number;
+            /** Expected Mag */
+            expected_mag: number;
+            /** Significance */
+            significance: number;
+            /** By Scatter */
+            by_scatter: number;
+            /** By Runs */
+            by_runs: number;
+            /** By Filters */
+            by_filters: number;
+            /** Period D */
+            period_d: number | null;
+            /** Known */
+            known: boolean;
+            /** Role */
+            role: string;
+            /** Bjd */
+            bjd: number[];
+            /** Curve */
+            curve: (number | null)[];
+        };
+        /** SurveyOut */
+        SurveyOut: {
+            /** Stars */
+            stars: number;
+            /** Least */
+            least: number;
+            /** Suspects */
+            suspects: components["schemas"]["SurveyOut.SuspectOut"][];
+        };
         /** Check */
         "ReportPage.Check": {
             /**
@@ -6058,6 +6543,74 @@ export interface components {
             /** Uncertainty */
             uncertainty: number[];
         };
+        /** PeakOut */
+        "PeriodsOut.PeakOut": {
+            /** Period D */
+            period_d: number;
+            /** Uncertainty D */
+            uncertainty_d: number;
+            /** Power */
+            power: number;
+            /** False Alarm */
+            false_alarm: number;
+            /** Note */
+            note: string;
+        };
+        /** PeriodsOut */
+        PeriodsOut: {
+            /** Points */
+            points: number;
+            /** Span D */
+            span_d: number;
+            /** Kind */
+            kind: string;
+            /** Peaks */
+            peaks: components["schemas"]["PeriodsOut.PeakOut"][];
+            /** Frequency */
+            frequency: number[];
+            /** Power */
+            power: number[];
+            /** Window */
+            window: number[];
+            /** Level */
+            level: number;
+            /** Searched Per D */
+            searched_per_d: number;
+            /** Problem */
+            problem: string;
+        };
+        /** PeriodsAsked */
+        PeriodsAsked: {
+            /**
+             * Filter
+             * @default
+             */
+            filter: string;
+            /**
+             * Scale
+             * @default standard
+             * @enum {string}
+             */
+            scale: "standard" | "own" | "raw";
+            /**
+             * Kind
+             * @default any
+             * @enum {string}
+             */
+            kind: "waves" | "eclipses" | "any";
+            /**
+             * Shortest
+             * @default null
+             */
+            shortest: number | null;
+            /**
+             * Longest
+             * @default null
+             */
+            longest: number | null;
+            /** Without */
+            without?: number[];
+        };
         /**
          * SequenceIn
          * @description A file of comparison stars with magnitudes of their own; an empty ``file`` takes it off.
@@ -6323,6 +6876,14 @@ export interface components {
         KeepIn: {
             /** Filter */
             filter: string;
+        };
+        /** FitAsked */
+        FitAsked: {
+            /**
+             * Quadratic
+             * @default false
+             */
+            quadratic: boolean;
         };
         /**
          * Corrections

@@ -1,5 +1,5 @@
 import type { Curve, FilterCurve } from "../../api/types";
-import { phaseOf, type Marks } from "../../charts/marks";
+import type { Marks } from "../../charts/marks";
 import { say } from "../../state";
 import type { Magnitudes } from "./view";
 
@@ -51,6 +51,15 @@ export function marksOf(
     });
 }
 
+/** The same, each filter about its own middle. */
+export function aboutTheirMiddles(marks: readonly Marks[]): Marks[] {
+  return marks.map((m) => {
+    const middle = median(m.y);
+    const less = (v: number | null) => (v == null ? null : v - middle);
+    return { ...m, y: m.y.map(less), limit: m.limit.map(less) };
+  });
+}
+
 /** Which magnitudes of the target are shown, in words. */
 export function scaleWords(curves: readonly FilterCurve[], scale: Magnitudes): string {
   if (scale === "raw") return "instrumental";
@@ -81,34 +90,6 @@ export function comparisonMarks(
   });
   const rows = stars.map((s, n) => ({ words: `${n + 1} ${s.name}`, y: n * STACK_MAG }));
   return { marks, rows, range: [-0.05, (stars.length - 1) * STACK_MAG + 0.05] };
-}
-
-/** The same points over phase; a quarter of the cycle is repeated at either side. */
-export function foldMarks(
-  marks: readonly Marks[],
-  filters: readonly FilterCurve[],
-  period: number,
-): Marks[] {
-  const epoch = filters[0]?.bjd_tdb[0] ?? 0;
-  return marks.map((m) => {
-    const curve = filters.find((f) => f.filter === m.filter)!;
-    const rows = curve.bjd_tdb.flatMap((jd, i) => {
-      const phase = phaseOf(jd, epoch, period);
-      return [phase - 1, phase, phase + 1]
-        .filter((p) => p >= -0.25 && p <= 1.25)
-        .map((p) => ({ p, i }));
-    });
-    return {
-      ...m,
-      ids: rows.map(({ i }) => m.ids[i]!),
-      x: rows.map(({ p }) => p),
-      y: rows.map(({ i }) => m.y[i]!),
-      sigma: rows.map(({ i }) => m.sigma[i]!),
-      words: rows.map(({ i }) => m.words[i]!),
-      doubtful: rows.map(({ i }) => m.doubtful[i]!),
-      limit: rows.map(({ i }) => m.limit[i]!),
-    };
-  });
 }
 
 /** What doubtful points carry: each kind once, how often, and what it costs at the most in mmag. */

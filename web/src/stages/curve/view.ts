@@ -4,11 +4,47 @@ import { create } from "zustand";
  * instrument gives them. */
 export type Magnitudes = "standard" | "own" | "raw";
 
+/** Over time; night above night; over phase; times of minimum and maximum; the field's others. */
+export type View = "time" | "nights" | "phase" | "turns" | "others";
+
+export type Shape = "any" | "waves" | "eclipses";
+
 /** How the curve is looked at. */
 interface CurveView {
-  fold: boolean;
+  view: View;
   period: string;
   scale: Magnitudes;
+  /** What is searched for periods: shapes, and limits in days as they were typed. */
+  shape: Shape;
+  shortest: string;
+  longest: string;
+  /** Periods that are taken off before others are searched, the first found first. */
+  without: number[];
+  /** Points are means of so many hundredths of a cycle; 0: each by itself. */
+  bins: number;
+  /** Whether each filter is shown about its own middle, so that they lie together. */
+  together: boolean;
 }
 
-export const useShown = create<CurveView>()(() => ({ fold: false, period: "", scale: "standard" }));
+export const useShown = create<CurveView>()(() => ({
+  view: "time",
+  period: "",
+  scale: "standard",
+  shape: "any",
+  shortest: "",
+  longest: "",
+  without: [],
+  bins: 0,
+  together: false,
+}));
+
+/** A number as an observer types it; NaN where it is none. */
+export const typed = (text: string): number =>
+  text.trim() === "" ? NaN : Number(text.replace(",", "."));
+
+/** A period with as many digits as its uncertainty deserves. */
+export function periodWords(period: number, uncertainty: number): string {
+  const digits =
+    uncertainty > 0 ? Math.min(Math.max(1 - Math.floor(Math.log10(uncertainty)), 2), 9) : 6;
+  return period.toFixed(digits);
+}

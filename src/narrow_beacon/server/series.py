@@ -1,0 +1,387 @@
+"""What the curve says: periods, times of minimum and maximum, elements, and which other stars of
+the field vary.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from apiflask import APIBlueprint
+from flask import Response
+from sqlalchemy.orm import Session
+
+from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.curve.zero_points import rates_of
+from narrow_beacon.core.measure.noise import POGSON
+from narrow_beacon.core.series.elements import (
+    Elements,
+    ElementsError,
+    departures,
+    fit_elements,
+    together,
+)
+from narrow_beacon.core.series.extrema import Extremum, find_extrema
+from narrow_beacon.core.series.periods import TooFewPointsError, find_periods
+from narrow_beacon.core.series.prewhiten import combination, without_periods
+from narrow_beacon.core.series.survey import SUSPICIOUS, FieldLight, Suspect, survey
+from narrow_beacon.reduce.curves import FilterCurve
+from narrow_beacon.server.curve import rounded
+from narrow_beacon.server.night import CurvesNow, at_one_radius, curves_now, width_px
+from narrow_beacon.server.night import exposures_of as exposures_in_time
+from narrow_beacon.server.problems import Problem
+from narrow_beacon.server.schemas.series import (
+    ElementsSaid,
+    FitAsked,
+    MethodTime,
+    PeakOut,
+    PeriodsAsked,
+    PeriodsOut,
+    SeriesOut,
+    SeriesSaid,
+    SurveyOut,
+    SuspectOut,
+    TurnOut,
+)
+from narrow_beacon.server.state import campaign_of, changing, quick, shared
+from narrow_beacon.server.vet import finite
+from narrow_beacon.store.actions import Change, act
+from narrow_beacon.store.models import Campaign
+from narrow_beacon.store.series import KnownTime, StarSeries, series_of, time_key, with_series
+
+blueprint = APIBlueprint("series", __name__)
+_SHOWN = 1600
+_LIKELY, _BEYOND = 5, 2.5
+_SAME_TURN_D = 0.03
+_MOST_SUSPECTS = 40
+_LEAST_SNR = 4.0
+_TOUCHED_MAG = 0.005
+_QUADRATIC_TIMES = 5
+
+
+def _now(session: Session, campaign: Campaign) -> CurvesNow:
+    now = curves_now(session, campaign)
+    if now is None:
+        raise Problem(409, "No curve yet", "Measure the night first.")
+    return now
+
+
+def _points(curve: FilterCurve, scale: str) -> tuple[Floats, Floats]:
+    """Magnitudes and uncertainties of the good points, NaN elsewhere, as they are shown."""
+    value, sigma = curve.target.magnitude, curve.target.uncertainty
+    if scale == "raw":
+        value = curve.target.instrumental
+    elif scale == "standard" and curve.standard is not None:
+        value, sigma = curve.standard.magnitude, curve.standard.uncertainty
+    return np.where(curve.target.doubtful, np.nan, value), sigma
+
+
+@blueprint.post("/api/campaigns/<int:number>/periods")
+@blueprint.input(PeriodsAsked, arg_name="body")
+@blueprint.output(PeriodsOut)
+def periods(number: int, body: PeriodsAsked) -> Response:
+    """The periodogram of the target's curve, and the periods that it may have."""
+    with shared().store.session() as session:
+        now = _now(session, campaign_of(session, number))
+        parts = []
+        for curve in now.curves:
+            if body.filter not in ("", curve.filter):
+                continue
+            value, sigma = _points(curve, body.scale)
+            good = np.isfinite(value) & np.isfinite(sigma) & (sigma > 0)
+            if good.any():
+                # Each filter about its own mean, so that they lie together.
+                mean = np.average(value[good], weights=sigma[good] ** -2.0)
+                t = now.times.bjd_tdb[list(curve.indices)]
+                parts.append((t[good], value[good] - mean, sigma[good]))
+    empty = PeriodsOut(
+        points=0, span_d=0.0, kind=body.kind, peaks=[], frequency=[], power=[], window=[],
+        level=1.0, searched_per_d=0.0, problem="there is no good point in this filter",
+    )  # fmt: skip
+    if not parts:
+        return quick(empty)
+    t, y, s = (np.concatenate(values) for values in zip(*parts, strict=True))
+    order = np.argsort(t, kind="stable")
+    t, y, s = t[order], y[order], s[order]
+    try:
+        left = without_periods(t, y, s, body.without)
+        found = find_periods(t, left, s, body.kind, body.shortest, body.longest)
+    except TooFewPointsError as error:
+        return quick(empty.model_copy(update={"points": int(t.size), "problem": f"{error}"}))
+    known = [1.0 / period for period in body.without]
+    peaks = []
+    for peak in found.peaks:
+        name = combination(peak.frequency_per_d, known, 0.35 / found.span_d) if known else ""
+        peaks.append(
+            PeakOut(
+                period_d=peak.period_d, uncertainty_d=peak.uncertainty_d, power=peak.power,
+                false_alarm=peak.false_alarm, note=name or peak.note,
+            )
+        )  # fmt: skip
+    frequency = found.spectrum.frequency_per_d
+    # As far as anything stands: beyond it the whole range is noise as a rule.
+    highest = max((peak.frequency_per_d for peak in found.peaks[:_LIKELY]), default=frequency[-1])
+    shown = slice(0, int(np.searchsorted(frequency, _BEYOND * highest)) + 1)
+    frequency, power, window = _thinned(
+        frequency[shown], found.spectrum.power[shown], found.window[shown]
+    )
+    return quick(
+        PeriodsOut(
+            points=found.points, span_d=found.span_d, kind=found.kind, peaks=peaks,
+            frequency=np.round(frequency, 6).tolist(), power=np.round(power, 5).tolist(),
+            window=np.round(window, 5).tolist(), level=found.level, problem="",
+            searched_per_d=float(found.spectrum.frequency_per_d[-1]),
+        )
+    )  # fmt: skip
+
+
+def _thinned(frequency: Floats, power: Floats, window: Floats) -> tuple[Floats, Floats, Floats]:
+    """So many values as can be seen: of neighbours the highest."""
+    every = -(-power.size // _SHOWN)
+    if every == 1:
+        return frequency, power, window
+    size = -(-power.size // every)
+
+    def blocks(values: Floats) -> Floats:
+        return np.pad(values, (0, size * every - values.size), mode="edge").reshape(size, every)
+
+    at = blocks(power).argmax(axis=1)
+    rows = np.arange(size)
+    return blocks(frequency)[rows, at], blocks(power)[rows, at], blocks(window).max(axis=1)
+
+
+@blueprint.get("/api/campaigns/<int:number>/series")
+@blueprint.output(SeriesOut)
+def series(number: int) -> Response:
+    """Elements, times of minimum and maximum, and O − C of the target in front."""
+    with shared().store.session() as session:
+        campaign = campaign_of(session, number)
+        return quick(_describe(_now(session, campaign), campaign))
+
+
+@blueprint.put("/api/campaigns/<int:number>/series")
+@blueprint.input(SeriesSaid, arg_name="body")
+@blueprint.output(SeriesOut)
+def keep_series(number: int, body: SeriesSaid) -> Response:
+    """Keep elements, times from elsewhere or cycles; can be undone."""
+    with changing(number) as (session, campaign):
+        now = _now(session, campaign)
+        star = now.stars.names[now.cast.target]
+        kept = series_of(campaign, star)
+        if body.elements is not None:
+            kept = replace(kept, elements=tuple(Elements(**e.model_dump()) for e in body.elements))
+        if body.chosen is not None:
+            kept = replace(kept, chosen=None if body.chosen < 0 else body.chosen)
+        if kept.chosen is not None and kept.chosen >= len(kept.elements):
+            kept = replace(kept, chosen=len(kept.elements) - 1 if kept.elements else None)
+        if body.times is not None:
+            kept = replace(kept, times=tuple(KnownTime(**one.model_dump()) for one in body.times))
+        if body.cycles is not None:
+            kept = replace(kept, cycles=dict(body.cycles))
+        _keep(session, campaign, star, kept, _words(body, kept))
+        return quick(_describe(now, campaign))
+
+
+def _words(body: SeriesSaid, kept: StarSeries) -> str:
+    if body.elements is not None or body.chosen is not None:
+        chosen = kept.in_force
+        return f"took elements: {chosen.period_d:.8g} d" if chosen else "took elements off"
+    return "changed times of minimum" if body.times is not None else "corrected a cycle"
+
+
+def _keep(session: Session, campaign: Campaign, star: str, kept: StarSeries, words: str) -> None:
+    change = Change("campaign", campaign.id, "series", with_series(campaign, star, kept))
+    act(session, campaign, words, [change])
+
+
+@blueprint.post("/api/campaigns/<int:number>/series/fit")
+@blueprint.input(FitAsked, arg_name="body")
+@blueprint.output(SeriesOut)
+def fit(number: int, body: FitAsked) -> Response:
+    """Fit elements to all times, by the cycles that the chosen elements give them."""
+    with changing(number) as (session, campaign):
+        now = _now(session, campaign)
+        star = now.stars.names[now.cast.target]
+        kept = series_of(campaign, star)
+        chosen = kept.in_force
+        if chosen is None:
+            raise Problem(409, "No elements yet", "Choose a period first: it counts the cycles.")
+        turns = [t for t in _turns(now, kept) if _counts(t, chosen)]
+        try:
+            found = fit_elements(
+                np.array([t.bjd for t in turns]), np.array([t.uncertainty_d for t in turns]),
+                np.array([t.cycle for t in turns], float), chosen.kind, quadratic=body.quadratic,
+                source=f"fitted to {len(turns)} times",
+            )  # fmt: skip
+        except ElementsError as error:
+            raise Problem(409, "Not enough times", f"{error}.") from error
+        elements = (*kept.elements, found.elements)
+        # A new epoch counts from its own cycle: what was corrected by hand goes along.
+        shift = float(chosen.cycle(np.array([found.elements.epoch_bjd]))[0])
+        cycles = {key: value - round(shift) for key, value in kept.cycles.items()}
+        kept = replace(kept, elements=elements, chosen=len(elements) - 1, cycles=cycles)
+        _keep(session, campaign, star, kept, f"fitted elements: {found.elements.period_d:.8g} d")
+        return quick(_describe(now, campaign))
+
+
+def _counts(turn: TurnOut, elements: Elements) -> bool:
+    """Whether a time takes part in a fit: all filters together, of the kind of the elements."""
+    whole = turn.filter == "" and turn.kind == elements.kind and turn.complete
+    return whole and turn.cycle is not None and float(turn.cycle).is_integer()
+
+
+def _describe(now: CurvesNow, campaign: Campaign) -> SeriesOut:
+    star = now.stars.names[now.cast.target]
+    kept = series_of(campaign, star)
+    turns = _turns(now, kept)
+    chosen = kept.in_force
+    counted = [t for t in turns if chosen is not None and _counts(t, chosen)]
+    improvement = scatter = None
+    if counted:
+        weight = np.array([t.uncertainty_d for t in counted]) ** -2.0
+        off = np.array([t.o_minus_c_d for t in counted], float)
+        scatter = float(np.sqrt(np.average(off**2, weights=weight)))
+    if chosen is not None and len(counted) >= _QUADRATIC_TIMES:
+        try:
+            improvement = fit_elements(
+                np.array([t.bjd for t in counted]), np.array([t.uncertainty_d for t in counted]),
+                np.array([t.cycle for t in counted], float), chosen.kind, quadratic=True,
+            ).improvement  # fmt: skip
+        except ElementsError:
+            improvement = None
+    return SeriesOut(
+        star=star, elements=[ElementsSaid(**vars(one)) for one in kept.elements],
+        chosen=kept.chosen, turns=turns, improvement=improvement, scatter_d=scatter,
+    )  # fmt: skip
+
+
+def _turns(now: CurvesNow, kept: StarSeries) -> list[TurnOut]:
+    """Each filter's, all filters' together, and those from elsewhere, in order of time."""
+    found: list[Extremum] = []
+    for curve in now.curves:
+        value, sigma = _points(curve, "standard")
+        t = now.times.bjd_tdb[list(curve.indices)]
+        found += find_extrema(t, value, sigma, filter_name=curve.filter)
+    turns = [
+        TurnOut(
+            kind=e.kind, filter=e.filter, bjd=e.best.time_d,  # type: ignore[arg-type]
+            uncertainty_d=e.best.uncertainty_d, method=e.best.method,
+            others=[MethodTime(method=t.method, bjd=t.time_d, uncertainty_d=t.uncertainty_d)
+                    for t in e.others],
+            points=e.points, depth_mag=e.depth_mag, symmetric=e.symmetric, complete=e.complete,
+            source="", key=time_key(e.best.time_d), cycle=None, given=False, o_minus_c_d=None,
+        )
+        for e in found
+    ]  # fmt: skip
+    turns += _together(turns)
+    turns += [
+        TurnOut(
+            kind=one.kind, filter="", bjd=one.bjd,  # type: ignore[arg-type]
+            uncertainty_d=one.uncertainty_d, method="", others=[], points=0, depth_mag=None,
+            symmetric=True, complete=True, source=one.source or "elsewhere", key=time_key(one.bjd),
+            cycle=None, given=False, o_minus_c_d=None,
+        )
+        for one in kept.times
+    ]  # fmt: skip
+    chosen = kept.in_force
+    if chosen is not None and turns:
+        said = [kept.cycles.get(turn.key) for turn in turns]
+        found_off = departures(chosen, np.array([turn.bjd for turn in turns]), said)
+        for at, turn in enumerate(turns):
+            turn.cycle, turn.given = float(found_off.cycle[at]), said[at] is not None
+            turn.o_minus_c_d = float(found_off.o_minus_c_d[at])
+    return sorted(turns, key=lambda turn: (turn.bjd, turn.filter))
+
+
+def _together(turns: list[TurnOut]) -> list[TurnOut]:
+    """The same turn in several filters, as one time."""
+    joined = []
+    for kind in ("minimum", "maximum"):
+        own = sorted((t for t in turns if t.kind == kind), key=lambda t: t.bjd)
+        if not own:
+            continue
+        times = np.array([t.bjd for t in own])
+        groups = np.concatenate([[0], np.cumsum(np.diff(times) > _SAME_TURN_D)])
+        sigma = np.array([t.uncertainty_d for t in own])
+        mean, error, _ = together(times, sigma, groups)
+        for group, (bjd, uncertainty) in enumerate(zip(mean, error, strict=True)):
+            members = [t for t, g in zip(own, groups, strict=True) if g == group]
+            # What was observed whole in one filter is whole.
+            first = min(members, key=lambda t: (not t.complete, t.uncertainty_d))
+            joined.append(
+                first.model_copy(
+                    update={
+                        "filter": "", "bjd": float(bjd), "uncertainty_d": float(uncertainty),
+                        "points": sum(t.points for t in members), "others": [],
+                        "method": " + ".join(dict.fromkeys(t.filter for t in members)),
+                        "symmetric": all(t.symmetric for t in members),
+                        "key": time_key(float(bjd)),
+                    }
+                )
+            )  # fmt: skip
+    return joined
+
+
+@blueprint.get("/api/campaigns/<int:number>/survey")
+@blueprint.output(SurveyOut)
+def survey_field(number: int) -> Response:
+    """The stars of the field that vary, most suspicious first."""
+    with shared().store.session() as session:
+        campaign = campaign_of(session, number)
+        now = _now(session, campaign)
+        widths = {file.id: width_px(file) for file in exposures_in_time(session, campaign)}
+        fields = [_field_light(now, curve, widths) for curve in now.curves]
+    rows = {name: at for at, name in enumerate(now.stars.names)}
+    roles = {row: "comparison" for row in now.cast.comparison}
+    roles |= {row: "check" for row in now.cast.checks} | {now.cast.target: "target"}
+    found = survey(fields, periods=True)[:_MOST_SUSPECTS]
+    return quick(
+        SurveyOut(
+            stars=max((len(one.names) for one in fields), default=0), least=SUSPICIOUS,
+            suspects=[_suspect(one, rows[one.star], now, fields, roles) for one in found],
+        )
+    )  # fmt: skip
+
+
+def _suspect(
+    one: Suspect, row: int, now: CurvesNow, fields: list[FieldLight], roles: dict[int, str]
+) -> SuspectOut:
+    light = next(f for f in fields if f.filter == one.filter)
+    column = light.names.index(one.star)
+    return SuspectOut(
+        row=row, star=one.star, filter=one.filter, magnitude=one.magnitude,
+        scatter_mag=one.scatter_mag, expected_mag=one.expected_mag,
+        significance=one.significance, by_scatter=one.by_scatter, by_runs=one.by_runs,
+        by_filters=one.by_filters, period_d=finite(one.period_d),
+        known=bool(now.stars.known_variable[row]), role=roles.get(row, ""),
+        bjd=light.time_d.tolist(), curve=rounded(light.magnitude[:, column], 4),
+    )  # fmt: skip
+
+
+def _field_light(now: CurvesNow, curve: FilterCurve, widths: dict[int, float | None]) -> FieldLight:
+    """All stars of a filter by the zero points in force, on the exposures of its curve."""
+    table = now.tables[curve.filter]
+    place = {number: at for at, number in enumerate(table.file_ids)}
+    ids = [now.files[index].id for index in curve.indices]
+    census = at_one_radius(table, curve.choice.step).take(np.array([place[one] for one in ids]))
+    rates = rates_of(census, 0, np.arange(census.rows.size))
+    good = census.usable(0) & (rates.rate > _LEAST_SNR * rates.uncertainty)
+    zero = curve.ensemble.zero_point[:, None]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        magnitude = np.where(good, rates.magnitude + zero, np.nan)
+        sigma = np.hypot(
+            POGSON * rates.uncertainty / rates.rate,
+            curve.ensemble.zero_point_uncertainty[:, None],
+        )
+    _, others = census.doubts(0)
+    colour = np.full(census.rows.size, np.nan)
+    bands = sorted({one.band for one in now.curves}, key=list(now.stars.bands).index)
+    if len(bands) > 1:
+        of = now.stars.bands
+        colour = (of[bands[0]].magnitude - of[bands[-1]].magnitude)[census.rows]
+    return FieldLight(
+        curve.filter, now.times.bjd_tdb[list(curve.indices)], magnitude, sigma,
+        np.array([widths.get(one) or np.nan for one in ids]),
+        tuple(now.stars.names[row] for row in census.rows.tolist()), colour,
+        (np.abs(others) > _TOUCHED_MAG).mean(axis=0), np.median(others, axis=0),
+    )  # fmt: skip

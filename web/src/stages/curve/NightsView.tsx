@@ -1,0 +1,36 @@
+import { useMemo } from "react";
+import type { FilterCurve } from "../../api/types";
+import { MarksChart } from "../../charts/MarksChart";
+import type { Hit, Marks } from "../../charts/marks";
+import { scaleWords } from "./shown";
+import { stackNights } from "./phase";
+import { useShown } from "./view";
+
+/** One night above the other, on one axis of hours. */
+export function NightsView(props: {
+  target: Marks[];
+  filters: FilterCurve[];
+  tell: (hit: Hit) => string;
+}) {
+  const scale = useShown((s) => s.scale);
+  const stacked = useMemo(
+    () => stackNights(props.target, props.filters),
+    [props.target, props.filters],
+  );
+  const [low, high] = [stacked.rows[0] ?? 0, stacked.rows.at(-1) ?? 0];
+  return (
+    <MarksChart
+      className="min-h-0 flex-1"
+      testId="curve-nights"
+      marks={stacked.marks}
+      x={stacked.x}
+      y={[low - 0.8 * stacked.step, high + 0.8 * stacked.step]}
+      rows={stacked.rows}
+      label={`nights, ${stacked.step.toFixed(2)} mag apart`}
+      xAxis
+      xLabel="UT, hours from noon of the evening + 12"
+      title={`${stacked.nights.map((night, n) => `${n + 1} ${night}`).join(" · ")}, ${scaleWords(props.filters, scale)}`}
+      tell={props.tell}
+    />
+  );
+}
