@@ -177,7 +177,7 @@ def _taken(timings: list[Timing], *, sure: bool) -> tuple[Timing, tuple[Timing, 
         apart = abs(best.time_d - other.time_d)
         if apart > 2.0 * best.uncertainty_d:
             best, other = other, best
-        best = replace(best, uncertainty_d=float(np.hypot(best.uncertainty_d, 0.4 * apart)))
+        best = replace(best, uncertainty_d=float(np.hypot(best.uncertainty_d, 0.3 * apart)))
     rest = tuple(timing for timing in timings if timing.method != best.method)
     return best, rest
 
