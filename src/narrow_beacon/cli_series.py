@@ -157,3 +157,34 @@ def survey(folder: Path, least: float, as_json: bool) -> None:
             f"{s.star} in {s.filter}: {s.magnitude:.3f} mag, scatters by {1e3 * s.scatter_mag:.1f} "
             f"mmag where {1e3 * s.expected_mag:.1f} are usual, {s.significance:.1f} σ{period}"
         )
+
+
+@click.command()
+@_FOLDER
+@click.option("--layout", required=True, help="One of ours by name, or a file.")
+@click.option("--out", type=click.Path(path_type=Path, dir_okay=False), help="Where it goes.")
+@click.option("--field", "said", multiple=True, metavar="NAME=WORDS", help="Of the layout's own.")
+@click.option("--doubtful", is_flag=True, help="With doubtful points.")
+def report(
+    folder: Path, layout: str, out: Path | None, said: tuple[str, ...], doubtful: bool
+) -> None:
+    """The report of a reduction's output FOLDER again, in another layout.
+
+    Exit status 0 when it was written, 2 for an unusable folder or layout.
+    """
+    from narrow_beacon.core.report.layout import LayoutError, read_layout
+    from narrow_beacon.reduce.again import NoReductionError, report_again
+
+    fields = dict(one.partition("=")[::2] for one in said)
+    try:
+        chosen = read_layout(layout, Path())
+        text = report_again(folder, chosen, fields, doubtful=doubtful)
+    except (LayoutError, NoReductionError) as error:
+        click.echo(f"{error}", err=True)
+        sys.exit(2)
+    for name in chosen.missing_fields(fields):
+        click.echo(f"the layout's field {name} is empty: --field {name}=…", err=True)
+    if out is None:
+        click.echo(text, nl=False)
+    else:
+        out.write_bytes(text.encode(chosen.encoding, "replace"))

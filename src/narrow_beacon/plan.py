@@ -130,6 +130,10 @@ class Plan:
     """Whether uncertainties hold the night's correlated noise, too."""
     output: Path = Path("out")
     layout: str = "plain"
+    layout_text: str = ""
+    """The layout itself, where it is neither one of ours nor a file."""
+    report_fields: Mapping[str, str] = field(default_factory=dict)
+    """The observer's own fields of the layout."""
     doubtful: bool = False
     """Whether doubtful points are reported too."""
     stars: StarTable | None = None
@@ -401,6 +405,7 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         floor=get("measure", "floor", False),
         output=base / get("output", "folder", "out"),
         layout=layout,
+        report_fields=get("output", "fields", {}),
         doubtful=get("output", "doubtful", False),
     )
 

@@ -204,6 +204,12 @@ def _reasons(value: Any) -> dict[str, str]:
     return {text_of(name): text_of(reason) for name, reason in value.items()}
 
 
+def _fields(value: Any) -> dict[str, str]:
+    if not isinstance(value, dict):
+        raise ValueError('must give the layout\'s own fields: { observer = "…" }')
+    return {text_of(name): text_of(words) for name, words in value.items()}
+
+
 def _columns(value: Any) -> dict[str, str]:
     if not isinstance(value, dict) or not value:
         raise ValueError('must name columns by meaning or band: { ra = "RAJ2000", V = "Vmag" }')
@@ -305,7 +311,7 @@ KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
         "unit": _choice("px", "fwhm"),
         "floor": _truth,
     },
-    "output": {"folder": text_of, "layout": text_of, "doubtful": _truth},
+    "output": {"folder": text_of, "layout": text_of, "doubtful": _truth, "fields": _fields},
 }
 """How the values of each section's keys are read; each reader raises ValueError."""
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import contextlib
 import csv
+import io
+import json
 import math
 from dataclasses import replace
 from pathlib import Path
@@ -11,17 +13,27 @@ from pathlib import Path
 import numpy as np
 import pyarrow.parquet as pq
 import pytest
-from astropy.io.votable import parse_single_table
+from astropy.io import fits
+from astropy.io.votable import parse, parse_single_table, validate
 from astropy.table import Table
+from hypothesis import given
+from hypothesis import strategies as st
 
 from builders import star_table
 from narrow_beacon.core.curve.light_curve import DOUBTFUL
 from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.report.census import MeasuredExposure, write_census
 from narrow_beacon.core.report.exposures import ExposureRow, write_exposures
-from narrow_beacon.core.report.layout import LayoutError, read_layout, render_report, reported
+from narrow_beacon.core.report.layout import (
+    LayoutError,
+    parse_layout,
+    read_layout,
+    reported,
+    shipped_layouts,
+)
 from narrow_beacon.core.report.light_curve import COLUMNS, CurvePoint, write_light_curve
 from narrow_beacon.core.report.provenance import write_provenance
+from narrow_beacon.core.report.render import Facts, Stars, render_report
 from narrow_beacon.reduce.figure import draw_light_curve
 
 POINT = CurvePoint(
@@ -32,6 +44,11 @@ POINTS = [
     POINT,
     replace(POINT, exposure="b, c.fits", jd_utc=2461327.4, check_magnitude=math.nan, flags=""),
 ]
+FACTS = Facts(
+    {"target": "Sorrel 1"},
+    {("", "V"): Stars(("Sorrel 3", "Sorrel 4"), 12.1, "Sorrel 2", 12.503, "S 7")},
+    {"observer": "Ada"},
+)
 
 
 def test_all_three_tables_hold_the_same_numbers(tmp_path: Path) -> None:
@@ -120,7 +137,7 @@ def test_a_report_follows_its_layout(tmp_path: Path) -> None:
     given = [
         *POINTS, replace(POINT, magnitude=math.nan), replace(POINT, magnitude=9.0, state=DOUBTFUL)
     ]  # fmt: skip
-    text = render_report(layout, reported(given, doubtful=False), {"target": "Sorrel 1"})
+    text = render_report(layout, reported(given, doubtful=False), FACTS)
     assert reported(given, doubtful=True) == [*POINTS, given[-1]]
     assert text.splitlines() == [
         "STAR=Sorrel 1",
@@ -128,15 +145,15 @@ def test_a_report_follows_its_layout(tmp_path: Path) -> None:
         "12.346|na|12.50",
         "12.346|na|-99",
     ]
-    plain = render_report(read_layout("plain", tmp_path), POINTS, {"target": "Sorrel 1"})
+    plain = render_report(read_layout("plain", tmp_path), POINTS, FACTS)
     assert "12.3457" in plain
 
 
 def test_a_layout_with_mistakes_names_them_all(tmp_path: Path) -> None:
     (tmp_path / "bad.toml").write_text('[[column]]\nvalue = "colour"\n[[column]]\ntitle = "x"\n')
-    with pytest.raises(LayoutError, match=r"column 1: no value “colour”.*column 2: give either"):
+    with pytest.raises(LayoutError, match=r"column 1: no value “colour”.*column 2: give one of"):
         read_layout("bad.toml", tmp_path)
-    with pytest.raises(LayoutError, match=r"one of ours \(plain, standard\)"):
+    with pytest.raises(LayoutError, match=r"one of ours \(comma, fixed, nightly"):
         read_layout("fancy", tmp_path)
 
 
@@ -152,7 +169,10 @@ def test_a_layout_with_mistakes_names_them_all(tmp_path: Path) -> None:
         "separator",
         "titles",
         "column",
+        *("footer", "rows", "quote", "line_end", "encoding", "limits", "filters", "fields"),
+        *("actions", "ensemble"),
         *(f"c.{key}" for key in ("value", "text", "title", "digits", "missing", "width")),
+        *(f"c.{key}" for key in ("align", "minus", "date", "words", "field", "limit")),
     ],
 )
 def test_nonsense_in_a_layout_is_a_mistake_or_a_layout(
@@ -164,7 +184,160 @@ def test_nonsense_in_a_layout_is_a_mistake_or_a_layout(
     path.write_text(f"{column}{own} = {value}\n" if own != key else f"{own} = {value}\n{column}")
     with contextlib.suppress(LayoutError):
         layout = read_layout("l.toml", tmp_path)
-        assert render_report(layout, POINTS, {"target": "a"}).endswith("\n")
+        assert render_report(layout, POINTS, FACTS).endswith("\n")
+
+
+@pytest.mark.parametrize("name", shipped_layouts())
+def test_every_layout_of_ours_reports_every_point(name: str) -> None:
+    layout = read_layout(name, Path())
+    standard = [
+        replace(p, transformed_magnitude=12.3, transformed_uncertainty=0.01) for p in POINTS
+    ]
+    text = render_report(layout, standard, FACTS)
+    body = text.splitlines()[len(layout.header) + layout.titles :]
+    assert len(body) - len(layout.footer) == len(POINTS)
+    assert layout.said_of
+    assert "Sorrel 1" in text or not layout.header
+    assert text.encode(layout.encoding)
+
+
+WIDE = """
+separator = ";"
+titles = false
+quote = "needed"
+line_end = "crlf"
+encoding = "ascii"
+limits = true
+ensemble = "all of them"
+[filters]
+V = "Johnson V"
+[fields]
+observer = ""
+[actions]
+replace = "R"
+add = "N"
+[[column]]
+value = "action"
+[[column]]
+value = "jd_utc"
+minus = 2400000.5
+digits = 4
+[[column]]
+value = "jd_utc"
+date = "%d.%m.%Y %H:%M:%S"
+digits = 1
+[[column]]
+value = "filter"
+width = 10
+align = "left"
+[[column]]
+value = "magnitude"
+digits = "uncertainty"
+missing = "99"
+[[column]]
+value = "comparison_name"
+[[column]]
+value = "check_known"
+digits = 2
+[[column]]
+field = "observer"
+[[column]]
+value = "state"
+words = { good = "0", doubtful = "?" }
+"""
+
+
+def test_a_layout_can_ask_for_what_societies_ask_for() -> None:
+    layout = parse_layout(WIDE, "wide")
+    unseen = replace(POINT, magnitude=math.nan, uncertainty=math.nan, limit_magnitude=14.237)
+    points = [POINT, replace(POINT, exposure="b", uncertainty=0.2), unseen]
+    facts = replace(
+        FACTS, said={"observer": '=HYPERLINK("x");Ödön'}, actions={("b", "V"): "replace"}
+    )
+    assert reported(points, False, layout) == points
+    text = render_report(layout, points, facts)
+    lines = text.split("\r\n")
+    assert lines[-1] == ""
+    first, second, third = (next(csv.reader([line], delimiter=";")) for line in lines[:3])
+    assert first == [
+        "N", "61325.8542", "12.10.2026 20:30:00.0", "Johnson V ", "12.3457", "all of them", "12.50",
+        "'=HYPERLINK(\"x\");?d?n", "0",
+    ]  # fmt: skip
+    assert second[0] == "R"
+    assert second[4] == "12.35"  # two digits of ± 0.20
+    assert third[4] == "<14.24"
+    assert layout.missing_fields({}) == ["observer"]
+    one = replace(FACTS, stars={("", "V"): Stars(("Sorrel 3",), 12.1)})
+    assert "Sorrel 3" in render_report(layout, points, one)
+
+
+def test_nightly_means_hold_the_scatter_of_their_points() -> None:
+    layout = read_layout("nightly", Path())
+    rng = np.random.default_rng(2)
+    night = [
+        replace(POINT, jd_utc=2461326.3 + 0.01 * n, magnitude=12.3 + rng.normal(0, 0.02),
+                uncertainty=0.005)
+        for n in range(16)
+    ]  # fmt: skip
+    line = render_report(layout, night, FACTS).splitlines()[-1].split()
+    assert line[:1] == ["2026-10-12"]
+    assert line[5] == "16"
+    assert float(line[3]) == pytest.approx(12.3, abs=0.02)
+    # 0.02 of scatter over √16, not the 0.00125 that the points claim.
+    assert 0.003 < float(line[4]) < 0.008
+
+
+@given(
+    points=st.lists(
+        st.tuples(
+            st.floats(2_400_000, 2_500_000), st.floats(-5, 30), st.floats(0.0001, 2.0),
+            st.sampled_from(["V", 'a "b", c', "=1+1", "Ü"]),
+        ),
+        min_size=1, max_size=8,
+    ),
+    digits=st.integers(0, 6), separator=st.sampled_from([",", ";", "\t", "|"]),
+    quote=st.sampled_from(["needed", "always"]), width=st.sampled_from([0, 12]),
+)  # fmt: skip
+def test_a_report_reads_back_at_its_precision(
+    points: list[tuple[float, float, float, str]], digits: int, separator: str, quote: str,
+    width: int,
+) -> None:  # fmt: skip
+    layout = parse_layout(
+        f"separator = {json.dumps(separator)}\nquote = '{quote}'\ntitles = false\n"
+        f'[[column]]\nvalue = "jd_utc"\ndigits = 6\n'
+        f'[[column]]\nvalue = "magnitude"\ndigits = {digits}\n'
+        f'[[column]]\nvalue = "filter"\nwidth = {width}\nalign = "left"\n', "any",
+    )  # fmt: skip
+    made = [
+        replace(POINT, jd_utc=jd, magnitude=m, uncertainty=s, filter=name)
+        for jd, m, s, name in points
+    ]
+    text = render_report(layout, made, FACTS)
+    rows = list(csv.reader(io.StringIO(text), delimiter=separator))
+    assert len(rows) == len(made)
+    for row, point in zip(rows, made, strict=True):
+        assert float(row[0]) == pytest.approx(point.jd_utc, abs=6e-7)
+        assert float(row[1]) == pytest.approx(point.magnitude, abs=0.51 * 10.0**-digits)
+        assert row[2].strip().removeprefix("'") == point.filter
+
+
+def test_tables_say_which_time_is_what(tmp_path: Path) -> None:
+    write_light_curve(POINTS, tmp_path)
+    with fits.open(tmp_path / "light_curve.fits", checksum=True) as hdus:
+        header, names = hdus[1].header, hdus[1].columns.names
+        assert header["JDREF"] == 0.0
+        at = names.index("bjd_tdb") + 1
+        assert (header[f"TCTYP{at}"], header[f"TRPOS{at}"]) == ("TDB", "BARYCENTER")
+        assert header[f"TUNIT{at}"] == "d"
+        assert list(hdus[1].data["bjd_tdb"]) == [p.bjd_tdb for p in POINTS]
+        hdus.verify("exception")
+    told = validate(str(tmp_path / "light_curve.vot"), output=io.StringIO())
+    assert told
+    votable = parse(tmp_path / "light_curve.vot", verify="exception")
+    assert votable.version == "1.4"
+    field = next(f for f in votable.get_first_table().fields if f.name == "bjd_tdb")
+    system = votable.get_timesys_by_id(field.ref)
+    assert (system.timescale, system.refposition) == ("TDB", "BARYCENTER")
 
 
 def test_the_figure_is_the_same_for_the_same_curve(tmp_path: Path) -> None:

@@ -174,14 +174,15 @@ def print_combine() -> bool:
     )
     print(f"  signal to noise over the best weighted sum's: {np.median(share):.3f} in the median "
           f"(aim {_LEAST_SNR:g})")  # fmt: skip
-    print(f"  magnitudes less those of the sum: {1e3 * bias:+.2f} ± {1e3 * doubt:.2f} mmag (aim "
-          f"{1e3 * _MOST_BIAS_MAG:g}), beside the truth by {1e3 * of_truth:+.2f}")  # fmt: skip
+    print(f"  magnitudes less the truth: {1e3 * of_truth:+.2f} mmag (aim "
+          f"{1e3 * _MOST_BIAS_MAG:g}), less those of the sum {1e3 * bias:+.2f} ± "
+          f"{1e3 * doubt:.2f}")  # fmt: skip
     print(f"  pulls spread by {spread:.3f} (aim {_PULLS[0]:g} to {_PULLS[1]:g})")
     print(f"  of {hit.size} that cosmic rays were on, {wrong:.1%} off by more than 4 sigma")
     peak = memory_of_many()
     print(f"{_MANY} layers of {_MANY_SHAPE[0]} × {_MANY_SHAPE[1]}: {peak:.0f} MB at the peak (aim "
           f"{_MOST_MB:g})")  # fmt: skip
     return bool(
-        np.median(share) >= _LEAST_SNR and abs(bias) < _MOST_BIAS_MAG
+        np.median(share) >= _LEAST_SNR and abs(of_truth) < _MOST_BIAS_MAG
         and _PULLS[0] < spread < _PULLS[1] and wrong < 0.01 and peak < _MOST_MB
     )  # fmt: skip

@@ -22,12 +22,14 @@ from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.report.census import MeasuredExposure, write_census
 from narrow_beacon.core.report.exposures import ExposureRow, write_exposures
 from narrow_beacon.core.report.extinction import AirRow, write_extinction
-from narrow_beacon.core.report.layout import read_layout, render_report, reported
+from narrow_beacon.core.report.layout import Layout, parse_layout, read_layout, reported
 from narrow_beacon.core.report.light_curve import CurvePoint, write_light_curve
 from narrow_beacon.core.report.provenance import versions, write_provenance
+from narrow_beacon.core.report.render import Facts, Stars, render_report
 from narrow_beacon.core.report.sequence import write_sequence
 from narrow_beacon.core.report.stars import write_stars
 from narrow_beacon.plan import Plan
+from narrow_beacon.reduce.again import facts_json
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.reduce.field_picture import draw_field, field_picture
 from narrow_beacon.reduce.figure import draw_light_curve
@@ -37,9 +39,9 @@ from narrow_beacon.reduce.vet import THIN_CLOUD
 from narrow_beacon.reduce.workers import Pool
 
 _OUTPUTS = (
-    "light_curve.csv", "light_curve.ecsv", "light_curve.vot", "light_curve.svg", "exposures.csv",
-    "census.parquet", "report.txt", "provenance.json", "stars.csv", "sequence.csv",
-    "extinction.csv", "colour_magnitude.svg",
+    "light_curve.csv", "light_curve.ecsv", "light_curve.vot", "light_curve.fits",
+    "light_curve.svg", "exposures.csv", "census.parquet", "report.txt", "provenance.json",
+    "stars.csv", "sequence.csv", "extinction.csv", "colour_magnitude.svg",
 )  # fmt: skip
 
 
@@ -64,13 +66,10 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
     if not outcome.every_curve:
         return
     write_light_curve(points, folder)
-    layout = read_layout(outcome.plan.layout, outcome.plan.base)
-    (folder / "report.txt").write_text(
-        render_report(
-            layout, reported(points, outcome.plan.doubtful, layout), report_facts(outcome)
-        ),
-        encoding="utf-8",
-    )
+    layout = layout_of(outcome.plan)
+    going = reported(points, outcome.plan.doubtful, layout)
+    text = render_report(layout, going, report_facts(outcome))
+    (folder / "report.txt").write_bytes(text.encode(layout.encoding, "replace"))
     measured = []
     told: set[int] = set()
     for curve in outcome.every_curve:
@@ -107,6 +106,13 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
     write_census(measured, outcome.stars, folder / "census.parquet")
     for finish in figures:
         finish()
+
+
+def layout_of(plan: Plan) -> Layout:
+    """The report's layout. Raises LayoutError."""
+    if plan.layout_text:
+        return parse_layout(plan.layout_text, plan.layout)
+    return read_layout(plan.layout, plan.base)
 
 
 def serving_rows(outcome: Outcome) -> list[int]:
@@ -386,6 +392,7 @@ def provenance(outcome: Outcome) -> Mapping[str, object]:
             frame.name: _exposure_facts(outcome, index, frame)
             for index, frame in enumerate(night.exposures)
         },
+        "report": facts_json(report_facts(outcome)),
         "settings": {"plan": plan.text},
         "versions": versions(__version__),
     }
@@ -508,7 +515,27 @@ def _exposure_facts(outcome: Outcome, index: int, frame: Frame) -> dict[str, obj
     return facts
 
 
-def report_facts(outcome: Outcome) -> dict[str, str]:
+def report_facts(outcome: Outcome) -> Facts:
+    """What a report says besides its points."""
+    return Facts(_header_facts(outcome), _stars_of_filters(outcome), outcome.plan.report_fields)
+
+
+def _stars_of_filters(outcome: Outcome) -> dict[tuple[str, str], Stars]:
+    """Comparison and check star of each target in each filter."""
+    names, found = outcome.stars.names, {}
+    for one in outcome.targets:
+        for curve in one.curves:
+            known = outcome.stars.bands[curve.band].magnitude
+            rows, check = curve.cast.comparison, curve.cast.check
+            found[target_name(one), curve.filter] = Stars(
+                tuple(names[row] for row in rows), float(known[rows[0]]) if rows else np.nan,
+                names[check] if check is not None else "",
+                float(known[check]) if check is not None else np.nan, chart_name(outcome.plan),
+            )  # fmt: skip
+    return found
+
+
+def _header_facts(outcome: Outcome) -> dict[str, str]:
     """What fills the fields of a layout's header."""
     names = outcome.stars.names
     several = len(outcome.targets) > 1

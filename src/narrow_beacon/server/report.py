@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-import re
 import shutil
 import tempfile
-from collections import Counter
+from dataclasses import replace
 from datetime import timedelta
-from importlib import resources
 from pathlib import Path
 
 import numpy as np
@@ -17,50 +15,58 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from narrow_beacon import __version__
-from narrow_beacon.core.curve.light_curve import DOUBTFUL
 from narrow_beacon.core.report.layout import (
-    Layout,
     LayoutError,
+    parse_layout,
     read_layout,
-    render_report,
     reported,
+    shipped_layouts,
 )
 from narrow_beacon.core.report.light_curve import CurvePoint
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.figure import draw_light_curve
-from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.outputs import (
     check_name,
     curve_points,
-    report_facts,
+    layout_of,
     target_name,
     write_outputs,
 )
 from narrow_beacon.reduce.workers import Workers
-from narrow_beacon.server.night import CurvesNow
+from narrow_beacon.server.going import SAME_MAG, handed_before, what_changed, what_goes
+from narrow_beacon.server.night import CurvesNow, curves_now
 from narrow_beacon.server.outcome import outcome_now, with_field
 from narrow_beacon.server.problems import Problem
-from narrow_beacon.server.schemas.report import Check, ReportOut, ReportPage
-from narrow_beacon.server.stages import out_of_date
+from narrow_beacon.server.report_checks import NOTHING, checks_of
+from narrow_beacon.server.schemas.common import Done
+from narrow_beacon.server.schemas.report import (
+    LayoutOut,
+    ReportField,
+    ReportingIn,
+    ReportOut,
+    ReportPage,
+    SentIn,
+)
 from narrow_beacon.server.state import campaign_of, changing, shared
+from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import now as this_moment
 from narrow_beacon.store.models import (
     Campaign,
     CastRecord,
-    NightFile,
+    KeptLayout,
     Point,
     Recipe,
     Reduction,
     Report,
 )
+from narrow_beacon.store.reporting import (
+    KEPT,
+    reporting_json,
+    reporting_of,
+)
 
 blueprint = APIBlueprint("report", __name__)
-_LARGE_UNCERTAINTY_MAG = 0.1
-_CHECK_RATIO = 1.8
-_SAME_MAG = 0.0005
 _SHOWN_LINES = 400
-_NOTHING = "No point is good: look at what they are doubtful for in Curve, or take those too."
-_NO_SHIFT_MAG, _LARGE_SHIFT_MAG = 0.001, 0.005
 _TWICE = timedelta(seconds=3)
 
 
@@ -72,21 +78,38 @@ def report(number: int) -> ReportPage:
         campaign = campaign_of(session, number)
         outcome, now = outcome_now(session, campaign, Path("out"))
         points = curve_points(outcome)
-        layout = read_layout(campaign.layout or "plain", Path("/"))
-        going = reported(points, outcome.plan.doubtful, layout)
-        text = render_report(layout, going, report_facts(outcome))
-        lines = text.splitlines()
+        layout = layout_of(outcome.plan)
+        kept = reporting_of(campaign)
+        before = handed_before(session, campaign, now, layout)
+        going = what_goes(campaign, outcome, now, points, layout, before)
+        lines = going.text.splitlines()
+        changes = what_changed(campaign, now, points, layout, before)
         reports = _reports(session, campaign, points, now)
-        checks = _checks(session, campaign, outcome, now, points, reports, layout)
+        checks = checks_of(session, campaign, outcome, now, points, reports, layout, going.points)
+        star = now.stars.names[now.cast.target]
         return ReportPage(
-            layout=layout.name, layouts=_layouts(), preview="\n".join(lines[:_SHOWN_LINES]),
-            lines=len(lines), checks=checks, reports=reports,
+            layout=layout.name, about=layout.said_of, layouts=_layouts(session),
+            preview="\n".join(lines[:_SHOWN_LINES]), lines=len(lines), checks=checks,
+            reports=reports, scope=kept.scope, points=len(going.points), changes=changes,
+            fields=[
+                ReportField(name=name, value=kept.fields.get(name, ""), usual=usual)
+                for name, usual in layout.fields.items()
+            ],
+            held=[number for number, _ in sorted(kept.held_of(star))],
         )  # fmt: skip
 
 
-def _layouts() -> list[str]:
-    folder = resources.files("narrow_beacon.core.report") / "layouts"
-    return sorted(entry.name.removesuffix(".toml") for entry in folder.iterdir())
+def _layouts(session: Session) -> list[LayoutOut]:
+    """Those that come along, and the observatory's own."""
+    found = [
+        LayoutOut(key=name, name=name, own=False, about=read_layout(name, Path("/")).said_of)
+        for name in shipped_layouts()
+    ]
+    for record in session.scalars(select(KeptLayout).order_by(KeptLayout.name)):
+        about = parse_layout(record.text, record.name).said_of
+        key = f"{KEPT}{record.name}"
+        found.append(LayoutOut(key=key, name=record.name, own=True, about=about))
+    return found
 
 
 def _reports(
@@ -108,17 +131,20 @@ def _reports(
     ):
         whose = session.get_one(Reduction, record.reduction_id).star or star
         sent = session.scalars(select(Point).where(Point.reduction_id == record.reduction_id))
-        changed, of = 0, current[_went_out(record.layout)]
+        changed, of = 0, current[record.value or _went_out(record.layout)]
         for point in sent if whose == star else ():
             value = of.get((point.file_id, point.filter), np.nan)
-            changed += not abs(value - point.magnitude) <= _SAME_MAG
-        found.append(
-            ReportOut(
-                id=record.id, created=record.created, layout=record.layout, files=record.files,
-                points=record.points, changed=changed, star=whose, other=whose != star,
-            )
-        )  # fmt: skip
+            changed += not abs(value - point.magnitude) <= SAME_MAG
+        found.append(_report_out(record, whose, changed, whose != star))
     return found
+
+
+def _report_out(record: Report, star: str, changed: int, other: bool) -> ReportOut:
+    return ReportOut(
+        id=record.id, created=record.created, layout=record.layout.removeprefix(KEPT),
+        files=record.files, points=record.points, changed=changed, star=star, other=other,
+        scope=record.scope, recipient=record.recipient, sent=record.sent, note=record.note,
+    )  # fmt: skip
 
 
 def _went_out(layout: str) -> str:
@@ -127,137 +153,6 @@ def _went_out(layout: str) -> str:
         return read_layout(layout, Path("/")).magnitude
     except LayoutError:
         return "magnitude"
-
-
-def _checks(
-    session: Session,
-    campaign: Campaign,
-    outcome: Outcome,
-    now: CurvesNow,
-    points: list[CurvePoint],
-    reports: list[ReportOut],
-    layout: Layout,
-) -> list[Check]:
-    good = reported(points, outcome.plan.doubtful, layout)
-    checks = _check_points(points, good, outcome.plan.doubtful)
-    checks.append(_check_scale(now, layout))
-    sigma = np.array([getattr(point, layout.uncertainty) for point in good])
-    if good and (~np.isfinite(sigma) | (sigma <= 0)).any():
-        checks.append(Check(state="stop", words="Some points have no usable uncertainty."))
-    elif good:
-        typical, worst = float(np.median(sigma)), float(sigma.max())
-        words = f"Uncertainties: typically {typical:.4f} mag, at most {worst:.3f} mag."
-        checks.append(
-            Check(state="look" if worst > _LARGE_UNCERTAINTY_MAG else "good", words=words)
-        )
-    checks += _check_star(now)
-    if outcome.plan.site is None:
-        words = "The site is unknown: no airmass, and BJD is for the centre of the Earth."
-        checks.append(Check(state="look", words=words))
-    else:
-        checks.append(Check(state="good", words="Times: JD in UTC, BJD in TDB, for your site."))
-    if campaign.changed_since:
-        checks.append(Check(state="look", words=f"Measure: {out_of_date(campaign)}."))
-    proposals = session.scalars(
-        select(NightFile.id).where(NightFile.campaign_id == campaign.id, NightFile.proposal != "")
-    ).all()
-    if proposals:
-        one = len(proposals) == 1
-        many = f"{counted(len(proposals), 'exposure')} {'is' if one else 'are'}"
-        words = f"{many} proposed to be set aside; decide in Vet."
-        checks.append(Check(state="look", words=words))
-    own = [sent for sent in reports if not sent.other]
-    if own:
-        last = own[0]
-        words = f"{last.points} points were handed out on {last.created:%d %B %Y, %H:%M} UTC"
-        words += (
-            f"; {last.changed} of them differ now." if last.changed else ", all as they are now."
-        )
-        checks.append(Check(state="look", words=words))
-    else:
-        words = f"No point of {now.stars.names[now.cast.target]} was handed out before."
-        checks.append(Check(state="good", words=words))
-    return checks
-
-
-def _check_points(
-    points: list[CurvePoint], going: list[CurvePoint], with_doubtful: bool
-) -> list[Check]:
-    """How many points go out, and what becomes of the others."""
-    seen = [point for point in points if np.isfinite(point.magnitude)]
-    doubtful = [point for point in seen if point.state == DOUBTFUL]
-    checks = []
-    if not going:
-        checks.append(Check(state="stop", words=_NOTHING if seen else "No point has a magnitude."))
-    elif len(seen) < len(points):
-        words = f"{len(going)} points; {len(points) - len(seen)} without a magnitude are left out."
-        checks.append(Check(state="look", words=words))
-    else:
-        words = f"{len(going)} points, every field that the layout asks for."
-        checks.append(Check(state="good", words=words))
-    if doubtful:
-        kinds = Counter(
-            re.sub(r" [\d.]+ mmag", "", word)
-            for p in doubtful
-            for word in p.flags.split(";")
-            if word
-        )
-        why = ", ".join(word for word, _ in kinds.most_common(3))
-        one = len(doubtful) == 1
-        what = (
-            f"go{'es' if one else ''} out too, as you wish"
-            if with_doubtful
-            else (f"{'is' if one else 'are'} left out")
-        )
-        many = "doubtful points" if len(doubtful) > 1 else "doubtful point"
-        words = f"{len(doubtful)} {many} {what}: {why}."
-        checks.append(Check(state="look", words=words))
-    return checks
-
-
-def _check_scale(now: CurvesNow, layout: Layout) -> Check:
-    """Which magnitudes go out, and how far the others are."""
-    on = [curve for curve in now.curves if curve.standard is not None]
-    names = " and ".join(curve.filter for curve in on)
-    if layout.magnitude == "transformed_magnitude":
-        if len(on) == len(now.curves):
-            return Check(state="good", words=f"Magnitudes are on the standard scale in {names}.")
-        off = " and ".join(curve.filter for curve in now.curves if curve.standard is None)
-        words = f"No magnitude in {off} is on the standard scale: those are left out. See Measure."
-        return Check(state="look", words=words)
-    words = "Magnitudes are on the instrument's own colour scale"
-    if not on:
-        return Check(state="look", words=f"{words}; the standard one is not reached. See Measure.")
-    apart = max(
-        abs(float(np.nanmedian(curve.standard.magnitude - curve.target.magnitude)))
-        for curve in on
-        if curve.standard is not None
-    )
-    far = f"up to {1000 * apart:.0f} mmag" if apart > _NO_SHIFT_MAG else "less than 1 mmag"
-    words += f", {far} from the standard one in {names}"
-    layouts = "; the layout “standard” has that" if apart > _LARGE_SHIFT_MAG else ""
-    return Check(state="look" if layouts else "good", words=f"{words}{layouts}.")
-
-
-def _check_star(now: CurvesNow) -> list[Check]:
-    checks = []
-    for curve in now.curves:
-        if curve.check is None:
-            words = f"There is no check star in {curve.filter}: choose one in Cast."
-            checks.append(Check(state="look", words=words))
-            continue
-        verdict = curve.check.steadiness
-        if verdict.cannot_tell:
-            words = f"Check star in {curve.filter}: too few points to tell whether it is steady."
-            checks.append(Check(state="look", words=words))
-            continue
-        restless = verdict.varies or verdict.scatter_mag > _CHECK_RATIO * verdict.expected_mag
-        words = (
-            f"Check star in {curve.filter}: scatters by {1000 * verdict.scatter_mag:.1f} mmag, "
-            f"{1000 * verdict.expected_mag:.1f} expected."
-        )
-        checks.append(Check(state="look" if restless else "good", words=words))
-    return checks
 
 
 @blueprint.get("/api/campaigns/<int:number>/curve.svg")
@@ -290,11 +185,14 @@ def export(number: int) -> ReportOut:
         outcome, now = outcome_now(session, campaign, folder)
         with Workers(1) as here:
             write_outputs(with_field(outcome, now), here)
-        layout = read_layout(campaign.layout or "plain", Path("/"))
-        points = reported(curve_points(outcome), outcome.plan.doubtful, layout)
-        if not points:
+        layout = layout_of(outcome.plan)
+        before = handed_before(session, campaign, now, layout)
+        going = what_goes(campaign, outcome, now, curve_points(outcome), layout, before)
+        taken_back = [key for key, what in going.actions.items() if what == "delete"]
+        if not going.points and not taken_back:
             shutil.rmtree(folder)
-            raise Problem(409, "Nothing to export", _NOTHING)
+            raise Problem(409, "Nothing to export", NOTHING)
+        (folder / "report.txt").write_bytes(going.text.encode(layout.encoding, "replace"))
         reduction = Reduction(
             campaign_id=number, cast_id=campaign.cast_id, recipe_id=campaign.recipe_id,
             created=moment, version=__version__, star=now.stars.names[now.cast.target],
@@ -308,12 +206,14 @@ def export(number: int) -> ReportOut:
                 jd_utc=p.jd_utc, magnitude=getattr(p, layout.magnitude),
                 uncertainty=getattr(p, layout.uncertainty),
             )
-            for p in points
+            for p in going.points if np.isfinite(getattr(p, layout.magnitude))
         )  # fmt: skip
         names = sorted(path.name for path in folder.iterdir())
         record = Report(
             campaign_id=number, reduction_id=reduction.id, created=moment,
-            layout=campaign.layout or "plain", folder=str(folder), files=names, points=len(points),
+            layout=campaign.layout or "plain", folder=str(folder), files=names,
+            points=len(going.points), value=layout.magnitude, scope=reporting_of(campaign).scope,
+            deleted=[[ids[file], name] for file, name in taken_back] or None,
         )  # fmt: skip
         session.add(record)
         session.flush()
@@ -321,12 +221,58 @@ def export(number: int) -> ReportOut:
         session.get_one(CastRecord, campaign.cast_id).automatic = False
         session.get_one(Recipe, campaign.recipe_id).automatic = False
         campaign.revision += 1
-        made = ReportOut(
-            id=record.id, created=moment, layout=record.layout, files=names, points=len(points),
-            changed=0, star=reduction.star, other=False,
-        )  # fmt: skip
+        made = _report_out(record, reduction.star, 0, False)
         state.exported[number] = campaign.revision, made
         return made
+
+
+@blueprint.patch("/api/reports/<int:number>")
+@blueprint.input(SentIn, arg_name="body")
+@blueprint.output(ReportOut)
+def mark_sent(number: int, body: SentIn) -> ReportOut:
+    """Note to whom a report was sent, when, and what came back."""
+    with shared().store.session() as session:
+        record = session.get(Report, number)
+        if record is None:
+            raise Problem(404, "No such report", "Another page may have deleted its campaign.")
+        if body.recipient is not None:
+            record.recipient = body.recipient
+            record.sent = this_moment() if body.recipient else None
+        if body.note is not None:
+            record.note = body.note
+        star = session.get_one(Reduction, record.reduction_id).star
+        campaign = session.get_one(Campaign, record.campaign_id)
+        campaign.revision += 1
+        revision, answer = campaign.revision, _report_out(record, star, 0, False)
+    shared().events.publish("changed", campaign=record.campaign_id, revision=revision)
+    return answer
+
+
+@blueprint.put("/api/campaigns/<int:number>/reporting")
+@blueprint.input(ReportingIn, arg_name="body")
+@blueprint.output(Done)
+def say_of_reports(number: int, body: ReportingIn) -> Done:
+    """Fill the layout's own fields, choose which points go out, hold some back; can be undone."""
+    with changing(number) as (session, campaign):
+        kept = reporting_of(campaign)
+        words = []
+        if body.fields is not None:
+            kept, words = replace(kept, fields={**kept.fields, **body.fields}), ["filled a field"]
+        if body.scope is not None:
+            kept, words = replace(kept, scope=body.scope), [*words, f"reports {body.scope} points"]
+        if body.held is not None:
+            now = curves_now(session, campaign)
+            if now is None:
+                raise Problem(409, "No curve yet", "Measure the night first.")
+            star = now.stars.names[now.cast.target]
+            files = {now.files[i].id: curve.filter for curve in now.curves for i in curve.indices}
+            own = [[number, files[number]] for number in sorted(set(body.held)) if number in files]
+            kept = replace(kept, held={**kept.held, star: own})
+            words = [*words, f"holds back {counted(len(own), 'point')}"]
+        if words:
+            change = Change("campaign", campaign.id, "reporting", reporting_json(kept))
+            act(session, campaign, ", ".join(words), [change])
+    return Done()
 
 
 @blueprint.get("/api/reports/<int:number>/<name>")

@@ -25,6 +25,7 @@ from narrow_beacon.store.actions import Change, act, new_cast
 from narrow_beacon.store.campaigns import changed_after_measuring, plan_of, queue_job
 from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.models import Campaign, CastRecord, Catalogue, Kit, Site
+from narrow_beacon.store.reporting import KEPT, kept_text
 from narrow_beacon.store.sequences import stars_of
 from narrow_beacon.store.sources import sources_of
 from narrow_beacon.store.targets import without_casts
@@ -99,6 +100,10 @@ def _layout(body: Settings) -> dict[str, Any]:
     if body.layout is None:
         return {}
     layout = body.layout
+    if layout.startswith(KEPT):
+        with shared().store.session() as session:
+            kept_text(session, layout)
+        return {"layout": layout}
     if "/" in layout:
         layout = str(shared().folders.check(layout))
     read_layout(layout, Path("/"))

@@ -33,6 +33,7 @@ from narrow_beacon.store.models import (
     Kit,
     Site,
 )
+from narrow_beacon.store.reporting import Reporting, kept_text, reporting_json, reporting_of
 from narrow_beacon.store.sequences import sequence_from_json, sequence_to_json
 from narrow_beacon.store.sources import sources_of
 from narrow_beacon.store.targets import KeptTarget, with_targets
@@ -84,6 +85,8 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     own = plan.base / plan.layout
     campaign.layout = str(own.resolve()) if own.is_file() else plan.layout
     campaign.doubtful = plan.doubtful
+    if plan.report_fields:
+        campaign.reporting = reporting_json(Reporting(fields=dict(plan.report_fields)))
     campaign.floor = plan.floor
     if plan.sequence is not None:
         campaign.sequence = sequence_to_json(plan.sequence, plan.sequence_file, {})
@@ -192,6 +195,8 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         annulus_in_pixels=measuring["annulus_in_pixels"],
         output=output,
         layout=campaign.layout,
+        layout_text=kept_text(session, campaign.layout),
+        report_fields=reporting_of(campaign).fields,
         doubtful=bool(campaign.doubtful),
         floor=bool(campaign.floor),
     )

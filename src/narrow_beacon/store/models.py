@@ -162,6 +162,8 @@ class Campaign(Record):
     layout: Mapped[str] = mapped_column(String(200), default="plain")
     doubtful: Mapped[bool] = mapped_column(default=False, server_default="0")
     """Whether doubtful points are reported too."""
+    reporting: Mapped[dict[str, Any] | None]
+    """What reports say and hold back, as ``store.reporting`` keeps it."""
     revision: Mapped[int] = mapped_column(default=0)
     """Grows with every change, so that a page knows when it shows an old state."""
     changed_since: Mapped[str] = mapped_column(String(200), default="")
@@ -441,6 +443,25 @@ class Report(Record):
     folder: Mapped[str] = mapped_column(String(1000))
     files: Mapped[list[Any]]
     points: Mapped[int]
+    value: Mapped[str] = mapped_column(String(40), default="", server_default="")
+    """Which magnitude went out; empty for old ones, which the layout tells."""
+    scope: Mapped[str] = mapped_column(String(20), default="all", server_default="all")
+    """"all" points, the "new" ones, or the "changed" ones: a correction of earlier reports."""
+    deleted: Mapped[list[Any] | None]
+    """Points that this report takes back, by file and filter."""
+    recipient: Mapped[str] = mapped_column(String(200), default="", server_default="")
+    sent: Mapped[datetime | None]
+    note: Mapped[str] = mapped_column(String(2000), default="", server_default="")
+    """The recipient's receipt, or what the observer wants to remember."""
+
+
+class KeptLayout(Record):
+    """A report layout of the observatory's own."""
+
+    __tablename__ = "layout_kept"
+    name: Mapped[str] = mapped_column(String(60), unique=True)
+    text: Mapped[str] = mapped_column(Text)
+    changed: Mapped[datetime]
 
 
 class RemarkRecord(Record):

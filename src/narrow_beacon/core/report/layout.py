@@ -1,6 +1,6 @@
-"""Report layouts: a description of a report's format, and the report written by it.
+"""Report layouts: a description of a report's format, read and checked.
 
-A layout is a TOML file of our own design; docs/formats.md defines it.
+A layout is a TOML file of our own design; docs/formats.md defines it. ``render`` writes reports.
 """
 
 from __future__ import annotations
@@ -8,7 +8,7 @@ from __future__ import annotations
 import math
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from importlib import resources
 from pathlib import Path
 
@@ -16,10 +16,23 @@ from narrow_beacon.core.curve.light_curve import GOOD
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.report.light_curve import COLUMNS, CurvePoint
 
+MORE_VALUES = (
+    "comparison_name", "comparison_known", "check_name", "check_known", "chart", "transformed",
+    "count", "night", "number", "action",
+)  # fmt: skip
+"""What a column can have besides the columns of the light curve."""
+BY_UNCERTAINTY = -1
+"""For ``digits``: as many as the uncertainty deserves."""
+ROWS = ("point", "night")
+QUOTES = ("never", "needed", "always")
+LINE_ENDS = {"lf": "\n", "crlf": "\r\n"}
+ENCODINGS = ("utf-8", "ascii", "latin-1")
+ACTIONS = ("add", "replace", "delete")
 _MOST_BYTES = 1_000_000
 _MOST_LETTERS = 2000
 _MOST_DIGITS = 15
 _MOST_WIDTH = 200
+_MOST_NAMES = 200
 
 
 class LayoutError(BeaconError):
@@ -28,25 +41,51 @@ class LayoutError(BeaconError):
 
 @dataclass(frozen=True)
 class LayoutColumn:
-    """A column: its title, the value or fixed text, format, and what stands for a missing value."""
+    """A column: its title; the value, fixed text or field of the observer's; decimals; what stands
+    for a missing value; width and side; what is taken off a number; the pattern of a calendar date;
+    words that stand for values.
+    """
 
     title: str
     value: str
     text: str
+    field: str
     digits: int | None
     missing: str
     width: int
+    left: bool
+    minus: float
+    date: str
+    words: Mapping[str, str]
+    limit: str
+    """What stands before a limit, in the column of the magnitude."""
 
 
 @dataclass(frozen=True)
 class Layout:
-    """Header lines with {fields}, a separator, columns, and whether their titles are written."""
+    """Header and footer lines with {fields}, a separator, columns, whether their titles are
+    written, and how text becomes a file. ``fields`` are the observer's own, with what they are
+    unless said; ``filters`` renames filters; ``ensemble`` is the name of several comparison stars;
+    ``actions`` are the words for points that are new, replaced and deleted.
+    """
 
     name: str
     header: tuple[str, ...]
     separator: str
     titles: bool
     columns: tuple[LayoutColumn, ...]
+    footer: tuple[str, ...] = ()
+    rows: str = "point"
+    quote: str = "never"
+    line_end: str = "lf"
+    encoding: str = "utf-8"
+    limits: bool = False
+    ensemble: str = "ensemble"
+    filters: Mapping[str, str] = field(default_factory=dict)
+    fields: Mapping[str, str] = field(default_factory=dict)
+    actions: Mapping[str, str] = field(default_factory=dict)
+    said_of: str = ""
+    """What it is for, in a line."""
 
     @property
     def magnitude(self) -> str:
@@ -60,42 +99,57 @@ class Layout:
         """That of ``magnitude``."""
         return self.magnitude.replace("magnitude", "uncertainty")
 
+    def missing_fields(self, said: Mapping[str, str]) -> list[str]:
+        """The observer's fields that have nothing in them."""
+        return [name for name, usual in self.fields.items() if not (said.get(name) or usual)]
+
+
+def shipped_layouts() -> list[str]:
+    """Names of the layouts that come along."""
+    folder = resources.files(__package__) / "layouts"
+    return sorted(entry.name.removesuffix(".toml") for entry in folder.iterdir())
+
+
+def layout_text(name_or_path: str, folder: Path) -> str:
+    """The text of a layout that comes along, by name, or of a file, relative to ``folder``. Raises
+    LayoutError.
+    """
+    shipped = resources.files(__package__) / "layouts" / f"{name_or_path}.toml"
+    path = folder / name_or_path
+    if "/" not in name_or_path and shipped.is_file():
+        return shipped.read_text(encoding="utf-8")
+    if not path.is_file():
+        raise LayoutError(
+            f"no layout “{name_or_path}”: neither one of ours ({', '.join(shipped_layouts())}) nor "
+            "a file"
+        )
+    try:
+        if path.stat().st_size > _MOST_BYTES:
+            raise LayoutError(f"layout {name_or_path}: larger than any layout is")
+        return path.read_text(encoding="utf-8")
+    except OSError as error:
+        raise LayoutError(f"layout {name_or_path}: cannot be opened ({error.strerror})") from error
+    except UnicodeDecodeError as error:
+        raise LayoutError(f"layout {name_or_path}: is not a text file in UTF-8") from error
+
 
 def read_layout(name_or_path: str, folder: Path) -> Layout:
     """A layout that ships with the program, by name, or a file, relative to ``folder``.
 
     Raises LayoutError with every mistake.
     """
-    shipped = resources.files(__package__) / "layouts" / f"{name_or_path}.toml"
-    path = folder / name_or_path
-    if "/" not in name_or_path and shipped.is_file():
-        text = shipped.read_text(encoding="utf-8")
-    elif path.is_file():
-        text = _text_of(path, name_or_path)
-    else:
-        known = sorted(
-            entry.name.removesuffix(".toml")
-            for entry in (resources.files(__package__) / "layouts").iterdir()
-        )
-        raise LayoutError(
-            f"no layout “{name_or_path}”: neither one of ours ({', '.join(known)}) nor a file"
-        )
+    return parse_layout(layout_text(name_or_path, folder), name_or_path)
+
+
+def parse_layout(text: str, label: str) -> Layout:
+    """A layout from its text. Raises LayoutError with every mistake."""
+    if len(text) > _MOST_BYTES:
+        raise LayoutError(f"layout {label}: larger than any layout is")
     try:
         values = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
-        raise LayoutError(f"layout {name_or_path}: not TOML: {str(error)[:200]}") from error
-    return _parse(values, name_or_path)
-
-
-def _text_of(path: Path, name: str) -> str:
-    try:
-        if path.stat().st_size > _MOST_BYTES:
-            raise LayoutError(f"layout {name}: larger than any layout is")
-        return path.read_text(encoding="utf-8")
-    except OSError as error:
-        raise LayoutError(f"layout {name}: cannot be opened ({error.strerror})") from error
-    except UnicodeDecodeError as error:
-        raise LayoutError(f"layout {name}: is not a text file in UTF-8") from error
+        raise LayoutError(f"layout {label}: not TOML: {str(error)[:200]}") from error
+    return _parse(values, label)
 
 
 class _Reader:
@@ -112,6 +166,14 @@ class _Reader:
             return default
         return value
 
+    def one_of(self, key: str, default: str, words: Sequence[str]) -> str:
+        """One of some words."""
+        value = self._values.get(key, default)
+        if value not in words:
+            self._mistakes.append(f"{self._where}{key} must be one of {', '.join(words)}")
+            return default
+        return str(value)
+
     def whole(self, key: str, default: int | None, most: int) -> int | None:
         """A whole number from 0 to ``most``."""
         value = self._values.get(key, default)
@@ -122,6 +184,20 @@ class _Reader:
             return default
         return value
 
+    def digits(self) -> int | None:
+        """Decimals, or the word "uncertainty"."""
+        if self._values.get("digits") == "uncertainty":
+            return BY_UNCERTAINTY
+        return self.whole("digits", None, _MOST_DIGITS)
+
+    def number(self, key: str) -> float:
+        """A finite number, 0 where there is none."""
+        value = self._values.get(key, 0.0)
+        if not isinstance(value, (int, float)) or isinstance(value, bool) or abs(value) > 1e9:
+            self._mistakes.append(f"{self._where}{key} must be a number")
+            return 0.0
+        return float(value) if math.isfinite(value) else 0.0
+
     def truth(self, key: str, default: bool) -> bool:
         """true or false."""
         value = self._values.get(key, default)
@@ -130,85 +206,101 @@ class _Reader:
             return default
         return value
 
+    def names(self, key: str) -> dict[str, str]:
+        """A table of texts."""
+        value = self._values.get(key, {})
+        if (
+            not isinstance(value, dict)
+            or len(value) > _MOST_NAMES
+            or not all(
+                isinstance(v, str) and len(v) <= _MOST_LETTERS and "\n" not in v
+                for v in value.values()
+            )
+        ):
+            self._mistakes.append(f"{self._where}{key} must be a table of texts")
+            return {}
+        return dict(value)
+
+    def lines(self, key: str) -> tuple[str, ...]:
+        """Lines of text."""
+        value = self._values.get(key, [])
+        lines = value if isinstance(value, list) else [value]
+        if not all(isinstance(line, str) and len(line) <= _MOST_LETTERS for line in lines):
+            self._mistakes.append(f"{self._where}{key} must be lines of text")
+            return ()
+        return tuple(str(line).replace("\n", " ") for line in lines)
+
 
 def _parse(values: Mapping[str, object], label: str) -> Layout:
     mistakes: list[str] = []
-    columns = []
+    whole = _Reader(values, "", mistakes)
+    fields = whole.names("fields")
+    columns = _columns(values, fields, mistakes)
+    layout = Layout(
+        name=whole.text("name", label), header=whole.lines("header"),
+        separator=whole.text("separator", ","), titles=whole.truth("titles", True),
+        columns=columns, footer=whole.lines("footer"), rows=whole.one_of("rows", "point", ROWS),
+        quote=whole.one_of("quote", "never", QUOTES),
+        line_end=whole.one_of("line_end", "lf", tuple(LINE_ENDS)),
+        encoding=whole.one_of("encoding", "utf-8", ENCODINGS), limits=whole.truth("limits", False),
+        ensemble=whole.text("ensemble", "ensemble"), filters=whole.names("filters"), fields=fields,
+        actions=whole.names("actions"), said_of=whole.text("about", ""),
+    )  # fmt: skip
+    unknown = set(layout.actions) - set(ACTIONS)
+    if unknown:
+        mistakes.append(f"actions: no “{sorted(unknown)[0]}”; there are {', '.join(ACTIONS)}")
+    if mistakes:
+        raise LayoutError(f"layout {label}: " + "; ".join(mistakes))
+    return layout
+
+
+def _columns(
+    values: Mapping[str, object], fields: Mapping[str, str], mistakes: list[str]
+) -> tuple[LayoutColumn, ...]:
     raw = values.get("column", [])
     if not isinstance(raw, list) or not all(isinstance(item, dict) for item in raw):
         mistakes.append("columns are tables: begin each with [[column]]")
         raw = []
+    columns = []
     for number, item in enumerate(raw, 1):
         own = _Reader(item, f"column {number}: ", mistakes)
-        value, text = own.text("value", ""), own.text("text", "")
-        if bool(value) == bool(text):
-            mistakes.append(f"column {number}: give either value or text")
-        elif value and value not in COLUMNS:
-            mistakes.append(f"column {number}: no value “{value}”; there are {', '.join(COLUMNS)}")
+        value, text, said = own.text("value", ""), own.text("text", ""), own.text("field", "")
+        known = (*COLUMNS, *MORE_VALUES)
+        if sum(map(bool, (value, text, said))) != 1:
+            mistakes.append(f"column {number}: give one of value, text and field")
+        elif value and value not in known:
+            mistakes.append(f"column {number}: no value “{value}”; there are {', '.join(known)}")
+        elif said and said not in fields:
+            mistakes.append(f"column {number}: no field “{said}” under [fields]")
         columns.append(
             LayoutColumn(
-                title=own.text("title", value), value=value, text=text,
-                digits=own.whole("digits", None, _MOST_DIGITS), missing=own.text("missing", ""),
+                title=own.text("title", value or said), value=value, text=text, field=said,
+                digits=own.digits(), missing=own.text("missing", ""),
                 width=own.whole("width", 0, _MOST_WIDTH) or 0,
+                left=own.one_of("align", "right", ("right", "left")) == "left",
+                minus=own.number("minus"), date=own.text("date", ""), words=own.names("words"),
+                limit=own.text("limit", "<"),
             )
         )  # fmt: skip
     if not columns:
         mistakes.append("it has no [[column]]")
-    whole = _Reader(values, "", mistakes)
-    header = values.get("header", [])
-    lines = header if isinstance(header, list) else [header]
-    if not all(isinstance(line, str) and len(line) <= _MOST_LETTERS for line in lines):
-        mistakes.append("header must be lines of text")
-    layout = Layout(
-        name=whole.text("name", label), header=tuple(str(line) for line in lines),
-        separator=whole.text("separator", ","), titles=whole.truth("titles", True),
-        columns=tuple(columns),
-    )  # fmt: skip
-    if mistakes:
-        raise LayoutError(f"layout {label}: " + "; ".join(mistakes))
-    return layout
+    return tuple(columns)
 
 
 def reported(
     points: Sequence[CurvePoint], doubtful: bool, layout: Layout | None = None
 ) -> list[CurvePoint]:
     """The points that are handed in: those with a magnitude that are good, and ``doubtful`` ones
-    where the observer wants them. It is the magnitude that the layout has: one on the standard
-    scale where it has that.
+    where the observer wants them; limits where the layout has them. It is the magnitude that the
+    layout has: one on the standard scale where it has that.
     """
     value = "magnitude" if layout is None else layout.magnitude
-    return [
-        point
-        for point in points
-        if math.isfinite(getattr(point, value)) and (doubtful or point.state == GOOD)
-    ]
+    limits = layout is not None and layout.limits
 
+    def goes(point: CurvePoint) -> bool:
+        if math.isfinite(getattr(point, value)):
+            return doubtful or point.state == GOOD
+        unseen = not math.isfinite(point.magnitude) and math.isfinite(point.limit_magnitude)
+        return limits and unseen
 
-def render_report(layout: Layout, points: Sequence[CurvePoint], facts: Mapping[str, str]) -> str:
-    """The report's text. ``facts`` fill the {fields} of the header lines; unknown ones stay as
-    they are.
-    """
-    lines = [_fill(line, facts) for line in layout.header]
-    if layout.titles:
-        lines.append(layout.separator.join(c.title.rjust(c.width) for c in layout.columns).rstrip())
-    for point in points:
-        cells = (_cell(column, point) for column in layout.columns)
-        lines.append(layout.separator.join(cells).rstrip())
-    return "\n".join(lines) + "\n"
-
-
-def _fill(line: str, facts: Mapping[str, str]) -> str:
-    for name, value in facts.items():
-        line = line.replace("{" + name + "}", value)
-    return line
-
-
-def _cell(column: LayoutColumn, point: CurvePoint) -> str:
-    if column.text:
-        return column.text.rjust(column.width)
-    value = getattr(point, column.value)
-    if isinstance(value, float):
-        text = column.missing if not math.isfinite(value) else f"{value:.{column.digits or 0}f}"
-    else:
-        text = str(value) or column.missing
-    return text.rjust(column.width)
+    return [point for point in points if goes(point)]

@@ -1,4 +1,4 @@
-"""The light curve as CSV, ECSV and VOTable, with units and UCDs."""
+"""The light curve as CSV, ECSV, VOTable and FITS, with units, UCDs and time systems."""
 
 from __future__ import annotations
 
@@ -7,7 +7,9 @@ from dataclasses import dataclass, fields
 from pathlib import Path
 
 import numpy as np
+from astropy.io import fits
 from astropy.io.votable import from_table
+from astropy.io.votable.tree import TimeSys
 from astropy.table import Column, Table
 
 from narrow_beacon.core.curve.light_curve import GOOD
@@ -42,6 +44,14 @@ _UNITS_UCDS = {
     "transformed_uncertainty": ("mag", "stat.error;phot.mag", "its standard uncertainty"),
     "limit_magnitude": ("mag", "phot.mag;stat.min", "the target was fainter than this, 3 sigma"),
 }
+
+
+_TIMES = {
+    "jd_utc": ("UTC", "TOPOCENTER"), "hjd_utc": ("UTC", "HELIOCENTER"),
+    "bjd_tdb": ("TDB", "BARYCENTER"),
+}  # fmt: skip
+"""Time scale and place of each time."""
+_FITS_UNITS = {"pix": "pixel", "adu": "adu"}
 
 
 @dataclass(frozen=True)
@@ -95,7 +105,7 @@ def curve_table(points: Sequence[CurvePoint]) -> Table:
 
 
 def write_light_curve(points: Sequence[CurvePoint], folder: Path) -> None:
-    """Write light_curve.csv, .ecsv and .vot into a folder. Missing numbers are left empty."""
+    """Write light_curve.csv, .ecsv, .vot and .fits into a folder; missing numbers are empty."""
     lines = [",".join(COLUMNS)]
     for point in points:
         lines.append(",".join(_cell(getattr(point, name), name) for name in COLUMNS))
@@ -105,12 +115,53 @@ def write_light_curve(points: Sequence[CurvePoint], folder: Path) -> None:
     for column in table.columns.values():
         column.format = None
     votable = from_table(table)
+    votable.version = "1.4"
+    (resource,) = votable.resources
+    for name, (scale, place) in _TIMES.items():
+        resource.time_systems.append(
+            TimeSys(
+                ID=f"of_{name}",
+                timeorigin="0",
+                timescale=scale,
+                refposition=place,
+                config={"version": "1.4"},
+            )
+        )
     for field in votable.get_first_table().fields:
         field.ucd = _UNITS_UCDS[field.name][1]
+        if field.name in _TIMES:
+            field.ref = f"of_{field.name}"
     votable.to_xml(str(folder / "light_curve.vot"))
+    write_fits(table, folder / "light_curve.fits")
+
+
+def write_fits(table: Table, path: Path) -> None:
+    """The table as a FITS binary table, each time column with its scale and place (Rots et al.
+    2015, A&A 574, A36); Julian dates count from 0.
+    """
+    hdu = fits.table_to_hdu(table)
+    hdu.name = "LIGHT_CURVE"
+    hdu.header["TIMESYS"] = ("UTC", "where a column says nothing else")
+    hdu.header["JDREF"] = (0.0, "times are Julian dates")
+    hdu.header["TIMEUNIT"] = "d"
+    for number, name in enumerate(table.colnames, 1):
+        unit, ucd, description = _UNITS_UCDS[name]
+        if unit:
+            hdu.header[f"TUNIT{number}"] = _FITS_UNITS.get(unit, unit)
+        hdu.header[f"TUCD{number}"] = ucd
+        hdu.header[f"TCOMM{number}"] = description
+        if name in _TIMES:
+            scale, place = _TIMES[name]
+            hdu.header[f"TCTYP{number}"] = scale
+            hdu.header[f"TCUNI{number}"] = "d"
+            hdu.header[f"TRPOS{number}"] = place
+    hdu.writeto(path, overwrite=True, checksum=True)
 
 
 def _cell(value: str | float, name: str) -> str:
     if isinstance(value, str):
-        return f'"{value}"' if "," in value or '"' in value else value
+        # What a spreadsheet would take for a formula is text.
+        value = f"'{value}" if value[:1] in ("=", "+", "-", "@", "\t") else value
+        quoted = value.replace('"', '""')
+        return f'"{quoted}"' if "," in value or '"' in value else value
     return "" if not np.isfinite(value) else f"{value:.{_DIGITS[name]}f}"

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Literal
+from typing import Annotated, Literal
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
+
+from narrow_beacon.server.schemas.common import Asked, IdList, Number, Short
 
 
 class Check(BaseModel):
@@ -24,13 +26,85 @@ class ReportOut(BaseModel):
     """Whose points they are."""
     other: bool
     """Whether that is another star than the target now."""
+    scope: str
+    recipient: str
+    sent: datetime | None
+    note: str
+
+
+class ChangeOut(BaseModel):
+    """A point that recipients have otherwise than it is now; ``now`` None: it goes out no more."""
+
+    file_id: int
+    filter: str
+    jd_utc: float
+    before: float
+    now: Number
+    report: int
+    why: str
+
+
+class LayoutOut(BaseModel):
+    key: str
+    name: str
+    own: bool
+    about: str
+
+
+class ReportField(BaseModel):
+    """A field of the layout that the observer fills."""
+
+    name: str
+    value: str
+    usual: str
+
+
+class LayoutText(BaseModel):
+    name: str
+    text: str
+    own: bool
+
+
+class LayoutTried(BaseModel):
+    """A layout on trial: its mistakes, or what the report would be."""
+
+    mistakes: list[str]
+    preview: str
+
+
+class LayoutIn(Asked):
+    name: Annotated[str, Field(min_length=1, max_length=60, pattern=r"^[\w .+-]+$")]
+    text: Annotated[str, Field(max_length=200_000)]
+
+
+class TextIn(Asked):
+    text: Annotated[str, Field(max_length=200_000)]
+
+
+class SentIn(Asked):
+    recipient: Annotated[str, Field(max_length=200)] | None = None
+    """Empty: it was not sent after all."""
+    note: Annotated[str, Field(max_length=2000)] | None = None
+
+
+class ReportingIn(Asked):
+    fields: dict[Short, Annotated[str, Field(max_length=200)]] | None = None
+    scope: Literal["all", "new", "changed"] | None = None
+    held: IdList | None = None
+    """Files whose points are held back."""
 
 
 class ReportPage(BaseModel):
     layout: str
-    layouts: list[str]
-    """Those that come along; a file's path is one as well."""
+    about: str
+    layouts: list[LayoutOut]
+    """Those that come along, and the observatory's own; a file's path is one as well."""
     preview: str
     lines: int
     checks: list[Check]
     reports: list[ReportOut]
+    scope: str
+    points: int
+    changes: list[ChangeOut]
+    fields: list[ReportField]
+    held: list[int]

@@ -1,0 +1,234 @@
+"""A report's text by its layout."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime, timedelta
+from typing import Any
+
+import numpy as np
+
+from narrow_beacon.core.report.layout import (
+    BY_UNCERTAINTY,
+    LINE_ENDS,
+    Layout,
+    LayoutColumn,
+)
+from narrow_beacon.core.report.light_curve import CurvePoint
+
+_FEWEST, _MOST = 1, 5
+"""Decimals that an uncertainty can ask for."""
+_DELIMITERS = (",", ";", "\t", "|")
+
+
+@dataclass(frozen=True)
+class Stars:
+    """Of a target in a filter: its comparison stars, the known magnitude of a single one, the check
+    star and its known magnitude, and the sequence's chart.
+    """
+
+    comparison: tuple[str, ...] = ()
+    comparison_known: float = float("nan")
+    check: str = ""
+    check_known: float = float("nan")
+    chart: str = ""
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What a report says besides its points: ``header`` fills the {fields} of its lines, ``stars``
+    are by target and filter, ``said`` are the observer's own fields, and ``actions`` what is done
+    with a point, by exposure and filter, where that is no new one.
+    """
+
+    header: Mapping[str, str] = field(default_factory=dict)
+    stars: Mapping[tuple[str, str], Stars] = field(default_factory=dict)
+    said: Mapping[str, str] = field(default_factory=dict)
+    actions: Mapping[tuple[str, str], str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class _Row:
+    """A line: a point, or the mean of ``count`` of them."""
+
+    point: CurvePoint
+    number: int
+    count: int = 1
+
+
+def render_report(layout: Layout, points: Sequence[CurvePoint], facts: Facts) -> str:
+    """The report's text. Unknown {fields} of header and footer stay as they are. Where a letter is
+    not of the layout's encoding, it becomes its nearest, or a question mark.
+    """
+    said = {name: facts.said.get(name) or usual for name, usual in layout.fields.items()}
+    words = {**facts.header, **said}
+    lines = [_filled(line, words) for line in layout.header]
+    if layout.titles:
+        titles = [_aside(_quoted(c.title, layout), c) for c in layout.columns]
+        lines.append(layout.separator.join(titles).rstrip(" "))
+    for row in _rows(layout, points):
+        cells = [
+            _aside(_quoted(_cell(c, row, layout, facts, said), layout), c) for c in layout.columns
+        ]
+        lines.append(layout.separator.join(cells).rstrip(" "))
+    lines += [_filled(line, words) for line in layout.footer]
+    end = LINE_ENDS[layout.line_end]
+    return end.join([*(_in_encoding(line, layout.encoding) for line in lines), ""])
+
+
+def _rows(layout: Layout, points: Sequence[CurvePoint]) -> list[_Row]:
+    if layout.rows == "point":
+        return [_Row(point, n) for n, point in enumerate(points, 1)]
+    groups: dict[tuple[str, str, str], list[CurvePoint]] = {}
+    for point in points:
+        groups.setdefault((night_of(point.jd_utc), point.target, point.filter), []).append(point)
+    return [_Row(_mean(own), n, len(own)) for n, own in enumerate(groups.values(), 1)]
+
+
+def night_of(jd_utc: float) -> str:
+    """The date of the noon before, in UTC: that of the evening for most of the world."""
+    return (datetime(2000, 1, 1) + timedelta(days=math.floor(jd_utc) - 2451545)).strftime(
+        "%Y-%m-%d"
+    )
+
+
+def _mean(points: Sequence[CurvePoint]) -> CurvePoint:
+    """The weighted mean of a night's points; its uncertainty holds their scatter where that is
+    larger than theirs.
+    """
+    values: dict[str, Any] = {}
+    weight = np.array([p.uncertainty for p in points]) ** -2.0
+    weight = np.where(np.isfinite(weight), weight, 0.0)
+    weight = weight if weight.sum() > 0 else np.ones(len(points))
+    for name in ("jd_utc", "hjd_utc", "bjd_tdb", "airmass", "instrumental", "zero_point",
+                 "fwhm_px", "sky_adu_per_px", "radius_px"):  # fmt: skip
+        own = np.array([getattr(p, name) for p in points])
+        values[name] = float(own[0] + np.average(own - own[0], weights=weight))
+    for value, sigma in (
+        ("magnitude", "uncertainty"),
+        ("check_magnitude", "check_uncertainty"),
+        ("transformed_magnitude", "transformed_uncertainty"),
+    ):
+        m = np.array([getattr(p, value) for p in points])
+        s = np.array([getattr(p, sigma) for p in points])
+        good = np.isfinite(m) & np.isfinite(s) & (s > 0)
+        values[value] = values[sigma] = float("nan")
+        if good.any():
+            w = s[good] ** -2.0
+            mean = float(np.average(m[good], weights=w))
+            chi2 = float(np.sum(w * (m[good] - mean) ** 2)) / max(int(good.sum()) - 1, 1)
+            values[value], values[sigma] = mean, float(np.sqrt(max(chi2, 1.0) / w.sum()))
+    flags = ";".join(dict.fromkeys(word for p in points for word in p.flags.split(";") if word))
+    return replace(points[0], flags=flags, exposure=f"{len(points)} exposures", **values)
+
+
+def _filled(line: str, words: Mapping[str, str]) -> str:
+    for name, value in words.items():
+        line = line.replace("{" + name + "}", value)
+    return line
+
+
+def _cell(
+    column: LayoutColumn, row: _Row, layout: Layout, facts: Facts, said: Mapping[str, str]
+) -> str:
+    if column.text:
+        return column.text
+    if column.field:
+        return said.get(column.field, "") or column.missing
+    point = row.point
+    value = _value(column.value, row, layout, facts)
+    if isinstance(value, float):
+        unseen = column.value == layout.magnitude and not math.isfinite(value)
+        if unseen and math.isfinite(point.limit_magnitude):
+            return column.limit + _number(point.limit_magnitude, column, point, layout)
+        if not math.isfinite(value):
+            return column.missing
+        return _dated(value, column) if column.date else _number(value, column, point, layout)
+    text = str(value)
+    return column.words.get(text, text) or column.missing
+
+
+def _value(name: str, row: _Row, layout: Layout, facts: Facts) -> str | float:
+    point = row.point
+    stars = facts.stars.get((point.target, point.filter), Stars())
+    single = len(stars.comparison) == 1
+    if name == "filter":
+        return layout.filters.get(point.filter, point.filter)
+    if name == "action":
+        word = facts.actions.get((point.exposure, point.filter), "add")
+        return layout.actions.get(word, "")
+    more: dict[str, str | float] = {
+        "comparison_name": stars.comparison[0] if single else layout.ensemble,
+        "comparison_known": stars.comparison_known if single else float("nan"),
+        "check_name": stars.check, "check_known": stars.check_known, "chart": stars.chart,
+        "transformed": "yes" if layout.magnitude == "transformed_magnitude" else "no",
+        "count": str(row.count), "number": str(row.number), "night": night_of(point.jd_utc),
+    }  # fmt: skip
+    found: str | float = more[name] if name in more else getattr(point, name)
+    return found
+
+
+def _number(value: float, column: LayoutColumn, point: CurvePoint, layout: Layout) -> str:
+    digits = column.digits or 0
+    if digits == BY_UNCERTAINTY:
+        sigma = getattr(point, layout.uncertainty)
+        digits = _FEWEST + 1
+        if math.isfinite(sigma) and sigma > 0:
+            digits = min(max(1 - math.floor(math.log10(sigma)), _FEWEST), _MOST)
+    text = f"{value - column.minus:.{digits}f}"
+    return text.removeprefix("-") if float(text) == 0 else text
+
+
+def _dated(jd: float, column: LayoutColumn) -> str:
+    """A Julian date as a calendar date by the column's pattern, of strftime; ``digits`` are those
+    of a second.
+    """
+    digits = max(column.digits or 0, 0)
+    moment = datetime(2000, 1, 1, 12) + timedelta(
+        seconds=round((jd - 2451545.0) * 86400.0, min(digits, 6))
+    )
+    pattern = column.date
+    if digits:
+        second = f"{moment.second + moment.microsecond / 1e6:0{3 + digits}.{digits}f}"
+        pattern = pattern.replace("%S", second)
+    return moment.strftime(pattern)
+
+
+def _quoted(text: str, layout: Layout) -> str:
+    """By the layout's rule; what would begin a formula in a spreadsheet is defused where cells are
+    delimited.
+    """
+    if layout.quote == "never":
+        return text
+    special = layout.separator in text or '"' in text or "\n" in text
+    if text[:1] in ("=", "+", "@") or (text[:1] == "-" and not _is_number(text)):
+        text, special = "'" + text, True
+    if layout.quote == "always" or special:
+        return '"' + text.replace('"', '""') + '"'
+    return text
+
+
+def _is_number(text: str) -> bool:
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
+
+
+def _aside(text: str, column: LayoutColumn) -> str:
+    return text.ljust(column.width) if column.left else text.rjust(column.width)
+
+
+_NEAREST = str.maketrans({"−": "-", "–": "-", "±": "+-", "″": '"', "′": "'", "“": '"', "”": '"',
+                          "’": "'", "µ": "u", "°": "deg"})  # fmt: skip
+
+
+def _in_encoding(line: str, encoding: str) -> str:
+    try:
+        line.encode(encoding)
+    except UnicodeEncodeError:
+        line = line.translate(_NEAREST).encode(encoding, "replace").decode(encoding)
+    return line
