@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import io
 import shutil
 import tempfile
+import zipfile
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 
 import numpy as np
 from apiflask import APIBlueprint
-from flask import Response, send_from_directory
+from flask import Response, send_file, send_from_directory
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -66,6 +68,7 @@ from narrow_beacon.store.reporting import (
 )
 
 blueprint = APIBlueprint("report", __name__)
+BUNDLE = "bundle.zip"
 _SHOWN_LINES = 400
 _TWICE = timedelta(seconds=3)
 
@@ -281,7 +284,24 @@ def download(number: int, name: str) -> Response:
     """A file of a report."""
     with shared().store.session() as session:
         record = session.get(Report, number)
-        if record is None or name not in record.files:
+        if record is None or name not in (*record.files, BUNDLE):
             raise Problem(404, "No such file")
-        folder = record.folder
+        folder, files = Path(record.folder), list(record.files)
+    if name == BUNDLE:
+        return send_file(
+            _bundle(folder, files), "application/zip", as_attachment=True, download_name=BUNDLE
+        )
     return send_from_directory(Path(folder).resolve(), name, as_attachment=True)
+
+
+def _bundle(folder: Path, files: list[str]) -> io.BytesIO:
+    """All files of a report as one."""
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as whole:
+        for name in files:
+            path = folder / name
+            for one in sorted(path.rglob("*")) if path.is_dir() else [path]:
+                if one.is_file():
+                    whole.write(one, one.relative_to(folder))
+    packed.seek(0)
+    return packed

@@ -7,6 +7,7 @@ import type {
   Catalogue,
   Curve,
   KitSaid,
+  ReportingSaid,
   ScaleSaid,
   SeriesOf,
   SeriesSaid,
@@ -224,6 +225,36 @@ export async function changeScale(campaign: number, values: ScaleSaid): Promise<
 export const keepTerm = (filter: string) => doHere("POST", "scale/keep", { filter });
 export async function forgetTerm(id: number): Promise<void> {
   const done = await act<Words>("DELETE", `/api/kept/${id}`);
+  if (done) say(done.words);
+  const campaign = here();
+  if (campaign !== null) refresh(campaign);
+}
+
+/** Fill a layout's fields, choose which points go out, hold some back. */
+export const sayOfReports = (said: ReportingSaid) => doHere("PUT", "reporting", said);
+
+/** Note to whom a report was sent, and what came back. */
+export async function markSent(
+  report: number,
+  said: { recipient: string; note: string },
+): Promise<boolean> {
+  const done = await act("PATCH", `/api/reports/${report}`, said);
+  const campaign = here();
+  if (campaign !== null) refresh(campaign);
+  return done !== null;
+}
+
+/** Keep a layout for all campaigns. */
+export async function keepLayout(name: string, text: string): Promise<boolean> {
+  const done = await act<Words>("PUT", "/api/layouts", { name, text });
+  if (done) say(done.words);
+  return done !== null;
+}
+
+/** Report in the plain layout again, and delete one's own. */
+export async function deleteLayout(name: string): Promise<void> {
+  if (!(await saveSettings({ layout: "plain" }))) return;
+  const done = await act<Words>("DELETE", `/api/layouts/${encodeURIComponent(name)}`);
   if (done) say(done.words);
   const campaign = here();
   if (campaign !== null) refresh(campaign);

@@ -23,6 +23,8 @@ import type {
   FlatVerdict,
   Intake,
   JobList,
+  LayoutText,
+  LayoutTried,
   Kits,
   Log,
   Look,
@@ -224,6 +226,20 @@ export const useSurvey = (id: number | null, enabled: boolean) =>
   useCampaignQuery<Survey>(id, "survey", enabled);
 export const useReport = (id: number | null, enabled: boolean) =>
   useCampaignQuery<ReportPage>(id, "report", enabled);
+
+/** The text of the layout in use. */
+export const useLayoutText = (id: number | null) => useCampaignQuery<LayoutText>(id, "layout");
+/** What the report would be in a layout that is being written. */
+export function useLayoutTried(id: number | null, text: string) {
+  const rested = useRested(text);
+  return useQuery({
+    queryKey: of(id, "tried", rested),
+    queryFn: () => send<LayoutTried>("POST", `/api/campaigns/${id}/layout/try`, { text: rested }),
+    enabled: id !== null && rested !== "",
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+}
 
 /** Stars and sky depend on little: other changes do not make them stale. */
 export function useCatalogue(id: number | null) {

@@ -1,12 +1,16 @@
 import { useState } from "react";
+import { deleteLayout, saveSettings, sayOfReports } from "../api/actions";
 import { act, refresh, useCampaign, useReport } from "../api/queries";
 import type { ReportPage } from "../api/types";
 import { say, useApp } from "../state";
-import { saveSettings } from "../api/actions";
 import { Button } from "../ui/Button";
-import { Choice, PathField } from "../ui/Field";
+import { Choice, Field, PathField } from "../ui/Field";
 import { Chips, Empty, Section } from "../ui/parts";
-import { clockUtc, dayOf, plural } from "../ui/words";
+import { plural } from "../ui/words";
+import { Changes } from "./report/Changes";
+import { HandedOut } from "./report/HandedOut";
+import { LayoutEditor } from "./report/LayoutEditor";
+import { useReportView } from "./report/view";
 
 function useReady() {
   const id = useApp((s) => s.campaign);
@@ -18,6 +22,7 @@ function useReady() {
 
 export function ReportMain() {
   const { campaign, ready, data, error } = useReady();
+  const view = useReportView((v) => v.view);
   if (!campaign) return null;
   if (!ready || error || !data)
     return (
@@ -25,34 +30,54 @@ export function ReportMain() {
         <p>{error?.message ?? campaign.stages.find((s) => s.key === "report")?.words}</p>
       </Empty>
     );
-  const lines = data.preview.split("\n");
+  if (view === "layout") return <LayoutEditor />;
   return (
     <div className="flex h-full flex-col">
-      <p className="border-b border-line px-4 py-2">
-        As it will be handed in: layout <strong className="font-semibold">{data.layout}</strong>,{" "}
-        {plural(data.lines, "line")}.
-      </p>
-      <pre
-        className="num min-h-0 flex-1 overflow-auto px-4 py-2 leading-[17px]"
-        data-testid="preview"
-        tabIndex={0}
-        role="region"
-        aria-label="the report as it will be handed in"
-      >
-        {lines.map((line, i) => (
-          <span
-            key={i}
-            // Words of the header are broken where they must be; columns stay columns.
-            className={
-              line.startsWith("#") ? "block break-words whitespace-pre-wrap text-quiet" : ""
-            }
-          >
-            {line}
-            {!line.startsWith("#") && "\n"}
+      <div className="flex items-center gap-4 border-b border-line px-4 py-2">
+        <p className="min-w-0 truncate">
+          {view === "changes"
+            ? `${plural(data.changes.length, "point")} that went out ${data.changes.length === 1 ? "is" : "are"} otherwise now.`
+            : `As it will be handed in: layout “${data.layout}”, ${plural(data.points, "point")}.`}
+        </p>
+        {(data.changes.length > 0 || view === "changes") && (
+          <span className="ml-auto shrink-0">
+            <Chips
+              label="what is shown"
+              value={view}
+              onChange={(key) => useReportView.setState({ view: key })}
+              options={[
+                { key: "preview", words: "the report" },
+                { key: "changes", words: `changes, ${data.changes.length}` },
+              ]}
+            />
           </span>
-        ))}
-      </pre>
+        )}
+      </div>
+      {view === "changes" ? <Changes changes={data.changes} /> : <Preview text={data.preview} />}
     </div>
+  );
+}
+
+function Preview({ text }: { text: string }) {
+  return (
+    <pre
+      className="num min-h-0 flex-1 overflow-auto px-4 py-2 leading-[17px]"
+      data-testid="preview"
+      tabIndex={0}
+      role="region"
+      aria-label="the report as it will be handed in"
+    >
+      {text.split("\n").map((line, i) => (
+        <span
+          key={i}
+          // Words of the header are broken where they must be; columns stay columns.
+          className={line.startsWith("#") ? "block break-words whitespace-pre-wrap text-quiet" : ""}
+        >
+          {line}
+          {!line.startsWith("#") && "\n"}
+        </span>
+      ))}
+    </pre>
   );
 }
 
@@ -98,25 +123,38 @@ export function ReportBench() {
         </Button>
       </Section>
       <Section title="Points">
-        <Chips
-          label="points that go out"
-          value={campaign?.doubtful ? "all" : "good"}
-          onChange={(key) => void saveSettings({ doubtful: key === "all" })}
-          options={[
-            { key: "good", words: "good ones" },
-            { key: "all", words: "doubtful ones too" },
-          ]}
-        />
+        <div className="flex flex-col gap-2">
+          <Chips
+            label="points that go out"
+            value={campaign?.doubtful ? "all" : "good"}
+            onChange={(key) => void saveSettings({ doubtful: key === "all" })}
+            options={[
+              { key: "good", words: "good ones" },
+              { key: "all", words: "doubtful ones too" },
+            ]}
+          />
+          <Chips
+            label="which of them"
+            value={data.scope as "all" | "new" | "changed"}
+            onChange={(scope) => void sayOfReports({ scope })}
+            options={[
+              { key: "all", words: "all" },
+              { key: "new", words: "only new" },
+              { key: "changed", words: "only changed" },
+            ]}
+          />
+          <Held held={data.held} />
+        </div>
       </Section>
-      <Section title="Layout">
+      <Section title="Layout" aside={data.about}>
         <Choice
-          label="comes along"
-          value={data.layouts.includes(campaign?.layout ?? "") ? campaign!.layout : ""}
+          label="in use"
+          value={data.layouts.some((l) => l.key === campaign?.layout) ? campaign!.layout : ""}
           options={[
-            ...(data.layouts.includes(campaign?.layout ?? "")
+            ...(data.layouts.some((l) => l.key === campaign?.layout)
               ? []
               : ([["", "a file of yours"]] as const)),
-            ...data.layouts.map((name) => [name, name] as const),
+            ...data.layouts.map((l) => [l.key, l.own ? `${l.name}, yours` : l.name] as const),
           ]}
           onSave={(layout) => layout && void saveSettings({ layout })}
         />
@@ -129,42 +167,57 @@ export function ReportBench() {
           onSave={(layout) => void saveSettings({ layout: layout || "plain" })}
           clear
         />
+        {data.fields.map((field) => (
+          <Field
+            key={field.name}
+            label={field.name.replaceAll("_", " ")}
+            value={field.value}
+            hint={field.usual || "the layout asks for it"}
+            onSave={(value) => void sayOfReports({ fields: { [field.name]: value } })}
+          />
+        ))}
+        <div className="mt-1.5 flex gap-2">
+          <Button onClick={() => useReportView.setState({ view: "layout", draft: null, name: "" })}>
+            Write one of your own
+          </Button>
+          {campaign?.layout.startsWith("kept:") && (
+            <Button quiet onClick={() => void deleteLayout(campaign.layout.slice(5))}>
+              Delete it
+            </Button>
+          )}
+        </div>
       </Section>
       <Section title="Handed out" aside={String(data.reports.length)}>
         {!data.reports.length && (
           <p className="text-quiet">Nothing yet. Every export is kept here with its files.</p>
         )}
         {data.reports.map((report) => (
-          <div key={report.id} className="border-t border-line py-1.5 first:border-t-0">
-            <p className="flex">
-              <span>{plural(report.points, "point")}</span>
-              <span className="num ml-auto text-quiet">
-                {dayOf(report.created)} {clockUtc(report.created).slice(0, 5)} UT
-              </span>
-            </p>
-            {report.other && (
-              <p className="text-small text-quiet">of {report.star}, not of the target now</p>
-            )}
-            {report.changed > 0 && (
-              <p className="text-small text-beam">{report.changed} of them differ now.</p>
-            )}
-            <p className="flex flex-wrap gap-x-3 text-small">
-              {report.files
-                .filter((name) => name.includes("."))
-                .map((name) => (
-                  <a
-                    key={name}
-                    className="text-quiet underline decoration-line underline-offset-2 hover:text-beam"
-                    href={`/api/reports/${report.id}/${encodeURIComponent(name)}`}
-                    download
-                  >
-                    {name}
-                  </a>
-                ))}
-            </p>
-          </div>
+          <HandedOut key={report.id} report={report} />
         ))}
       </Section>
     </>
+  );
+}
+
+/** Points that are held back: the chosen ones can be, and all can go out again. */
+function Held({ held }: { held: number[] }) {
+  const selection = useApp((s) => s.selection);
+  if (!held.length && selection.length < 2) return null;
+  return (
+    <div className="flex flex-wrap items-center gap-2">
+      {held.length > 0 && (
+        <span className="text-quiet">{plural(held.length, "point")} held back</span>
+      )}
+      {selection.length > 1 && (
+        <Button onClick={() => void sayOfReports({ held: [...held, ...selection] })}>
+          Hold the {selection.length} chosen back
+        </Button>
+      )}
+      {held.length > 0 && (
+        <Button quiet onClick={() => void sayOfReports({ held: [] })}>
+          Let them go out
+        </Button>
+      )}
+    </div>
   );
 }

@@ -130,14 +130,15 @@ describe("the curve", () => {
   it("folds, and repeats a quarter at either side", () => {
     expect(phaseOf(11.3, 10, 0.5)).toBeCloseTo(0.6, 9);
     expect(phaseOf(9.9, 10, 0.5)).toBeCloseTo(0.8, 9);
-    const [folded] = foldMarks(
-      marksOf(curve, "target", hours, "standard"),
-      [curve],
-      0.5,
-      curve.bjd_tdb[0]!,
-    );
-    expect(folded!.x.map((x) => Number(x.toFixed(3)))).toEqual([0, 1, 0.5, 0.6]);
-    expect(folded!.ids).toEqual([7, 7, 8, 9]);
+    const target = marksOf(curve, "target", hours, "standard");
+    const folded = foldMarks(target, [curve], 0.5, curve.bjd_tdb[0]!);
+    const all = folded.flatMap((m) => m.x.map((x, i) => [m.ids[i], Number(x.toFixed(3))]));
+    expect(all).toEqual([
+      [7, 0],
+      [7, 1],
+      [8, 0.5],
+      [9, 0.6],
+    ]);
   });
 
   it("knows what was drawn around", () => {

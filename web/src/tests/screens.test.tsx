@@ -12,6 +12,7 @@ import { PlaceBench } from "../stages/Place";
 import { ReportBench, ReportMain } from "../stages/Report";
 import { VetBench } from "../stages/Vet";
 import { useShown } from "../stages/curve/view";
+import { useReportView } from "../stages/report/view";
 import { useApp } from "../state";
 import { Bar } from "../ui/Bar";
 import { Guard } from "../ui/Guard";
@@ -27,6 +28,7 @@ beforeEach(() => useApp.setState({ campaign: 1, beam: 2 }));
 afterEach(() => {
   tidy();
   useShown.setState({ view: "time", period: "", scale: "standard" });
+  useReportView.setState({ view: "preview", draft: null, name: "" });
 });
 
 describe("the list of stages", () => {
@@ -554,14 +556,25 @@ describe("Curve", () => {
 describe("Report", () => {
   const page = (state: "good" | "stop"): ReportPage => ({
     layout: "plain",
-    layouts: ["plain"],
+    about: "",
+    layouts: [{ key: "plain", name: "plain", own: false, about: "" }],
+    scope: "all",
+    points: 24,
+    changes: [
+      {
+        file_id: 2, filter: "V", jd_utc: 2461304.4, before: 12.4, now: 12.41, report: 4,
+        why: "another radius",
+      },
+    ],
+    fields: [{ name: "observer", value: "", usual: "" }],
+    held: [],
     preview: "# Light curve of Foxglove 7\n2461326.3 12.00",
     lines: 2,
     checks: [{ state, words: "24 points." }],
     reports: [
       {
         id: 4, created: "2026-09-21T08:00:00", layout: "plain", files: ["report.txt"], points: 24,
-        changed: 2, star: "Foxglove 7", other: false,
+        changed: 2, star: "Foxglove 7", other: false, scope: "all", recipient: "", sent: null, note: "",
       },
     ],
   }); // prettier-ignore
@@ -577,6 +590,30 @@ describe("Report", () => {
     expect((await screen.findByTestId("preview")).textContent).toContain("Foxglove 7");
     expect(screen.getByText("2 of them differ now.")).toBeTruthy();
     expect(screen.getByText("report.txt").getAttribute("href")).toBe("/api/reports/4/report.txt");
+  });
+
+  it("lists what changed, fills the layout's fields, marks what was sent", async () => {
+    const asked = server({ [`GET ${HERE}/report`]: page("good") });
+    const user = userEvent.setup();
+    show(
+      <>
+        <ReportMain />
+        <ReportBench />
+      </>,
+    );
+    await user.click(await screen.findByText("changes, 1"));
+    expect(screen.getByText("another radius").closest("tr")!.textContent).toContain("10.0 mmag");
+    await user.type(screen.getByPlaceholderText("the layout asks for it"), "Ada{Enter}");
+    await user.click(screen.getByText("only new"));
+    await user.click(screen.getByText("Mark as sent …"));
+    await user.type(screen.getByLabelText("sent to"), "the society");
+    await user.click(screen.getByText("Keep it"));
+    await vi.waitFor(() => expect(posted(asked)).toHaveLength(3));
+    expect(posted(asked).map((a) => a.body)).toEqual([
+      { fields: { observer: "Ada" } },
+      { scope: "new" },
+      { recipient: "the society", note: "" },
+    ]);
   });
 
   it("does not export against a check that stops it", async () => {

@@ -124,7 +124,7 @@ def write_light_curve(points: Sequence[CurvePoint], folder: Path) -> None:
                 timeorigin="0",
                 timescale=scale,
                 refposition=place,
-                config={"version": "1.4"},
+                config={"version_1_4_or_later": True},
             )
         )
     for field in votable.get_first_table().fields:

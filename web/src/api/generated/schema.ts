@@ -157,6 +157,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/layouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Keep a layout for all campaigns, in place of one of its name. Raises Problem where it has
+         * @description mistakes.
+         */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["LayoutIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns": {
         parameters: {
             query?: never;
@@ -270,6 +322,53 @@ export interface paths {
             };
         };
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/layouts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete a layout of the observatory's own that no campaign reports in. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -454,6 +553,66 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/reports/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Note to whom a report was sent, when, and what came back. */
+        patch: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["SentIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ReportOut"];
                     };
                 };
                 /** @description Not found */
@@ -2327,6 +2486,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/layout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The text of the layout that a campaign reports in. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LayoutText"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/correct": {
         parameters: {
             query?: never;
@@ -2972,6 +3178,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/reporting": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Fill the layout's own fields, choose which points go out, hold some back; can be undone. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ReportingIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Done"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/candidates": {
         parameters: {
             query?: never;
@@ -3122,6 +3388,66 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["SeriesOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/layout/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the report would be in a layout that is being written, or its mistakes. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["TextIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LayoutTried"];
                     };
                 };
                 /** @description Not found */
@@ -4030,6 +4356,13 @@ export interface components {
             /** Named */
             named: components["schemas"]["FolderList.NamedFile"][];
         };
+        /** LayoutIn */
+        LayoutIn: {
+            /** Name */
+            name: string;
+            /** Text */
+            text: string;
+        };
         /**
          * ActionOut
          * @description An action of the log; ``elsewhere``: it was done on another page.
@@ -4523,6 +4856,10 @@ export interface components {
              */
             epoch_yr: number | null;
         };
+        HTTPError: {
+            detail?: Record<string, never>;
+            message?: string;
+        };
         /**
          * ColumnOut
          * @description A column with its first values.
@@ -4585,14 +4922,53 @@ export interface components {
              */
             campaign: number | null;
         };
-        HTTPError: {
-            detail?: Record<string, never>;
-            message?: string;
-        };
         /** Retire */
         Retire: {
             /** Retired */
             retired: boolean;
+        };
+        /** ReportOut */
+        ReportOut: {
+            /** Id */
+            id: number;
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /** Layout */
+            layout: string;
+            /** Files */
+            files: string[];
+            /** Points */
+            points: number;
+            /** Changed */
+            changed: number;
+            /** Star */
+            star: string;
+            /** Other */
+            other: boolean;
+            /** Scope */
+            scope: string;
+            /** Recipient */
+            recipient: string;
+            /** Sent */
+            sent: string | null;
+            /** Note */
+            note: string;
+        };
+        /** SentIn */
+        SentIn: {
+            /**
+             * Recipient
+             * @default null
+             */
+            recipient: string | null;
+            /**
+             * Note
+             * @default null
+             */
+            note: string | null;
         };
         /**
          * KitIn
@@ -6195,6 +6571,26 @@ export interface components {
             /** Suspects */
             suspects: components["schemas"]["SurveyOut.SuspectOut"][];
         };
+        /**
+         * ChangeOut
+         * @description A point that recipients have otherwise than it is now; ``now`` None: it goes out no more.
+         */
+        "ReportPage.ChangeOut": {
+            /** File Id */
+            file_id: number;
+            /** Filter */
+            filter: string;
+            /** Jd Utc */
+            jd_utc: number;
+            /** Before */
+            before: number;
+            /** Now */
+            now: number | null;
+            /** Report */
+            report: number;
+            /** Why */
+            why: string;
+        };
         /** Check */
         "ReportPage.Check": {
             /**
@@ -6204,6 +6600,29 @@ export interface components {
             state: "good" | "look" | "stop";
             /** Words */
             words: string;
+        };
+        /** LayoutOut */
+        "ReportPage.LayoutOut": {
+            /** Key */
+            key: string;
+            /** Name */
+            name: string;
+            /** Own */
+            own: boolean;
+            /** About */
+            about: string;
+        };
+        /**
+         * ReportField
+         * @description A field of the layout that the observer fills.
+         */
+        "ReportPage.ReportField": {
+            /** Name */
+            name: string;
+            /** Value */
+            value: string;
+            /** Usual */
+            usual: string;
         };
         /** ReportOut */
         "ReportPage.ReportOut": {
@@ -6226,13 +6645,23 @@ export interface components {
             star: string;
             /** Other */
             other: boolean;
+            /** Scope */
+            scope: string;
+            /** Recipient */
+            recipient: string;
+            /** Sent */
+            sent: string | null;
+            /** Note */
+            note: string;
         };
         /** ReportPage */
         ReportPage: {
             /** Layout */
             layout: string;
+            /** About */
+            about: string;
             /** Layouts */
-            layouts: string[];
+            layouts: components["schemas"]["ReportPage.LayoutOut"][];
             /** Preview */
             preview: string;
             /** Lines */
@@ -6241,28 +6670,25 @@ export interface components {
             checks: components["schemas"]["ReportPage.Check"][];
             /** Reports */
             reports: components["schemas"]["ReportPage.ReportOut"][];
-        };
-        /** ReportOut */
-        ReportOut: {
-            /** Id */
-            id: number;
-            /**
-             * Created
-             * Format: date-time
-             */
-            created: string;
-            /** Layout */
-            layout: string;
-            /** Files */
-            files: string[];
+            /** Scope */
+            scope: string;
             /** Points */
             points: number;
-            /** Changed */
-            changed: number;
-            /** Star */
-            star: string;
-            /** Other */
-            other: boolean;
+            /** Changes */
+            changes: components["schemas"]["ReportPage.ChangeOut"][];
+            /** Fields */
+            fields: components["schemas"]["ReportPage.ReportField"][];
+            /** Held */
+            held: number[];
+        };
+        /** LayoutText */
+        LayoutText: {
+            /** Name */
+            name: string;
+            /** Text */
+            text: string;
+            /** Own */
+            own: boolean;
         };
         /** ChainOut */
         "CorrectOut.ChainOut": {
@@ -6834,6 +7260,26 @@ export interface components {
                 [key: string]: number | null;
             } | null;
         };
+        /** ReportingIn */
+        ReportingIn: {
+            /**
+             * Fields
+             * @default null
+             */
+            fields: {
+                [key: string]: string;
+            } | null;
+            /**
+             * Scope
+             * @default null
+             */
+            scope: ("all" | "new" | "changed") | null;
+            /**
+             * Held
+             * @default null
+             */
+            held: number[] | null;
+        };
         /** Candidate */
         "Candidates.Candidate": {
             /** Row */
@@ -6884,6 +7330,21 @@ export interface components {
              * @default false
              */
             quadratic: boolean;
+        };
+        /**
+         * LayoutTried
+         * @description A layout on trial: its mistakes, or what the report would be.
+         */
+        LayoutTried: {
+            /** Mistakes */
+            mistakes: string[];
+            /** Preview */
+            preview: string;
+        };
+        /** TextIn */
+        TextIn: {
+            /** Text */
+            text: string;
         };
         /**
          * Corrections

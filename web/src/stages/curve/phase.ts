@@ -137,9 +137,7 @@ export function stackNights(
   const middle = sorted[sorted.length >> 1] ?? 0;
   return {
     marks: stacked,
-    nights: nights.map((jd) =>
-      new Date((jd - 2440587.5 + 0.5) * 86400000).toISOString().slice(0, 10),
-    ),
+    nights: nights.map((jd) => new Date((jd - 2440587.5) * 86400000).toISOString().slice(0, 10)),
     rows: nights.map((_, n) => middle + n * step),
     x: [Math.min(...hours) - 0.2, Math.max(...hours) + 0.2],
     step,
