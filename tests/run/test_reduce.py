@@ -19,7 +19,8 @@ from narrow_beacon.simulate.cone_service import ConeService
 from narrow_beacon.simulate.plain import plain_sky, write_plain_night
 
 OUTPUTS = {
-    "light_curve.csv", "light_curve.ecsv", "light_curve.vot", "light_curve.fits", "light_curve.svg", "exposures.csv",
+    "light_curve.csv", "light_curve.ecsv", "light_curve.vot", "light_curve.fits",
+    "light_curve.svg", "exposures.csv",
     "census.parquet", "report.txt", "provenance.json", "stars.csv", "sequence.csv",
     "extinction.csv", "masters",
 }  # fmt: skip

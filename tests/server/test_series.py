@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import io
+import re
+import zipfile
 from typing import Any
 
 import pytest
@@ -86,3 +89,89 @@ def test_the_field_is_surveyed(client: Client, campaign: int) -> None:
     assert target
     assert target[0]["known"]
     assert len(target[0]["bjd"]) == len(target[0]["curve"])
+
+
+def test_a_night_sheet_stands_alone(client: Client, campaign: int) -> None:
+    page = client.ask("GET", f"campaigns/{campaign}/sheet.html")
+    assert page.status_code == 200
+    text = page.text
+    assert text.count("<svg") == 2
+    # Nothing is fetched from elsewhere, and no part of one figure is taken for the other's.
+    assert not re.findall(r'(?:src|href)="(?!#)[^"]+"', text)
+    names = re.findall(r' id="([^"]+)"', text)
+    assert len(names) == len(set(names))
+    for words in ("What the star did", "Held against", "The night", "How it was measured"):
+        assert words in text
+    assert client.ask("GET", f"campaigns/{campaign}/sheet.pdf").content.startswith(b"%PDF")
+    assert client.ask("GET", f"campaigns/{campaign}/sheet.doc").status_code == 404
+
+
+def test_reports_go_out_new_or_changed_are_held_back_and_marked(
+    client: Client, campaign: int
+) -> None:
+    path = f"campaigns/{campaign}"
+    first = client.get(f"{path}/report")
+    assert (first["scope"], first["changes"]) == ("all", [])
+    held = client.get(f"{path}/curve")["filters"][0]["file_ids"][0]
+    ask = client.session.put
+    assert ask(f"{client.url}/api/{path}/reporting", json={"held": [held]}).ok
+    assert client.get(f"{path}/report")["points"] == first["points"] - 1
+    made = client.post(f"{path}/report")
+    assert made["points"] == first["points"] - 1
+    assert ask(f"{client.url}/api/{path}/reporting", json={"held": [], "scope": "new"}).ok
+    # Only what was held back is new now.
+    assert client.get(f"{path}/report")["points"] == 1
+    sent = client.ask("PATCH", f"reports/{made['id']}", {"recipient": "a society", "note": "r 7"})
+    assert sent.json()["sent"]
+    told = client.get(f"{path}/report")["reports"][0]
+    assert (told["recipient"], told["note"]) == ("a society", "r 7")
+    # Another radius: what went out is otherwise now, point by point, and why.
+    filters = client.get(f"{path}/curve")["filters"]
+    steps = {f["filter"]: f["step"] - 3 for f in filters}
+    client.post(f"{path}/recipe", {"steps": steps, "automatic": False})
+    assert ask(f"{client.url}/api/{path}/reporting", json={"scope": "changed"}).ok
+    after = client.get(f"{path}/report")
+    assert 0 < len(after["changes"]) <= made["points"]
+    assert after["points"] == len(after["changes"])
+    change = after["changes"][0]
+    assert (change["report"], change["why"]) == (made["id"], "another radius")
+    assert abs(change["now"] - change["before"]) > 0.0005
+    # In a layout with words for it, a point that is held back now is taken back.
+    client.ask("PATCH", path, {"layout": "fixed"})
+    assert ask(f"{client.url}/api/{path}/reporting", json={"held": [change["file_id"]]}).ok
+    preview = client.get(f"{path}/report")["preview"].splitlines()
+    words = [line[0] for line in preview[3:-1]]
+    assert words.count("D") == 1
+    assert set(words) <= {"D", "R"}
+    bundle = client.ask("GET", f"reports/{made['id']}/bundle.zip")
+    with zipfile.ZipFile(io.BytesIO(bundle.content)) as packed:
+        assert {"report.txt", "light_curve.fits", "provenance.json"} <= set(packed.namelist())
+    client.ask("PATCH", path, {"layout": "plain"})
+    assert ask(f"{client.url}/api/{path}/reporting", json={"scope": "all", "held": []}).ok
+
+
+def test_a_layout_of_ones_own_is_tried_kept_used_and_deleted(client: Client, campaign: int) -> None:
+    path = f"campaigns/{campaign}"
+    text = client.get(f"{path}/layout")["text"]
+    tried = client.post(
+        f"{path}/layout/try", {"text": text.replace('"magnitude"', '"brightness"', 1)}
+    )
+    assert "no value “brightness”" in " ".join(tried["mistakes"])
+    own = text.replace("digits = 4", "digits = 2")
+    assert client.post(f"{path}/layout/try", {"text": own})["preview"]
+    put = client.session.put
+    kept = put(f"{client.url}/api/layouts", json={"name": "two digits", "text": own})
+    assert kept.ok, kept.text
+    assert put(f"{client.url}/api/layouts", json={"name": "plain", "text": own}).status_code == 409
+    assert put(f"{client.url}/api/layouts", json={"name": "x", "text": "a ="}).status_code == 422
+    client.ask("PATCH", path, {"layout": "kept:two digits"})
+    page = client.get(f"{path}/report")
+    assert {"key": "kept:two digits", "name": "two digits", "own": True} in [
+        {k: one[k] for k in ("key", "name", "own")} for one in page["layouts"]
+    ]
+    made = client.post(f"{path}/report")
+    line = client.ask("GET", f"reports/{made['id']}/report.txt").text.splitlines()[5].split()
+    assert len(line[3].partition(".")[2]) == 2
+    assert client.ask("DELETE", "layouts/two digits").status_code == 409  # in use
+    client.ask("PATCH", path, {"layout": "plain"})
+    assert client.ask("DELETE", "layouts/two digits").ok

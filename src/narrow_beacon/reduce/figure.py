@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any
 
@@ -18,18 +19,13 @@ _GAP_DAYS = 0.25
 
 def draw_light_curve(points: Sequence[CurvePoint], target: str, check: str, path: Path) -> None:
     """Target above, check star below, magnitudes upside down, nights side by side."""
-    import matplotlib
     from matplotlib.figure import Figure
     from matplotlib.ticker import MaxNLocator
 
     good = [p for p in points if np.isfinite(p.magnitude) or np.isfinite(p.limit_magnitude)]
-    nights = _nights([point.jd_utc for point in good])
+    nights = nights_in([point.jd_utc for point in good])
     # A fixed salt and no date: the same curve gives the same file.
-    with matplotlib.rc_context(
-        {"svg.hashsalt": "narrow beacon", "font.size": 9, "text.color": _INK,
-         "axes.edgecolor": _QUIET, "axes.linewidth": 0.6, "xtick.color": _QUIET,
-         "ytick.color": _QUIET, "axes.labelcolor": _INK}
-    ):  # fmt: skip
+    with figure_look():
         spans = [max(last - first, 0.02) for first, last in nights]
         # Without pyplot, whose figures are of the whole process: a server draws in many threads.
         figure = Figure(figsize=(9, 5.4))
@@ -59,7 +55,26 @@ def draw_light_curve(points: Sequence[CurvePoint], target: str, check: str, path
         figure.savefig(path, format="svg", metadata={"Date": None}, bbox_inches="tight")
 
 
-def _nights(jd: Sequence[float]) -> list[tuple[float, float]]:
+def figure_look() -> AbstractContextManager[None]:
+    """How figures look; a fixed salt, so that the same curve gives the same file."""
+    import matplotlib
+
+    return matplotlib.rc_context(
+        {
+            "svg.hashsalt": "narrow beacon", "font.size": 9, "text.color": _INK,
+            "axes.edgecolor": _QUIET, "axes.linewidth": 0.6, "xtick.color": _QUIET,
+            "ytick.color": _QUIET, "axes.labelcolor": _INK,
+        }
+    )  # fmt: skip
+
+
+def filter_colour(name: str) -> str:
+    """A filter's colour on paper."""
+    return _COLOURS.get(name, _INK)
+
+
+def nights_in(jd: Sequence[float]) -> list[tuple[float, float]]:
+    """First and last time of each night."""
     times = np.sort(np.array(jd))
     cuts = np.flatnonzero(np.diff(times) > _GAP_DAYS) + 1
     return [(float(part[0]), float(part[-1])) for part in np.split(times, cuts)]
@@ -68,7 +83,7 @@ def _nights(jd: Sequence[float]) -> list[tuple[float, float]]:
 def _draw(axis: Any, points: Sequence[CurvePoint], value: str, error: str, base: int) -> None:
     """One panel: a colour for each filter; doubtful points are hollow, limits point downwards."""
     for name in sorted({point.filter for point in points}):
-        colour = _COLOURS.get(name, _INK)
+        colour = filter_colour(name)
         below = [p for p in points if p.filter == name and np.isfinite(p.limit_magnitude)]
         if value == "magnitude" and below:
             axis.plot(

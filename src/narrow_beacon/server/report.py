@@ -27,6 +27,7 @@ from narrow_beacon.core.report.layout import (
 from narrow_beacon.core.report.light_curve import CurvePoint
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.figure import draw_light_curve
+from narrow_beacon.reduce.night_sheet import FORMATS, write_sheet
 from narrow_beacon.reduce.outputs import (
     check_name,
     curve_points,
@@ -66,6 +67,7 @@ from narrow_beacon.store.reporting import (
     reporting_json,
     reporting_of,
 )
+from narrow_beacon.store.series import series_of
 
 blueprint = APIBlueprint("report", __name__)
 BUNDLE = "bundle.zip"
@@ -170,6 +172,24 @@ def figure(number: int) -> Response:
         path = Path(folder) / "light_curve.svg"
         draw_light_curve(points, target_name(outcome), check_name(outcome), path)
         return Response(path.read_bytes(), content_type="image/svg+xml")
+
+
+@blueprint.get("/api/campaigns/<int:number>/sheet.<kind>")
+@blueprint.doc(hide=True)
+def sheet(number: int, kind: str) -> Response:
+    """The night sheet: one page to send to a colleague."""
+    if kind not in FORMATS:
+        raise Problem(404, "No such format", f"A night sheet comes as {' or '.join(FORMATS)}.")
+    with shared().store.session() as session, tempfile.TemporaryDirectory() as folder:
+        campaign = campaign_of(session, number)
+        outcome, now = outcome_now(session, campaign, Path(folder))
+        if not any(np.isfinite(point.magnitude) for point in curve_points(outcome)):
+            raise Problem(409, "Nothing to show", "No point has a magnitude.")
+        path = Path(folder) / f"sheet.{kind}"
+        star = now.stars.names[now.cast.target]
+        write_sheet(outcome, path, series_of(campaign, star).in_force)
+        types = {"html": "text/html; charset=utf-8", "pdf": "application/pdf"}
+        return Response(path.read_bytes(), content_type=types[kind])
 
 
 @blueprint.post("/api/campaigns/<int:number>/report")

@@ -24,6 +24,7 @@ export function ReportMain() {
   const { campaign, ready, data, error } = useReady();
   const view = useReportView((v) => v.view);
   if (!campaign) return null;
+  if (ready && !error && !data) return <p className="p-4 text-quiet">Writing the report …</p>;
   if (!ready || error || !data)
     return (
       <Empty title="Nothing to hand in yet">
@@ -121,6 +122,20 @@ export function ReportBench() {
         <Button main className="mt-2" disabled={stopped || busy} onClick={() => void hand()}>
           {busy ? "Exporting …" : "Export the report"}
         </Button>
+        <p className="mt-2 text-quiet">
+          A night sheet for a colleague:{" "}
+          {["pdf", "html"].map((kind) => (
+            <a
+              key={kind}
+              className="mr-2 underline decoration-line underline-offset-2 hover:text-beam"
+              href={`/api/campaigns/${id}/sheet.${kind}`}
+              target="_blank"
+              rel="noreferrer"
+            >
+              {kind.toUpperCase()}
+            </a>
+          ))}
+        </p>
       </Section>
       <Section title="Points">
         <div className="flex flex-col gap-2">
@@ -146,7 +161,8 @@ export function ReportBench() {
           <Held held={data.held} />
         </div>
       </Section>
-      <Section title="Layout" aside={data.about}>
+      <Section title="Layout">
+        {data.about && <p className="mb-1.5 text-quiet">{data.about}</p>}
         <Choice
           label="in use"
           value={data.layouts.some((l) => l.key === campaign?.layout) ? campaign!.layout : ""}
