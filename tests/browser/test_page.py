@@ -322,21 +322,69 @@ def test_a_point_leads_to_its_exposure(open_page: OpenPage, campaign: int) -> No
     expect(here).to_be_visible()
 
 
-def test_a_typed_period_folds_the_curve(open_page: OpenPage, campaign: int) -> None:
+def test_a_curve_is_followed_to_elements_a_layout_and_corrections(
+    open_page: OpenPage, campaign: int
+) -> None:
     page = open_page(campaign, "curve")
-    check = page.get_by_role("img", name="mag, over time", exact=True)
-    expect(check).to_be_visible()
-    page.get_by_label("period in days").fill("0.3137")
-    expect(page.get_by_role("img", name="magnitude, phase, period 0.3137 d")).to_be_visible()
-    expect(check).to_have_count(0)
+    page.get_by_role("radio", name="phase").click()
+    expect(page.get_by_role("list", name="likely periods")).to_be_visible(timeout=LONG_MS)
+    expect(page.get_by_test_id("periodogram").locator("canvas")).to_be_visible()
+    period = page.get_by_label("period in days", exact=True)
+    period.fill("0.3137")
+    page.get_by_role("button", name="Take as elements").click()
+    expect(page.get_by_role("radio", name=re.compile("0.3137.*in force"))).to_be_visible()
     # The beam is a moment, not a phase: it stays on the rail.
-    beam, rail = page.get_by_test_id("beam").bounding_box(), page.get_by_test_id("rail")
-    frame = rail.bounding_box()
+    beam, frame = (
+        page.get_by_test_id("beam").bounding_box(),
+        page.get_by_test_id("rail").bounding_box(),
+    )
     assert beam
     assert frame
     assert beam["y"] >= frame["y"] - 2
-    page.get_by_role("radio", name="over time").click()
-    expect(check).to_be_visible()
+    page.get_by_role("button", name="half", exact=True).click()
+    expect(period).to_have_value(re.compile("0.1568"))
+    page.get_by_role("radio", name="minima").click()
+    page.get_by_role("button", name="Type a time from elsewhere …").click()
+    page.get_by_label("minimum, BJD (TDB)").fill("2461000.31")
+    page.get_by_label("uncertainty, days").fill("0.0002")
+    page.get_by_label("where it is from").fill("a friend")
+    page.get_by_role("button", name="Keep it").click()
+    expect(page.get_by_text("from a friend")).to_be_visible()
+    expect(page.get_by_test_id("o-minus-c").locator("canvas")).to_be_visible()
+    page.get_by_role("radio", name="field").click()
+    expect(page.get_by_text("stand out by 5 σ").or_(page.get_by_text("No star of the field"))
+           ).to_be_visible(timeout=LONG_MS)  # fmt: skip
+
+    stage(page, "Report")
+    page.get_by_role("button", name="Write one of your own").click()
+    text = page.get_by_label("the layout’s text")
+    own = text.input_value()
+    text.fill(own.replace('value = "magnitude"', 'value = "brightness"'))
+    expect(page.get_by_role("alert")).to_contain_text("no value “brightness”")
+    text.fill(own.replace("Light curve of", "Magnitudes of"))
+    page.get_by_label("called").fill("ours")
+    page.get_by_role("button", name="Keep and use it").click()
+    expect(page.get_by_test_id("preview")).to_contain_text("Magnitudes of Foxglove 7")
+    page.get_by_role("button", name="Export the report").click()
+    page.get_by_role("button", name="Mark as sent …").first.click()
+    page.get_by_label("sent to").fill("the society")
+    page.get_by_role("button", name="Keep it").click()
+    expect(page.get_by_text("sent to the society")).to_be_visible()
+
+    # Another radius: what went out is otherwise now, and goes out again as a correction.
+    stage(page, "Measure")
+    page.get_by_role("slider", name=re.compile("radius")).first.focus()
+    for _ in range(3):
+        page.keyboard.press("ArrowLeft")
+    stage(page, "Report")
+    page.get_by_role("radio", name=re.compile("^changes, [1-9]")).click(timeout=LONG_MS)
+    expect(page.get_by_test_id("changes")).to_contain_text("another radius")
+    page.get_by_role("radio", name="only changed").click()
+    page.get_by_role("radio", name="the report").click()
+    expect(page.get_by_text(re.compile("layout “plain”|layout “ours”"))).to_be_visible()
+    page.get_by_role("radio", name="all", exact=True).click()
+    page.get_by_role("button", name="Delete it").click()
+    expect(page.get_by_test_id("preview")).to_contain_text("Light curve of Foxglove 7")
 
 
 @pytest.mark.parametrize("look", ["day", "red lamp"])

@@ -28,7 +28,7 @@ export function NightsView(props: {
       rows={stacked.rows}
       label={`nights, ${stacked.step.toFixed(2)} mag apart`}
       xAxis
-      xLabel="UT, hours from noon of the evening + 12"
+      xLabel="UT, hours; 24 is midnight"
       title={`${stacked.nights.map((night, n) => `${n + 1} ${night}`).join(" · ")}, ${scaleWords(props.filters, scale)}`}
       tell={props.tell}
     />

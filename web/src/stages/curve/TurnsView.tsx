@@ -95,7 +95,7 @@ function Table({ series }: { series: SeriesOf }) {
         <thead className="sticky top-0 bg-ground text-left text-small text-quiet">
           <tr>
             {["", "BJD (TDB)", "by", "points", "depth", "cycle", "O − C", "remark"].map((word) => (
-              <th key={word} className="border-b border-line px-3 py-1 font-normal">
+              <th key={word} className="border-b border-line px-3 py-1 font-sans font-normal">
                 {word}
               </th>
             ))}

@@ -10,7 +10,9 @@ export function epochOf(
 ): { bjd: number; kind: "minimum" | "maximum" | "first point" } {
   const chosen = inForce(series);
   if (chosen) return { bjd: chosen.epoch_bjd, kind: chosen.kind };
-  const turn = series?.turns.find((t) => t.kind === "minimum" && t.complete);
+  const turn = series?.turns.find(
+    (t) => t.kind === "minimum" && t.complete && t.filter === "" && t.source === "",
+  );
   if (turn) return { bjd: turn.bjd, kind: "minimum" };
   return { bjd: filters[0]?.bjd_tdb[0] ?? 0, kind: "first point" };
 }

@@ -16,7 +16,7 @@ export function Changes({ changes }: { changes: ReportPage["changes"] }) {
           <tr>
             {["exposure", "JD (UTC)", "filter", "went out", "now", "difference", "why"].map(
               (word) => (
-                <th key={word} className="border-b border-line px-3 py-1 font-normal">
+                <th key={word} className="border-b border-line px-3 py-1 font-sans font-normal">
                   {word}
                 </th>
               ),
