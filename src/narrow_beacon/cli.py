@@ -10,7 +10,7 @@ from pathlib import Path
 
 import click
 
-from narrow_beacon.cli_series import extrema, period, report, survey
+from narrow_beacon.cli_series import extrema, figure, period, report, survey
 
 # One thread per process: work is spread over processes, and sums keep their order.
 for _name in ("OMP", "OPENBLAS", "MKL", "NUMBA"):
@@ -427,7 +427,7 @@ def _in_words() -> Iterator[None]:
         sys.exit(2)
 
 
-for _command in (period, extrema, survey, report):
+for _command in (period, extrema, survey, report, figure):
     main.add_command(_command)
 
 if __name__ == "__main__":

@@ -161,6 +161,39 @@ def survey(folder: Path, least: float, as_json: bool) -> None:
 
 @click.command()
 @_FOLDER
+@click.option("--period", required=True, type=click.FloatRange(1e-6), help="In days.")
+@click.option("--epoch", required=True, type=float, help="Of phase 0, BJD (TDB).")
+@click.option("--size", type=(float, float), default=(7.0, 4.5), help="Width and height, inches.")
+@click.option("--title", default="", help="In place of the star's name.")
+@click.option(
+    "--out", required=True, type=click.Path(path_type=Path, dir_okay=False),
+    help="A file that ends in .svg, .pdf or .png.",
+)  # fmt: skip
+def figure(
+    folder: Path, period: float, epoch: float, size: tuple[float, float], title: str, out: Path
+) -> None:
+    """The light curve of a reduction's output FOLDER over phase, as a figure for print.
+
+    Exit status 0 when it was drawn, 2 for an unusable folder or format.
+    """
+    from narrow_beacon.reduce.again import NoReductionError, read_points
+    from narrow_beacon.reduce.figure import PhaseLook, draw_phase
+
+    if out.suffix not in (".svg", ".pdf", ".png"):
+        click.echo(f"{out}: a figure is SVG, PDF or PNG, by its ending", err=True)
+        sys.exit(2)
+    try:
+        points = read_points(folder)
+    except NoReductionError as error:
+        click.echo(f"{error}", err=True)
+        sys.exit(2)
+    first = points[0].target if points else ""
+    own = [point for point in points if point.target == first]
+    draw_phase(own, first, PhaseLook(period, epoch, "epoch", *size, title), out)
+
+
+@click.command()
+@_FOLDER
 @click.option("--layout", required=True, help="One of ours by name, or a file.")
 @click.option("--out", type=click.Path(path_type=Path, dir_okay=False), help="Where it goes.")
 @click.option("--field", "said", multiple=True, metavar="NAME=WORDS", help="Of the layout's own.")

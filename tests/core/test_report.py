@@ -16,10 +16,12 @@ import pytest
 from astropy.io import fits
 from astropy.io.votable import parse, parse_single_table, validate
 from astropy.table import Table
+from click.testing import CliRunner
 from hypothesis import given
 from hypothesis import strategies as st
 
 from builders import star_table
+from narrow_beacon.cli import main
 from narrow_beacon.core.curve.light_curve import DOUBTFUL
 from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.report.census import MeasuredExposure, write_census
@@ -34,6 +36,7 @@ from narrow_beacon.core.report.layout import (
 from narrow_beacon.core.report.light_curve import COLUMNS, CurvePoint, write_light_curve
 from narrow_beacon.core.report.provenance import write_provenance
 from narrow_beacon.core.report.render import Facts, Stars, render_report
+from narrow_beacon.reduce.again import facts_json
 from narrow_beacon.reduce.figure import draw_light_curve
 
 POINT = CurvePoint(
@@ -338,6 +341,26 @@ def test_tables_say_which_time_is_what(tmp_path: Path) -> None:
     field = next(f for f in votable.get_first_table().fields if f.name == "bjd_tdb")
     system = votable.get_timesys_by_id(field.ref)
     assert (system.timescale, system.refposition) == ("TDB", "BARYCENTER")
+
+
+def test_a_folded_figure_is_drawn_from_what_a_reduction_wrote(tmp_path: Path) -> None:
+    nothing = CliRunner().invoke(main, ["report", str(tmp_path), "--layout", "tab"])
+    assert nothing.exit_code == 2
+    assert "has no light_curve.csv" in nothing.output
+    write_light_curve(POINTS, tmp_path)
+    told = {"report": facts_json(FACTS)}
+    (tmp_path / "provenance.json").write_text(json.dumps(told), encoding="utf-8")
+    again = CliRunner().invoke(main, ["report", str(tmp_path), "--layout", "comma"])
+    assert again.exit_code == 0, again.output
+    kept = render_report(read_layout("comma", Path()), POINTS, FACTS)
+    assert again.stdout.splitlines() == kept.splitlines()
+    out = tmp_path / "phase.svg"
+    words = ["figure", str(tmp_path), "--period", "0.3", "--epoch", "2461326.3", "--out", str(out)]
+    for _ in range(2):
+        drawn = CliRunner().invoke(main, [*words, "--title", "Sorrel 1 folded"])
+        assert drawn.exit_code == 0, drawn.output
+    assert "Sorrel 1 folded" in out.read_text()
+    assert CliRunner().invoke(main, [*words[:-1], "a.doc"]).exit_code == 2
 
 
 def test_the_figure_is_the_same_for_the_same_curve(tmp_path: Path) -> None:

@@ -39,11 +39,7 @@ def report_again(
     """The report of a reduction's output ``folder`` in a layout; ``said`` fills its own fields.
     Raises NoReductionError.
     """
-    for name in ("light_curve.csv", "provenance.json"):
-        if not (folder / name).is_file():
-            raise NoReductionError(f"{folder} has no {name}: give the output folder of a reduction")
-    with (folder / "light_curve.csv").open(encoding="utf-8", newline="") as file:
-        points = [_point(row) for row in csv.DictReader(file)]
+    points = read_points(folder)
     told = json.loads((folder / "provenance.json").read_text(encoding="utf-8")).get("report")
     if told is None:
         raise NoReductionError(f"{folder} was written by an older version: reduce it again")
@@ -56,6 +52,15 @@ def report_again(
     }  # fmt: skip
     facts = Facts(told["header"], stars, {**told["fields"], **(said or {})})
     return render_report(layout, reported(points, doubtful, layout), facts)
+
+
+def read_points(folder: Path) -> list[CurvePoint]:
+    """The points of a reduction's output ``folder``. Raises NoReductionError."""
+    for name in ("light_curve.csv", "provenance.json"):
+        if not (folder / name).is_file():
+            raise NoReductionError(f"{folder} has no {name}: give the output folder of a reduction")
+    with (folder / "light_curve.csv").open(encoding="utf-8", newline="") as file:
+        return [_point(row) for row in csv.DictReader(file)]
 
 
 def _point(row: Mapping[str, str]) -> CurvePoint:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import AbstractContextManager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -105,3 +106,59 @@ def _draw(axis: Any, points: Sequence[CurvePoint], value: str, error: str, base:
                 fmt="o", ms=2.8, mew=0.7, lw=0, elinewidth=0.7, color=colour,
                 mfc="white" if hollow else colour, label=None if hollow else name,
             )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class PhaseLook:
+    """How a folded curve is drawn: the elements in days and BJD(TDB), the size in inches, and a
+    title of one's own.
+    """
+
+    period_d: float
+    epoch_bjd: float
+    kind: str = "minimum"
+    width_in: float = 7.0
+    height_in: float = 4.5
+    title: str = ""
+
+
+def draw_phase(points: Sequence[CurvePoint], target: str, look: PhaseLook, path: Path) -> None:
+    """The curve over phase, a quarter of the cycle repeated at either side; SVG, PDF or PNG by the
+    file's ending. Magnitudes are on the standard scale where every point of the filter is.
+    """
+    from matplotlib.figure import Figure
+
+    with figure_look():
+        figure = Figure(figsize=(look.width_in, look.height_in))
+        axes = figure.subplots()
+        for name in dict.fromkeys(p.filter for p in points):
+            own = [p for p in points if p.filter == name]
+            standard = all(np.isfinite(p.transformed_magnitude) for p in own)
+            value = "transformed_magnitude" if standard else "magnitude"
+            m = np.array([getattr(p, value) for p in own])
+            s = np.array([getattr(p, value.replace("magnitude", "uncertainty")) for p in own])
+            phase = np.array([(p.bjd_tdb - look.epoch_bjd) / look.period_d % 1.0 for p in own])
+            good = np.array([p.state == GOOD for p in own])
+            for shift in (-1.0, 0.0, 1.0):
+                for hollow in (False, True):
+                    x = phase + shift
+                    at = (x >= -0.25) & (x <= 1.25) & np.isfinite(m) & (good != hollow)
+                    label = name if shift == 0.0 and not hollow else None
+                    axes.errorbar(
+                        x[at], m[at], yerr=s[at], fmt="o", ms=2.8, mew=0.7, lw=0, elinewidth=0.7,
+                        color=filter_colour(name), mfc="white" if hollow else filter_colour(name),
+                        label=label,
+                    )  # fmt: skip
+        axes.set_xlim(-0.25, 1.25)
+        axes.invert_yaxis()
+        axes.set_ylabel("magnitude")
+        axes.set_xlabel(
+            f"phase of {look.period_d:.8g} d, 0 at the {look.kind} of BJD {look.epoch_bjd:.5f}"
+        )
+        axes.set_title(look.title or target, fontsize=11, loc="left")
+        axes.legend(frameon=False, handletextpad=0.2)
+        for side in ("top", "right"):
+            axes.spines[side].set_visible(False)
+        kind = path.suffix.lstrip(".")
+        date = {"svg": {"Date": None}, "pdf": {"CreationDate": None}}.get(kind)
+        figure.savefig(path, format=kind, dpi=200, metadata=date, bbox_inches="tight")

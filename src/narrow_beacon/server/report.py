@@ -26,7 +26,7 @@ from narrow_beacon.core.report.layout import (
 )
 from narrow_beacon.core.report.light_curve import CurvePoint
 from narrow_beacon.core.words import counted
-from narrow_beacon.reduce.figure import draw_light_curve
+from narrow_beacon.reduce.figure import PhaseLook, draw_light_curve, draw_phase
 from narrow_beacon.reduce.night_sheet import FORMATS, write_sheet
 from narrow_beacon.reduce.outputs import (
     check_name,
@@ -44,6 +44,7 @@ from narrow_beacon.server.report_checks import NOTHING, checks_of
 from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.schemas.report import (
     LayoutOut,
+    PhaseQuery,
     ReportField,
     ReportingIn,
     ReportOut,
@@ -172,6 +173,25 @@ def figure(number: int) -> Response:
         path = Path(folder) / "light_curve.svg"
         draw_light_curve(points, target_name(outcome), check_name(outcome), path)
         return Response(path.read_bytes(), content_type="image/svg+xml")
+
+
+@blueprint.get("/api/campaigns/<int:number>/phase.<kind>")
+@blueprint.input(PhaseQuery, location="query", arg_name="query")
+@blueprint.doc(hide=True)
+def phase_figure(number: int, kind: str, query: PhaseQuery) -> Response:
+    """The curve over phase as a figure for print."""
+    types = {"svg": "image/svg+xml", "pdf": "application/pdf", "png": "image/png"}
+    if kind not in types:
+        raise Problem(404, "No such format", f"A figure comes as {', '.join(types)}.")
+    with shared().store.session() as session, tempfile.TemporaryDirectory() as folder:
+        outcome, _ = outcome_now(session, campaign_of(session, number), Path(folder))
+        points = [p for p in curve_points(outcome) if query.filter in ("", p.filter)]
+        if not any(np.isfinite(point.magnitude) for point in points):
+            raise Problem(409, "Nothing to draw", "No point has a magnitude.")
+        path = Path(folder) / f"phase.{kind}"
+        look = PhaseLook(query.period, query.epoch, query.kind)
+        draw_phase(points, target_name(outcome), look, path)
+        return Response(path.read_bytes(), content_type=types[kind])
 
 
 @blueprint.get("/api/campaigns/<int:number>/sheet.<kind>")

@@ -26,9 +26,10 @@ import {
   scaleWords,
   STACK_MAG,
 } from "./curve/shown";
+import { epochOf } from "./curve/phase";
 import { pinsOf } from "./curve/turns";
 import { TurnsView } from "./curve/TurnsView";
-import { useShown, type View } from "./curve/view";
+import { typed, useShown, type View } from "./curve/view";
 import { indexWords } from "./measure/scale";
 
 export function CurveMain() {
@@ -228,14 +229,46 @@ export function CurveBench() {
             : "Point at one to see its exposure; draw around some to take them."}
         </p>
         <div className="flex flex-wrap gap-2">
-          <Button onClick={() => savePng("curve")}>PNG</Button>
-          <a className="button" href={`/api/campaigns/${id}/curve.svg`} download="light-curve.svg">
-            SVG
-          </a>
+          <Figures />
           <Button onClick={() => void copyText(data)}>Copy data</Button>
           <Button onClick={() => set({ stage: "report" })}>Next: Report</Button>
         </div>
       </Section>
+    </>
+  );
+}
+
+/** The curve as figures to keep: over phase for print where it is folded. */
+function Figures() {
+  const id = useApp((s) => s.campaign);
+  const filter = useApp((s) => s.filter);
+  const { view, period } = useShown();
+  const { data } = useCurve(id);
+  const { data: series } = useSeries(id, view === "phase");
+  const days = typed(period);
+  const epoch = epochOf(series, data?.filters ?? []);
+  const folded = view === "phase" && days > 0;
+  const query = new URLSearchParams({ period: String(days), epoch: String(epoch.bjd), filter });
+  if (folded) query.set("kind", epoch.kind);
+  return (
+    <>
+      {view !== "others" && <Button onClick={() => savePng("curve")}>PNG</Button>}
+      {folded ? (
+        ["svg", "pdf"].map((kind) => (
+          <a
+            key={kind}
+            className="button"
+            href={`/api/campaigns/${id}/phase.${kind}?${query.toString()}`}
+            download={`phase.${kind}`}
+          >
+            {kind.toUpperCase()}
+          </a>
+        ))
+      ) : (
+        <a className="button" href={`/api/campaigns/${id}/curve.svg`} download="light-curve.svg">
+          SVG
+        </a>
+      )}
     </>
   );
 }

@@ -81,6 +81,13 @@ class TextIn(Asked):
     text: Annotated[str, Field(max_length=200_000)]
 
 
+class PhaseQuery(Asked):
+    period: Annotated[float, Field(gt=0, lt=1e5)]
+    epoch: Annotated[float, Field(gt=2_000_000, lt=3_000_000)]
+    kind: Short = "minimum"
+    filter: Short = ""
+
+
 class SentIn(Asked):
     recipient: Annotated[str, Field(max_length=200)] | None = None
     """Empty: it was not sent after all."""
