@@ -104,7 +104,7 @@ def _did(outcome: Outcome, elements: Elements | None) -> list[tuple[str, str]]:
     for turn in turns[:_MOST_TURNS]:
         words = f"BJD(TDB) {turn.best.time_d:.5f} ± {turn.best.uncertainty_d:.5f}"
         if elements is not None:
-            cycle = float(np.round(2 * elements.cycle(np.array([turn.best.time_d]))[0]) / 2)
+            cycle = float(np.round(2 * elements.cycle(np.array([turn.best.time_d]))[0]) / 2) + 0.0
             off = turn.best.time_d - float(elements.time(np.array([cycle]))[0])
             words += f", cycle {cycle:g}, O − C {off:+.5f} d".replace("-", "−")
         rows.append((f"{turn.kind} in {turn.filter}", words))

@@ -26,7 +26,7 @@ import {
   scaleWords,
   STACK_MAG,
 } from "./curve/shown";
-import { epochOf } from "./curve/phase";
+import { epochOf, inForce } from "./curve/phase";
 import { pinsOf } from "./curve/turns";
 import { TurnsView } from "./curve/TurnsView";
 import { typed, useShown, type View } from "./curve/view";
@@ -245,7 +245,7 @@ function Figures() {
   const { view, period } = useShown();
   const { data } = useCurve(id);
   const { data: series } = useSeries(id, view === "phase");
-  const days = typed(period);
+  const days = typed(period) > 0 ? typed(period) : (inForce(series)?.period_d ?? NaN);
   const epoch = epochOf(series, data?.filters ?? []);
   const folded = view === "phase" && days > 0;
   const query = new URLSearchParams({ period: String(days), epoch: String(epoch.bjd), filter });

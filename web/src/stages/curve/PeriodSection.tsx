@@ -4,7 +4,7 @@ import { useApp } from "../../state";
 import { Button } from "../../ui/Button";
 import { Chips, Fact, Section } from "../../ui/parts";
 import { chanceWords } from "./Candidates";
-import { epochOf } from "./phase";
+import { epochOf, inForce } from "./phase";
 import { useAsked } from "./PhaseView";
 import { periodWords, typed, useShown } from "./view";
 
@@ -26,7 +26,7 @@ export function PeriodSection() {
   const peak = found?.peaks.find((p) => Math.abs(p.period_d / days - 1) < 1e-5);
   const best = found?.peaks[0];
   const times = (factor: number) => {
-    const from = days > 0 ? days : (best?.period_d ?? NaN);
+    const from = days > 0 ? days : (inForce(series)?.period_d ?? best?.period_d ?? NaN);
     const own = found?.peaks.find((p) => Math.abs(p.period_d / (from * factor) - 1) < 2e-3);
     if (!(from > 0)) return;
     const exact = own?.period_d ?? from * factor;

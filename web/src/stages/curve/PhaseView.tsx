@@ -6,7 +6,7 @@ import { MarksChart } from "../../charts/MarksChart";
 import type { Hit, Marks } from "../../charts/marks";
 import { useApp } from "../../state";
 import { scaleWords } from "./shown";
-import { binned, epochOf, foldMarks } from "./phase";
+import { binned, epochOf, foldMarks, inForce } from "./phase";
 import { Candidates } from "./Candidates";
 import { Periodogram } from "./Periodogram";
 import { typed, useShown } from "./view";
@@ -39,7 +39,8 @@ export function PhaseView(props: {
   const { period, scale, bins } = useShown();
   const { target, filters } = props;
   const best = found.data?.peaks[0]?.period_d;
-  const days = typed(period) > 0 ? typed(period) : (best ?? NaN);
+  const chosen = typed(period) > 0 ? typed(period) : inForce(series)?.period_d;
+  const days = chosen ?? best ?? NaN;
   const epoch = epochOf(series, filters);
   const marks = useMemo(() => {
     if (!(days > 0)) return [];
@@ -60,7 +61,7 @@ export function PhaseView(props: {
         xLabel={`phase, 0 at the ${epoch.kind} of BJD ${epoch.bjd.toFixed(4)}`}
         title={
           days > 0
-            ? `${name} by ${days.toPrecision(7)} d, ${scaleWords(filters, scale)}${typed(period) > 0 ? "" : ": the likeliest period, none is chosen"}`
+            ? `${name} by ${days.toPrecision(7)} d, ${scaleWords(filters, scale)}${chosen ? "" : ": the likeliest period, none is chosen"}`
             : name
         }
         tell={props.tell}
