@@ -11,6 +11,7 @@ import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Chips, Empty, Fact, Section } from "../ui/parts";
 import { clockUtc, dayOf, fixed, radiusWords, shortName } from "../ui/words";
+import { CheckSection } from "./curve/CheckSection";
 import { ElementsSection } from "./curve/ElementsSection";
 import { NightsView } from "./curve/NightsView";
 import { OthersView } from "./curve/OthersView";
@@ -142,6 +143,12 @@ const VIEWS = [
   { key: "turns", words: "minima" },
   { key: "others", words: "field" },
 ] as const;
+const SCALES = [
+  { key: "standard", words: "standard" },
+  { key: "own", words: "differential" },
+  { key: "raw", words: "instrumental" },
+  { key: "colour", words: "colour" },
+] as const;
 const PLAIN = new Set<View>(["time", "nights"]);
 const DRAWN = new Set<View>(["time", "nights", "phase"]);
 
@@ -194,11 +201,7 @@ export function CurveBench() {
                 label="magnitudes"
                 value={shown.scale}
                 onChange={(scale) => useShown.setState({ scale })}
-                options={[
-                  { key: "standard", words: "standard" },
-                  { key: "own", words: "differential" },
-                  { key: "raw", words: "instrumental" },
-                ]}
+                options={SCALES.slice(0, data.filters.some((f) => f.standard) ? 4 : 3)}
               />
               {data.filters.length > 1 && (
                 <Chips
@@ -221,6 +224,7 @@ export function CurveBench() {
         data.filters.map((f) => (
           <FilterFacts key={f.filter} curve={f} floor={campaign?.floor ?? false} />
         ))}
+      {PLAIN.has(shown.view) && <CheckSection />}
       <Problems data={data} />
       <Section title="Points">
         <p className="mb-2 text-quiet">

@@ -18,7 +18,7 @@ export function useAsked(): PeriodsAsked {
   const limit = (text: string) => (typed(text) > 0 ? typed(text) : null);
   return {
     filter,
-    scale,
+    scale: scale === "colour" ? "standard" : scale,
     kind: shape,
     shortest: limit(shortest),
     longest: limit(longest),

@@ -33,10 +33,13 @@ export function marksOf(
 ): Marks[] {
   const standard = scale === "standard" && role === "target" ? curve.standard : null;
   const raw = scale === "raw" && role === "target";
+  const index = scale === "colour" && role === "target" ? curve.standard : null;
+  if (scale === "colour" && role === "target" && !index) return [];
   return curve.series
     .filter((s) => s.role === role)
     .map((s, n) => {
-      const values = standard?.magnitude ?? (raw ? s.instrumental : s.magnitude);
+      const own = raw ? s.instrumental : s.magnitude;
+      const values = index?.colour ?? standard?.magnitude ?? own;
       const middle = role === "check" ? median(values) - n * STACK_MAG : 0;
       return {
         key: s.name,
@@ -45,8 +48,12 @@ export function marksOf(
         ids: curve.file_ids,
         x: curve.file_ids.map((id) => hours.get(id) ?? NaN),
         y: values.map((v) => (v === null ? null : v - middle)),
-        sigma: standard?.uncertainty ?? s.uncertainty,
-        ...notes(s, raw || role === "check"),
+        // A colour is as unsure as both magnitudes together, which are about alike.
+        sigma:
+          index?.uncertainty.map((v) => (v == null ? null : v * Math.SQRT2)) ??
+          standard?.uncertainty ??
+          s.uncertainty,
+        ...notes(s, raw || index !== null || role === "check"),
       };
     });
 }
@@ -63,6 +70,8 @@ export function aboutTheirMiddles(marks: readonly Marks[]): Marks[] {
 /** Which magnitudes of the target are shown, in words. */
 export function scaleWords(curves: readonly FilterCurve[], scale: Magnitudes): string {
   if (scale === "raw") return "instrumental";
+  if (scale === "colour")
+    return `colour index ${[...new Set(curves.flatMap((c) => c.standard?.index ?? []))].join(", ").replaceAll("-", " − ")}`;
   const on = curves.filter((c) => c.standard).map((c) => c.filter);
   if (scale === "own" || !on.length) return "differential, the instrument’s own colour scale";
   if (on.length === curves.length) return "standard scale";

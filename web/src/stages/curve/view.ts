@@ -1,8 +1,8 @@
 import { create } from "zustand";
 
-/** On the standard scale where that is known, as measured against the comparison stars, or as the
- * instrument gives them. */
-export type Magnitudes = "standard" | "own" | "raw";
+/** On the standard scale where that is known, as measured against the comparison stars, as the
+ * instrument gives them; or the colour index. */
+export type Magnitudes = "standard" | "own" | "raw" | "colour";
 
 /** Over time; night above night; over phase; times of minimum and maximum; the field's others. */
 export type View = "time" | "nights" | "phase" | "turns" | "others";
