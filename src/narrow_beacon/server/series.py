@@ -17,6 +17,7 @@ from narrow_beacon.core.measure.noise import POGSON
 from narrow_beacon.core.series.elements import (
     Elements,
     ElementsError,
+    ElementsFit,
     departures,
     fit_elements,
     together,
@@ -208,11 +209,7 @@ def fit(number: int, body: FitAsked) -> Response:
             raise Problem(409, "No elements yet", "Choose a period first: it counts the cycles.")
         turns = [t for t in _turns(now, kept) if _counts(t, chosen)]
         try:
-            found = fit_elements(
-                np.array([t.bjd for t in turns]), np.array([t.uncertainty_d for t in turns]),
-                np.array([t.cycle for t in turns], float), chosen.kind, quadratic=body.quadratic,
-                source=f"fitted to {len(turns)} times",
-            )  # fmt: skip
+            found = _fit(turns, chosen, quadratic=body.quadratic)
         except ElementsError as error:
             raise Problem(409, "Not enough times", f"{error}.") from error
         elements = (*kept.elements, found.elements)
@@ -230,6 +227,15 @@ def _counts(turn: TurnOut, elements: Elements) -> bool:
     return whole and turn.cycle is not None and float(turn.cycle).is_integer()
 
 
+def _fit(turns: list[TurnOut], elements: Elements, *, quadratic: bool) -> ElementsFit:
+    """Elements through times by the cycles that they have. Raises ElementsError."""
+    return fit_elements(
+        np.array([t.bjd for t in turns]), np.array([t.uncertainty_d for t in turns]),
+        np.array([t.cycle for t in turns], float), elements.kind, quadratic=quadratic,
+        source=f"fitted to {len(turns)} times",
+    )  # fmt: skip
+
+
 def _describe(now: CurvesNow, campaign: Campaign) -> SeriesOut:
     star = now.stars.names[now.cast.target]
     kept = series_of(campaign, star)
@@ -243,10 +249,7 @@ def _describe(now: CurvesNow, campaign: Campaign) -> SeriesOut:
         scatter = float(np.sqrt(np.average(off**2, weights=weight)))
     if chosen is not None and len(counted) >= _QUADRATIC_TIMES:
         try:
-            improvement = fit_elements(
-                np.array([t.bjd for t in counted]), np.array([t.uncertainty_d for t in counted]),
-                np.array([t.cycle for t in counted], float), chosen.kind, quadratic=True,
-            ).improvement  # fmt: skip
+            improvement = _fit(counted, chosen, quadratic=True).improvement
         except ElementsError:
             improvement = None
     return SeriesOut(
