@@ -175,3 +175,33 @@ def test_a_layout_of_ones_own_is_tried_kept_used_and_deleted(client: Client, cam
     assert client.ask("DELETE", "layouts/two digits").status_code == 409  # in use
     client.ask("PATCH", path, {"layout": "plain"})
     assert client.ask("DELETE", "layouts/two digits").ok
+
+
+def test_a_curve_from_elsewhere_is_laid_over_and_told_apart(
+    client: Client, campaign: int, running: Running
+) -> None:
+    path = f"campaigns/{campaign}"
+    curve = client.get(f"{path}/curve")["filters"][0]
+    own = next(s for s in curve["series"] if s["role"] == "target")["magnitude"]
+    shown = curve["standard"]["magnitude"] if curve["standard"] else own
+    rows = [
+        f"{bjd:.6f},{value + 0.03:.5f},0.01,{curve['filter']}"
+        for bjd, value in zip(curve["bjd_tdb"], shown, strict=True)
+        if value is not None
+    ]
+    theirs = running.nights / "theirs.csv"
+    theirs.write_text("\n".join(["bjd_tdb,mag,err,filter", *rows]) + "\n")
+    (told,) = client.post(f"{path}/curves", {"file": str(theirs), "name": "a friend's"})["curves"]
+    assert (told["points"], told["problem"]) == (len(rows), "")
+    assert told["offset_mag"] == pytest.approx(0.03, abs=2e-3)
+    assert told["columns"]["magnitude"] == "mag"
+    theirs.unlink()
+    (gone,) = client.get(f"{path}/curves")["curves"]
+    assert gone["problem"]
+    assert client.ask("DELETE", f"{path}/curves/0").json()["curves"] == []
+    (running.nights / "notes.csv").write_text("a,b\n1,2\n")
+    refused = client.ask("POST", f"{path}/curves", {"file": str(running.nights / "notes.csv")})
+    assert refused.status_code == 422
+    assert "is a time" in refused.text
+    for _ in range(2):
+        client.post(f"{path}/undo")

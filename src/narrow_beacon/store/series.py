@@ -23,15 +23,28 @@ class KnownTime:
 
 
 @dataclass(frozen=True)
+class OtherCurve:
+    """A light curve from elsewhere: its file, what it is called, and the columns that the observer
+    named, by meaning.
+    """
+
+    file: str
+    name: str
+    columns: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
 class StarSeries:
     """What is kept of one star: ``chosen`` is the place of the elements in force, None: none of
-    them; ``cycles`` are those that the observer gave times, by ``time_key``.
+    them; ``cycles`` are those that the observer gave times, by ``time_key``; ``curves`` are laid
+    over its own.
     """
 
     elements: tuple[Elements, ...] = ()
     chosen: int | None = None
     times: tuple[KnownTime, ...] = ()
     cycles: dict[str, float] = field(default_factory=dict)
+    curves: tuple[OtherCurve, ...] = ()
 
     @property
     def in_force(self) -> Elements | None:
@@ -52,6 +65,7 @@ def series_of(campaign: Campaign, star: str) -> StarSeries:
     return StarSeries(
         tuple(Elements(**one) for one in kept["elements"]), kept["chosen"],
         tuple(KnownTime(**one) for one in kept["times"]), dict(kept["cycles"]),
+        tuple(OtherCurve(**one) for one in kept.get("curves", ())),
     )  # fmt: skip
 
 

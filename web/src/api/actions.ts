@@ -7,6 +7,7 @@ import type {
   Catalogue,
   Curve,
   KitSaid,
+  OtherCurveIn,
   ReportingSaid,
   ScaleSaid,
   SeriesOf,
@@ -265,6 +266,15 @@ export const keepSeries = (values: SeriesSaid) => changeSeries("PUT", "series", 
 /** Fit elements to all times of minimum or maximum. */
 export const fitElements = (quadratic: boolean) =>
   changeSeries("POST", "series/fit", { quadratic });
+
+/** Lay a light curve from a file over the target's; whether it was taken. */
+export async function layOver(values: OtherCurveIn): Promise<boolean> {
+  const campaign = here();
+  const done = await act("POST", `/api/campaigns/${campaign}/curves`, values);
+  if (done && campaign !== null) refresh(campaign);
+  return done !== null;
+}
+export const takeOff = (place: number) => doHere("DELETE", `curves/${place}`);
 
 async function changeSeries(method: string, path: string, body: unknown): Promise<boolean> {
   const campaign = here();

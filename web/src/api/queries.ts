@@ -33,6 +33,7 @@ import type {
   NamesRead,
   PointedList,
   OriginOf,
+  OtherCurves,
   PeriodsAsked,
   PeriodsFound,
   Placement,
@@ -221,6 +222,8 @@ export function usePeriods(id: number | null, asked: PeriodsAsked, enabled: bool
 /** Times of minimum and maximum, elements, and O − C. */
 export const useSeries = (id: number | null, enabled: boolean) =>
   useCampaignQuery<SeriesOf>(id, "series", enabled);
+/** Light curves from elsewhere that are laid over the target's. */
+export const useOtherCurves = (id: number | null) => useCampaignQuery<OtherCurves>(id, "curves");
 /** Which other stars of the field vary. */
 export const useSurvey = (id: number | null, enabled: boolean) =>
   useCampaignQuery<Survey>(id, "survey", enabled);

@@ -18,6 +18,8 @@ interface Props {
   title?: string;
   /** Moments that are marked at the top, with their words. */
   pins?: readonly { x: number; words: string }[];
+  /** Points of others, drawn faintly under one's own. */
+  ghosts?: readonly { x: number; y: number }[];
   /** How a point is told of. */
   tell: (hit: Hit) => string;
   className?: string;
@@ -28,7 +30,7 @@ const NEAR_PX = 12;
 const CLICK_PX = 4;
 
 /** Points with uncertainties: point at one to see its exposure, draw around some to take them. */
-export function MarksChart({ marks, tell, title, pins, ...rest }: Props) {
+export function MarksChart({ marks, tell, title, pins, ghosts, ...rest }: Props) {
   const beam = useApp((s) => s.beam);
   const selection = useApp((s) => s.selection);
   const set = useApp((s) => s.set);
@@ -39,9 +41,10 @@ export function MarksChart({ marks, tell, title, pins, ...rest }: Props) {
     (ctx: CanvasRenderingContext2D, place: Place) => {
       const chosen = new Set(selection);
       if (pins?.length) drawPins(ctx, place, pins);
+      if (ghosts?.length) drawGhosts(ctx, place, ghosts);
       for (const m of marks) drawMarks(ctx, place, m, beam, chosen);
     },
-    [marks, beam, selection, pins],
+    [marks, beam, selection, pins, ghosts],
   );
 
   const to = (scale: "x" | "y") => (v: number) => {
@@ -125,6 +128,22 @@ export function MarksChart({ marks, tell, title, pins, ...rest }: Props) {
       </div>
     </Chart>
   );
+}
+
+function drawGhosts(
+  ctx: CanvasRenderingContext2D,
+  place: Place,
+  ghosts: readonly { x: number; y: number }[],
+): void {
+  ctx.fillStyle = colour("--quiet");
+  const r = 1.6 * place.ratio;
+  ctx.beginPath();
+  for (const ghost of ghosts) {
+    const [x, y] = [place.x(ghost.x), place.y(ghost.y)];
+    ctx.moveTo(x + r, y);
+    ctx.arc(x, y, r, 0, 7);
+  }
+  ctx.fill();
 }
 
 const PIN_PX = 30;

@@ -1,6 +1,6 @@
 import { useMemo } from "react";
 import { saveSettings, startJob } from "../api/actions";
-import { useCampaign, useCurve, useSeries } from "../api/queries";
+import { useCampaign, useCurve, useOtherCurves, useSeries } from "../api/queries";
 import type { Curve, FilterCurve } from "../api/types";
 import { rangeOfMarks } from "../charts/Chart";
 import type { Hit, Marks } from "../charts/marks";
@@ -14,6 +14,8 @@ import { clockUtc, dayOf, fixed, radiusWords, shortName } from "../ui/words";
 import { CheckSection } from "./curve/CheckSection";
 import { ElementsSection } from "./curve/ElementsSection";
 import { NightsView } from "./curve/NightsView";
+import { ghostsOverTime } from "./curve/others";
+import { OthersSection } from "./curve/OthersSection";
 import { OthersView } from "./curve/OthersView";
 import { PeriodSection } from "./curve/PeriodSection";
 import { PhaseView } from "./curve/PhaseView";
@@ -84,15 +86,20 @@ function TimeView(props: {
   const { target, filters } = props;
   const id = useApp((s) => s.campaign);
   const axis = useAxis();
-  const scale = useShown((s) => s.scale);
+  const { scale, together } = useShown();
   const { data: series } = useSeries(id, true);
+  const { data: others } = useOtherCurves(id);
   const parts = useMemo(
     () => ({
       check: filters.flatMap((f) => marksOf(f, "check", axis.hours, scale)),
       comparison: comparisonMarks(filters[0], axis.hours),
       pins: pinsOf(series, filters, axis.timeline),
+      ghosts:
+        scale === "standard" && !together
+          ? ghostsOverTime(others, filters, axis.timeline)
+          : undefined,
     }),
-    [filters, axis, scale, series],
+    [filters, axis, scale, together, series, others],
   );
   const x = axis.domain;
   const lines = ticks(axis.timeline, axis.domain, 800).map((t) => t.at);
@@ -107,6 +114,7 @@ function TimeView(props: {
         label="magnitude"
         lines={lines}
         pins={parts.pins}
+        ghosts={parts.ghosts}
         title={`${props.name}, ${scaleWords(filters, scale)}`}
         tell={props.tell}
       />
@@ -225,6 +233,7 @@ export function CurveBench() {
           <FilterFacts key={f.filter} curve={f} floor={campaign?.floor ?? false} />
         ))}
       {PLAIN.has(shown.view) && <CheckSection />}
+      {DRAWN.has(shown.view) && <OthersSection />}
       <Problems data={data} />
       <Section title="Points">
         <p className="mb-2 text-quiet">

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, Field
 
-from narrow_beacon.server.schemas.common import Asked, Name, Number, Numbers
+from narrow_beacon.server.schemas.common import Address, Asked, Name, Number, Numbers, Short
 
 Turn = Literal["minimum", "maximum"]
 Days = Annotated[float, Field(gt=0, lt=1e5)]
@@ -74,6 +74,37 @@ class SeriesSaid(Asked):
     """The place of the elements in force; −1: none."""
     times: Annotated[list[TimeSaid], Field(max_length=5000)] | None = None
     cycles: dict[str, Annotated[float, Field(gt=-1e7, lt=1e7)]] | None = None
+
+
+class OtherCurveIn(Asked):
+    """A light curve from elsewhere; columns by "time", "magnitude", "uncertainty", "filter"."""
+
+    file: Address
+    name: Name = ""
+    columns: dict[Short, Annotated[str, Field(max_length=200)]] = Field(
+        default_factory=dict, max_length=4
+    )
+
+
+class OtherCurveOut(BaseModel):
+    """Its points, at most so many as can be drawn, and how it lies to the campaign's own where
+    filters and times meet; a problem where it cannot be read.
+    """
+
+    name: str
+    file: str
+    columns: dict[str, str]
+    filter: list[str]
+    t_d: list[float]
+    magnitude: list[float]
+    points: int
+    offset_mag: Number
+    offset_uncertainty_mag: Number
+    problem: str
+
+
+class OtherCurves(BaseModel):
+    curves: list[OtherCurveOut]
 
 
 class FitAsked(Asked):

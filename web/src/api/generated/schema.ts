@@ -2408,6 +2408,97 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/curves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The curves that are laid over the target's. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OtherCurves"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Lay a curve from a file over the target's; can be undone. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["OtherCurveIn"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OtherCurves"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/report": {
         parameters: {
             query?: never;
@@ -4036,6 +4127,54 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/campaigns/{number}/curves/{place}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a curve off again. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                    place: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OtherCurves"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -6570,6 +6709,57 @@ export interface components {
             least: number;
             /** Suspects */
             suspects: components["schemas"]["SurveyOut.SuspectOut"][];
+        };
+        /**
+         * OtherCurveOut
+         * @description Its points, at most so many as can be drawn, and how it lies to the campaign's own where
+         *     filters and times meet; a problem where it cannot be read.
+         */
+        "OtherCurves.OtherCurveOut": {
+            /** Name */
+            name: string;
+            /** File */
+            file: string;
+            /** Columns */
+            columns: {
+                [key: string]: string;
+            };
+            /** Filter */
+            filter: string[];
+            /** T D */
+            t_d: number[];
+            /** Magnitude */
+            magnitude: number[];
+            /** Points */
+            points: number;
+            /** Offset Mag */
+            offset_mag: number | null;
+            /** Offset Uncertainty Mag */
+            offset_uncertainty_mag: number | null;
+            /** Problem */
+            problem: string;
+        };
+        /** OtherCurves */
+        OtherCurves: {
+            /** Curves */
+            curves: components["schemas"]["OtherCurves.OtherCurveOut"][];
+        };
+        /**
+         * OtherCurveIn
+         * @description A light curve from elsewhere; columns by "time", "magnitude", "uncertainty", "filter".
+         */
+        OtherCurveIn: {
+            /** File */
+            file: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Columns */
+            columns?: {
+                [key: string]: string;
+            };
         };
         /**
          * ChangeOut

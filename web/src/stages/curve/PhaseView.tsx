@@ -1,5 +1,5 @@
 import { useMemo } from "react";
-import { useCampaign, usePeriods, useSeries } from "../../api/queries";
+import { useCampaign, useOtherCurves, usePeriods, useSeries } from "../../api/queries";
 import type { FilterCurve, PeriodsAsked } from "../../api/types";
 import { rangeOfMarks } from "../../charts/Chart";
 import { MarksChart } from "../../charts/MarksChart";
@@ -8,6 +8,7 @@ import { useApp } from "../../state";
 import { scaleWords } from "./shown";
 import { binned, epochOf, foldMarks, inForce } from "./phase";
 import { Candidates } from "./Candidates";
+import { ghostsOverPhase } from "./others";
 import { Periodogram } from "./Periodogram";
 import { typed, useShown } from "./view";
 
@@ -36,7 +37,7 @@ export function PhaseView(props: {
   const { data: campaign } = useCampaign(id);
   const { data: series } = useSeries(id, true);
   const found = usePeriods(id, useAsked(), true);
-  const { period, scale, bins } = useShown();
+  const { period, scale, bins, together } = useShown();
   const { target, filters } = props;
   const best = found.data?.peaks[0]?.period_d;
   const chosen = typed(period) > 0 ? typed(period) : inForce(series)?.period_d;
@@ -47,6 +48,14 @@ export function PhaseView(props: {
     const folded = foldMarks(target, filters, days, epoch.bjd);
     return bins > 0 ? binned(folded, bins / 100) : folded;
   }, [target, filters, days, epoch.bjd, bins]);
+  const { data: others } = useOtherCurves(id);
+  const ghosts = useMemo(
+    () =>
+      scale === "standard" && !together
+        ? ghostsOverPhase(others, filters, days, epoch.bjd)
+        : undefined,
+    [others, filters, days, epoch.bjd, scale, together],
+  );
   const name = campaign?.target.name || "target";
   return (
     <>
@@ -64,6 +73,7 @@ export function PhaseView(props: {
             ? `${name} by ${days.toPrecision(7)} d, ${scaleWords(filters, scale)}${chosen ? "" : ": the likeliest period, none is chosen"}`
             : name
         }
+        ghosts={ghosts}
         tell={props.tell}
       />
       {found.data && found.data.peaks.length > 0 && (

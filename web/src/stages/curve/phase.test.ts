@@ -3,6 +3,7 @@ import type { FilterCurve, SeriesOf, Turn } from "../../api/types";
 import type { Marks } from "../../charts/marks";
 import { timelineOf } from "../../rail/timeline";
 import { stamp } from "./Candidates";
+import { ghostsOverPhase, ghostsOverTime } from "./others";
 import { binned, epochOf, foldMarks, stackNights } from "./phase";
 import { aboutTheirMiddles } from "./shown";
 import { departures, departureWords, pinsOf, timeWords } from "./turns";
@@ -81,6 +82,31 @@ describe("the curve over phase", () => {
 
   it("leaves doubtful points out of the stamps", () => {
     expect(stamp([marks], [curve], 0.5)).toHaveLength(4);
+  });
+});
+
+describe("a curve from elsewhere", () => {
+  const others = {
+    curves: [
+      {
+        ...{ name: "theirs", file: "/a.csv", columns: {}, points: 3, problem: "" },
+        ...{ offset_mag: null, offset_uncertainty_mag: null },
+        filter: ["V", "B", ""],
+        t_d: [T0 + 0.104, T0 + 0.104, T0 + 400],
+        magnitude: [12.1, 13, 12.3],
+      },
+    ],
+  };
+
+  it("lies where its times are, in the filters that are shown", () => {
+    const timeline = timelineOf(times.map((jd, i) => ({ jd, night: i < 3 ? 1 : 2 })));
+    // The one in B is not shown, the one of another year is not on the axis.
+    expect(ghostsOverTime(others, [curve], timeline).map((g) => g.y)).toEqual([12.1]);
+    const folded = ghostsOverPhase(others, [curve], 0.5, T0 + 0.104);
+    expect(folded.map((g) => [Number(g.x.toFixed(6)), g.y])).toContainEqual([0, 12.1]);
+    expect(new Set(folded.map((g) => g.y))).toEqual(new Set([12.1, 12.3]));
+    expect(ghostsOverPhase(others, [curve], NaN, T0)).toEqual([]);
+    expect(ghostsOverTime(undefined, [], timeline)).toEqual([]);
   });
 });
 
