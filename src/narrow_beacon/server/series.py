@@ -4,6 +4,9 @@ the field vary.
 
 from __future__ import annotations
 
+import hashlib
+import threading
+from collections import OrderedDict
 from dataclasses import replace
 
 import numpy as np
@@ -58,6 +61,7 @@ _MOST_SUSPECTS = 40
 _LEAST_SNR = 4.0
 _TOUCHED_MAG = 0.005
 _QUADRATIC_TIMES = 5
+_MOST_TIMED = 64
 
 
 def _now(session: Session, campaign: Campaign) -> CurvesNow:
@@ -263,8 +267,7 @@ def _turns(now: CurvesNow, kept: StarSeries) -> list[TurnOut]:
     found: list[Extremum] = []
     for curve in now.curves:
         value, sigma = _points(curve, "standard")
-        t = now.times.bjd_tdb[list(curve.indices)]
-        found += find_extrema(t, value, sigma, filter_name=curve.filter)
+        found += _extrema(now.times.bjd_tdb[list(curve.indices)], value, sigma, curve.filter)
     turns = [
         TurnOut(
             kind=e.kind, filter=e.filter, bjd=e.best.time_d,  # type: ignore[arg-type]
@@ -294,6 +297,26 @@ def _turns(now: CurvesNow, kept: StarSeries) -> list[TurnOut]:
             turn.cycle, turn.given = float(found_off.cycle[at]), said[at] is not None
             turn.o_minus_c_d = float(found_off.o_minus_c_d[at])
     return sorted(turns, key=lambda turn: (turn.bjd, turn.filter))
+
+
+_timed: OrderedDict[str, list[Extremum]] = OrderedDict()
+_lock = threading.Lock()
+
+
+def _extrema(t: Floats, value: Floats, sigma: Floats, name: str) -> list[Extremum]:
+    """The turns of a curve, found once for the same points."""
+    key = hashlib.sha256(
+        b"".join(np.ascontiguousarray(part).tobytes() for part in (t, value, sigma)) + name.encode()
+    ).hexdigest()
+    with _lock:
+        known = _timed.get(key)
+    if known is None:
+        known = find_extrema(t, value, sigma, filter_name=name)
+        with _lock:
+            _timed[key] = known
+            while len(_timed) > _MOST_TIMED:
+                _timed.popitem(last=False)
+    return known
 
 
 def _together(turns: list[TurnOut]) -> list[TurnOut]:

@@ -19,6 +19,8 @@ _LEAST_STARS = 8
 _LIKE = 31
 _CLIP, _ISOLATED = 5.0, 3.0
 _FEW = 2
+_SEARCHED = 20
+"""So many of the most suspicious are searched for a period: it takes a second for a long curve."""
 _ROUNDS = 5
 _PAIRED_D, _NEXT_D = 0.02, 0.1
 _MOST_SIGMA_MAG = 0.25
@@ -88,7 +90,7 @@ def survey(
     By runs: whether a measure is like the next one. By filters: whether two filters depart together
     (Welch & Stetson 1993, AJ 105, 1813). Each is held against what it is for the field's stars, so
     that what all have in common makes none suspicious. What the stars share on an exposure, with
-    their colour, is taken off first. With ``periods`` those that stand out are searched for one.
+    their colour, is taken off first. With ``periods`` the first of them are searched for one.
     """
     judged = [_judge(light) for light in fields if light.time_d.size >= _LEAST_POINTS]
     agreeing = _agreeing(judged)
@@ -107,7 +109,10 @@ def survey(
                 best[name] = suspect
     found = sorted(best.values(), key=lambda suspect: (-suspect.significance, suspect.star))
     found = [suspect for suspect in found if suspect.significance >= least]
-    return [_with_period(suspect, judged) for suspect in found] if periods else found
+    if not periods:
+        return found
+    first = [_with_period(suspect, judged) for suspect in found[:_SEARCHED]]
+    return [*first, *found[_SEARCHED:]]
 
 
 def _judge(light: FieldLight) -> _Judged:
