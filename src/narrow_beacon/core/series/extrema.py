@@ -30,6 +30,7 @@ _EVEN = 6
 _STARTS = (-0.4, 0.4)
 _RATIOS = (0.0, 1.0, -1.0)
 _FAR = 1.5
+_SUREST_D = 1e-7
 _FOLD_REACH = 0.4
 _RUN = 5
 _WHOLE = 0.5
@@ -49,7 +50,7 @@ class Timing:
 class Extremum:
     """A time of minimum or maximum light: the one that is taken, and the ``others``. ``points``
     took part; ``depth_mag`` is the smaller change of both sides; ``symmetric`` is False where both
-    sides surely differ, ``complete`` where only a part was observed.
+    sides surely differ, ``complete`` False where only a part was observed.
     """
 
     kind: str
@@ -75,6 +76,10 @@ class _Part:
     def only(self, which: Bools) -> _Part:
         """Some of the points."""
         return _Part(self.x[which], self.value[which], self.sigma[which])
+
+
+_Method = Callable[[_Part], float | None]
+"""When the light of a part turns, by one method; None where it can't tell."""
 
 
 def find_extrema(
@@ -122,36 +127,17 @@ def _timed(t: Floats, value: Floats, sigma: Floats, turn: Turn, kind: str) -> Ex
         fitted = lopsided
     order = _best_order(core)
     step = _Step(whole, fitted)
-    methods: dict[str, Callable[[_Part], float | None]] = {
+    methods: dict[str, _Method] = {
         # Where a side is missing time and width hang together: a step by slopes is too sure.
         TEMPLATE: step.time if complete else lambda w: _refitted(w, fitted),
         POLYNOMIAL: lambda w: _polynomial_time(w.only(in_core), order),
     }
     if complete and better <= _LIKELY:
         methods[FOLD] = _fold_time
-    truth = _template(fitted, whole.x)
-    noise = _noise(whole, truth)
-    rng = np.random.default_rng([whole.x.size, core.x.size, order])
-    draws: dict[str, list[float]] = {name: [] for name in methods}
-    for _ in range(_DRAWS):
-        error = noise * whole.sigma * rng.standard_normal(whole.x.size)
-        made = replace(whole, value=truth + error)
-        for name, method in methods.items():
-            at = method(made)
-            if at is not None:
-                draws[name].append(at)
-    timings = []
-    for name, method in methods.items():
-        at = fitted[0] if name == TEMPLATE else method(whole)
-        if at is None or len(draws[name]) < _DRAWS // 2 or abs(at) > _FAR:
-            continue
-        low, high = np.percentile(draws[name], [15.87, 84.13])
-        error_d = 0.5 * half * float(high - low)
-        # What the method makes of its own model: how far its shape leads it astray.
-        astray = half * abs(float(np.median(draws[name])) - float(fitted[0]))
-        timings.append(
-            Timing(name, middle + half * float(at), max(np.hypot(error_d, astray), 1e-7))
-        )
+    timings = [
+        Timing(name, middle + half * at, max(half * error, _SUREST_D))
+        for name, at, error in _by_each(methods, whole, fitted)
+    ]
     if len(timings) < 2:
         return None
     best, others = _taken(timings, sure=complete and better <= _SURELY)
@@ -164,6 +150,31 @@ def _timed(t: Floats, value: Floats, sigma: Floats, turn: Turn, kind: str) -> Ex
         better <= _SURELY,
         complete,
     )
+
+
+def _by_each(
+    methods: dict[str, _Method], part: _Part, fitted: Floats
+) -> list[tuple[str, float, float]]:
+    """The time and its uncertainty by each method, in units of the part: the scatter of the same on
+    curves that turn as the template does, with the noise that the points show, and how far its own
+    shape leads it astray on them. A method that fails on half of these says nothing.
+    """
+    truth = _template(fitted, part.x)
+    noise = _noise(part, truth) * part.sigma
+    rng = np.random.default_rng([part.x.size, int(1e6 * (1.0 + abs(fitted[1])))])
+    made = [
+        replace(part, value=truth + noise * rng.standard_normal(part.x.size)) for _ in range(_DRAWS)
+    ]
+    found = []
+    for name, method in methods.items():
+        at = float(fitted[0]) if name == TEMPLATE else method(part)
+        draws = [time for time in map(method, made) if time is not None]
+        if at is None or len(draws) < _DRAWS // 2 or abs(at) > _FAR:
+            continue
+        low, middle, high = np.percentile(draws, [15.87, 50.0, 84.13])
+        error = float(np.hypot(0.5 * (high - low), middle - fitted[0]))
+        found.append((name, at, error))
+    return found
 
 
 def _taken(timings: list[Timing], *, sure: bool) -> tuple[Timing, tuple[Timing, ...]]:
