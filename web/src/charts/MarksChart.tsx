@@ -1,5 +1,6 @@
 import { useCallback, useRef, useState } from "react";
 import type uPlot from "uplot";
+import { Frame } from "../film/Frame";
 import { useApp } from "../state";
 import { colour, fixed } from "../ui/words";
 import { Chart, type Place, type Range } from "./Chart";
@@ -28,6 +29,7 @@ interface Props {
 
 const NEAR_PX = 12;
 const CLICK_PX = 4;
+const TALL_PX = 140;
 
 /** Points with uncertainties: point at one to see its exposure, draw around some to take them. */
 export function MarksChart({ marks, tell, title, pins, ghosts, ...rest }: Props) {
@@ -119,10 +121,14 @@ export function MarksChart({ marks, tell, title, pins, ghosts, ...rest }: Props)
             style={{
               left: hit.x > 560 ? undefined : hit.x + 14,
               right: hit.x > 560 ? `calc(100% - ${hit.x - 14}px)` : undefined,
-              top: Math.max(hit.y - 30, 2),
+              // With its frame it is tall: above the pointer where there is room.
+              ...(hit.y > TALL_PX
+                ? { bottom: `calc(100% - ${hit.y - 12}px)` }
+                : { top: Math.max(hit.y - 30, 2) }),
             }}
           >
             {tell(hit.hit)}
+            {hit.hit.id >= 0 && <Frame exposure={hit.hit.id} star={hit.hit.marks.key} />}
           </div>
         )}
       </div>
