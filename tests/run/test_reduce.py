@@ -79,6 +79,34 @@ def test_a_plain_night_is_measured_right_and_the_raw_files_stay_as_they_were(nig
     assert score.worst_jd_s < 1e-3
 
 
+def test_what_was_written_is_read_again(night: Path) -> None:
+    reduce(night / "plan.toml", "--workers", "1")
+    out = night / "out"
+    again = CliRunner().invoke(main, ["report", str(out), "--layout", "plain"])
+    assert again.exit_code == 0, again.output
+    kept = (out / "report.txt").read_text(encoding="utf-8").splitlines()
+    assert len(again.stdout.splitlines()) == len(kept)
+    for line, own in zip(again.stdout.splitlines(), kept, strict=True):
+        if own.startswith("#") or "filter" in own:
+            assert line == own
+            continue
+        # The table has five decimals, which are rounded once more.
+        apart = [abs(float(a) - float(b)) for a, b in zip(line.split(), own.split(), strict=True)
+                 if a != b]  # fmt: skip
+        assert max(apart, default=0.0) < 1.01e-4
+    told = CliRunner().invoke(main, ["survey", str(out), "--least", "0", "--json"])
+    assert told.exit_code == 0, told.output
+    stars = json.loads(told.stdout)
+    keys = {"star", "filter", "magnitude", "scatter_mag", "expected_mag", "significance"}
+    assert all(set(one) == {*keys, "period_d"} for one in stars)
+    field = {row["star"]: float(row["magnitude"]) for row in read_csv(out / "stars.csv")}
+    assert len(stars) > 20
+    # The zero points of the exposures are the same, so are the stars' magnitudes.
+    off = [one["magnitude"] - field[one["star"]] for one in stars]
+    assert abs(np.median(off)) < 0.003
+    assert sum(one["significance"] >= 5 for one in stars) <= 2  # the target and a neighbour
+
+
 def test_two_workers_give_the_same_numbers_bit_for_bit(
     night: Path, variant: Callable[..., Path]
 ) -> None:
