@@ -134,7 +134,7 @@ def _judge(light: FieldLight) -> _Judged:
         # The middle of the squares, which a star's few wild points do not move.
         ratio = 1.4826 * median_of_known(np.abs(z), axis=0) * count / np.maximum(count - 0.8, 1)
     scale = _of_alike(mean, ratio)
-    z = _without_wild(z / scale, light.time_d)
+    z = _without_wild(z / scale)
     z = np.where(np.isfinite(ratio), z, np.nan)
     with np.errstate(invalid="ignore", divide="ignore"):
         count = np.isfinite(z).sum(axis=0)
@@ -211,7 +211,7 @@ def _of_alike(magnitude: Floats, ratio: Floats) -> Floats:
     return np.clip(result, 0.7, 10.0)
 
 
-def _without_wild(z: Floats, time_d: Floats) -> Floats:
+def _without_wild(z: Floats) -> Floats:
     """Single points far off whose neighbours in time are not, left out."""
     result = z.copy()
     for s in range(z.shape[1]):
