@@ -128,7 +128,7 @@ def periods(number: int, body: PeriodsAsked) -> Response:
     highest = max((peak.frequency_per_d for peak in found.peaks[:_LIKELY]), default=frequency[-1])
     shown = slice(0, int(np.searchsorted(frequency, _BEYOND * highest)) + 1)
     frequency, power, window = _thinned(
-        frequency[shown], found.spectrum.power[shown], found.window[shown]
+        frequency[shown], found.spectrum.power[shown], found.spectrum.window[shown]
     )
     return quick(
         PeriodsOut(

@@ -19,12 +19,14 @@ _TINY = 1e-12
 @dataclass(frozen=True)
 class Periodogram:
     """``power`` (frequencies), from 0 to 1: the share of χ² that a wave takes away, at the
-    multiples of ``step_per_d`` from ``first`` on.
+    multiples of ``step_per_d`` from ``first`` on; ``window`` (frequencies) is |Σ w exp(iωt)|², the
+    spectral window: which peaks come of the sampling.
     """
 
     step_per_d: float
     first: int
     power: Floats
+    window: Floats
 
     @property
     def frequency_per_d(self) -> Floats:
@@ -50,17 +52,19 @@ def periodogram(
     whole = trigonometric_sums(turns, w, 2 * last)
     light = trigonometric_sums(turns, w * y, last)
     k = np.arange(first, last + 1)
-    return Periodogram(
-        step, first, _power(whole[k], whole[2 * k], light[k], float(np.sum(w * y**2)))
-    )
+    power = _power(whole[k], whole[2 * k], light[k], float(np.sum(w * y**2)))
+    return Periodogram(step, first, power, np.abs(whole[k]) ** 2)
 
 
 def power_at(t_d: Floats, value: Floats, sigma: Floats, frequency_per_d: Floats) -> Floats:
     """The same at any frequencies, each by itself."""
     w = sigma**-2.0 / np.sum(sigma**-2.0)
     y = value - np.sum(w * value)
-    phases = np.exp(2j * np.pi * np.outer(np.atleast_1d(frequency_per_d), t_d - t_d.mean()))
-    return _power(phases @ w, phases**2 @ w, phases @ (w * y), float(np.sum(w * y**2)))
+    angle = 2.0 * np.pi * np.outer(np.atleast_1d(frequency_per_d), t_d - t_d.mean())
+    c, s = np.cos(angle), np.sin(angle)
+    # The double angle without a further cosine.
+    two = 2.0 * (c * c) @ w - w.sum() + 2j * ((c * s) @ w)
+    return _power(c @ w + 1j * (s @ w), two, (c + 1j * s) @ (w * y), float(np.sum(w * y**2)))
 
 
 def _power(one: np.ndarray, two: np.ndarray, light: np.ndarray, scatter: float) -> Floats:

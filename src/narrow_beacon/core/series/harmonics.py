@@ -40,7 +40,8 @@ def harmonic_periodogram(
         sums = whole[k[:, None] * order[None, :]]
         own = light[k[:, None] * order[None, 1 : harmonics + 1]]
         power[k - first] = _power(sums, own, harmonics) / scatter
-    return Periodogram(step, first, np.clip(power, 0.0, 1.0))
+    window = np.abs(whole[first : last + 1]) ** 2
+    return Periodogram(step, first, np.clip(power, 0.0, 1.0), window)
 
 
 def harmonic_power_at(

@@ -15,13 +15,14 @@ from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.series.gls import Periodogram, periodogram, power_at
 from narrow_beacon.core.series.harmonics import harmonic_periodogram, harmonic_power_at
 from narrow_beacon.core.series.prewhiten import without_periods
-from narrow_beacon.core.series.sums import trigonometric_sums
 
 KINDS = ("waves", "eclipses", "any")
 HARMONICS = 6
 MOST_PEAKS = 10
 _LEAST_POINTS = 8
 _RARE = 0.01
+_SHAPED = 3
+"""So many peaks have their uncertainty by the shape that the curve wants; others by a wave's."""
 _APART = 1.0
 """Two peaks nearer than so many widths are one."""
 _SAME = 0.35
@@ -60,8 +61,7 @@ class Period:
 @dataclass(frozen=True)
 class Periods:
     """What was found in ``points`` over ``span_d``, best first, and the periodogram itself, with
-    the power that noise reaches once in a hundred times, and that of a light curve that is always
-    alike: the spectral window.
+    the power that noise reaches once in a hundred times.
     """
 
     points: int
@@ -70,7 +70,6 @@ class Periods:
     peaks: tuple[Period, ...]
     spectrum: Periodogram
     level: float
-    window: Floats
 
 
 @dataclass(frozen=True)
@@ -124,14 +123,16 @@ def find_periods(
     if len(found) > 1:
         best = "eclipses" if _is_one_shape(t, y, s, found) else "waves"
     peaks, spectrum = found[best]
-    noted = tuple(replace(peak, note=_note(peak, peaks, span)) for peak in peaks)
+    # As many shapes as were tried, so many times noise could look like one.
+    tried = [replace(p, false_alarm=min(1.0, len(found) * p.false_alarm)) for p in peaks]
+    noted = tuple(replace(peak, note=_note(peak, tried, span)) for peak in tried)
     level = 1.0
     if peaks:
         model = chosen[best]
         alike = _alike(t, y, s, peaks[0].frequency_per_d, model.terms)
         count, width = max(t.size / alike, model.terms + 3.0), _band(t, s, low, high)
         level = _power_of(_RARE, count, width, model.terms)
-    return Periods(int(t.size), span, best, noted, spectrum, level, _window(t, s, spectrum))
+    return Periods(int(t.size), span, best, noted, spectrum, level)
 
 
 def _band(t: Floats, s: Floats, low: float, high: float) -> float:
@@ -148,14 +149,6 @@ def _power_of(chance: float, count: float, width: float, terms: int) -> float:
     return float(
         brentq(lambda p: false_alarm(p, count, width, terms) - chance, 1e-9, 1.0 - 1e-9, xtol=1e-6)
     )
-
-
-def _window(t: Floats, s: Floats, spectrum: Periodogram) -> Floats:
-    """|Σ w exp(iωt)|² at the frequencies of a periodogram: which peaks come of the sampling."""
-    w = s**-2.0 / np.sum(s**-2.0)
-    last = spectrum.first + spectrum.power.size - 1
-    sums = trigonometric_sums((t - t.mean()) * spectrum.step_per_d, w, last)
-    return np.asarray(np.abs(sums[spectrum.first :]) ** 2)
 
 
 def _limits(
@@ -224,7 +217,9 @@ def _peaks(
     for other in (2.0 * taken[0], 0.5 * taken[0], 3.0 * taken[0]) if taken else ():
         if low <= other <= high and all(abs(f - other) > _SAME * width for f in taken):
             taken.append(_sharpened(model, other, spectrum.step_per_d))
-    found = [_period(t, y, s, model, f, low, high) for f in taken]
+    found = [
+        _period(t, y, s, model, f, (low, high), shaped=at < _SHAPED) for at, f in enumerate(taken)
+    ]
     found = sorted(found, key=lambda peak: -peak.power)
     return _simplest(t, y, s, found, model.terms // 2, width), spectrum
 
@@ -261,11 +256,12 @@ def _sharpened(model: _Model, frequency: float, step: float) -> float:
 
 
 def _period(
-    t: Floats, y: Floats, s: Floats, model: _Model, frequency: float, low: float, high: float
-) -> Period:
+    t: Floats, y: Floats, s: Floats, model: _Model, frequency: float, band: tuple[float, float],
+    *, shaped: bool,
+) -> Period:  # fmt: skip
     power = float(model.at(np.array([frequency]))[0])
     # How unsure it is hangs on the shape: of what a plain wave leaves most may be no noise.
-    harmonics = _shape(t, y, s, frequency)
+    harmonics = _shape(t, y, s, frequency) if shaped else model.terms // 2
     alike = _alike(t, y, s, frequency, 2 * harmonics)
     count = max(t.size / alike, 2 * harmonics + 3.0, model.terms + 3.0)
     step = 0.05 / float(np.ptp(t)) / harmonics
@@ -273,7 +269,7 @@ def _period(
     bend = abs(float(around[0] - 2.0 * around[1] + around[2])) / step**2
     free = max(count - 2 * harmonics - 2.0, 1.0)
     sigma = float(np.sqrt(2.0 * max(1.0 - around[1], 1e-9) / (free * max(bend, 1e-30))))
-    chance = false_alarm(power, count, _band(t, s, low, high), model.terms)
+    chance = false_alarm(power, count, _band(t, s, *band), model.terms)
     return Period(1.0 / frequency, sigma / frequency**2, power, chance)
 
 
