@@ -63,7 +63,10 @@ def test_on_the_command_line_each_is_listed_and_the_rest_is_measured(
     alone = rows(base / "alone/light_curve.csv")
     among = [row for row in rows(base / "all/light_curve.csv") if row["exposure"].startswith("raw")]
     assert len(alone) >= GOOD - 1
-    assert [row["magnitude"] for row in alone] == [row["magnitude"] for row in among]
+    # The strangers' camera has more exposures, so that the plan's constants go to it: ours has its
+    # gain measured, half a percent off, which weighs stars otherwise by as much.
+    ours, theirs = ([float(row["magnitude"]) for row in some] for some in (alone, among))
+    assert ours == pytest.approx(theirs, abs=2.1e-5)
 
 
 def images_of(name: str, listed: Mapping[str, T]) -> list[T]:
