@@ -204,7 +204,8 @@ async function retarget(
   if (!curve) return;
   client.setQueryData(of(campaign, "curve"), curve);
   toldDrawn(begin);
-  refresh(campaign);
+  // What is large waits until no other target follows.
+  refresh(campaign, curve.revision);
 }
 
 /** The first target: the program then proposes comparison stars and a check star. */
