@@ -20,7 +20,6 @@ from narrow_beacon.core.report.light_curve import CurvePoint
 
 _FEWEST, _MOST = 1, 5
 """Decimals that an uncertainty can ask for."""
-_DELIMITERS = (",", ";", "\t", "|")
 
 
 @dataclass(frozen=True)
