@@ -136,6 +136,8 @@ class Plan:
     """The observer's own fields of the layout."""
     doubtful: bool = False
     """Whether doubtful points are reported too."""
+    sheet: bool = False
+    """Whether a night sheet is written, as HTML and PDF."""
     stars: StarTable | None = None
     """The catalogue, where it came from a file."""
 
@@ -407,6 +409,7 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         layout=layout,
         report_fields=get("output", "fields", {}),
         doubtful=get("output", "doubtful", False),
+        sheet=get("output", "sheet", False),
     )
 
 

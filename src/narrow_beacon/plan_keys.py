@@ -311,7 +311,13 @@ KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
         "unit": _choice("px", "fwhm"),
         "floor": _truth,
     },
-    "output": {"folder": text_of, "layout": text_of, "doubtful": _truth, "fields": _fields},
+    "output": {
+        "folder": text_of,
+        "layout": text_of,
+        "doubtful": _truth,
+        "fields": _fields,
+        "sheet": _truth,
+    },
 }
 """How the values of each section's keys are read; each reader raises ValueError."""
 

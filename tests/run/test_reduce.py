@@ -79,6 +79,18 @@ def test_a_plain_night_is_measured_right_and_the_raw_files_stay_as_they_were(nig
     assert score.worst_jd_s < 1e-3
 
 
+def test_a_night_sheet_is_written_where_the_plan_asks_for_it(variant: Callable[..., Path]) -> None:
+    plan = variant(lambda text: text.replace('folder = "out"', 'folder = "out"\nsheet = true'))
+    assert reduce(plan, "--workers", "1").exit_code == 0
+    out = plan.parent / "out"
+    assert "How it was measured" in (out / "night_sheet.html").read_text(encoding="utf-8")
+    assert (out / "night_sheet.pdf").read_bytes().startswith(b"%PDF")
+    # Asked for no more, it does not stay beside other numbers.
+    plan.write_text(plan.read_text().replace("sheet = true", ""))
+    assert reduce(plan, "--workers", "1").exit_code == 0
+    assert not list(out.glob("night_sheet.*"))
+
+
 def test_what_was_written_is_read_again(night: Path) -> None:
     reduce(night / "plan.toml", "--workers", "1")
     out = night / "out"

@@ -42,6 +42,7 @@ _OUTPUTS = (
     "light_curve.csv", "light_curve.ecsv", "light_curve.vot", "light_curve.fits",
     "light_curve.svg", "exposures.csv", "census.parquet", "report.txt", "provenance.json",
     "stars.csv", "sequence.csv", "extinction.csv", "colour_magnitude.svg",
+    "night_sheet.html", "night_sheet.pdf",
 )  # fmt: skip
 
 
