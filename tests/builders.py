@@ -15,7 +15,6 @@ from narrow_beacon.core.frames.fits_file import FitsImage, PixelSource
 from narrow_beacon.core.frames.frame import Frame, RawFile, TimeRule
 from narrow_beacon.core.frames.header import FrameFacts, interpret
 from narrow_beacon.core.frames.sort import inspect_file
-from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.noise import POGSON
 from narrow_beacon.simulate.headers import FrameInfo, spelling_words, write_frame
@@ -158,7 +157,7 @@ def filter_census(
     made = FilterCensus(
         np.arange(stars), np.full(exposures, exposure_s), np.full((exposures, 1), 5.0), counts,
         counts * np.broadcast_to(sigma_mag, magnitude.shape)[:, :, None] / POGSON,
-        np.full((exposures, stars, len(StarFlag)), np.inf), nothing, nothing,
+        np.zeros(counts.shape, np.uint16), nothing, nothing,
         np.tile([1e9, 1.0], (exposures, 1)),
     )  # fmt: skip
     return replace(made, **changes)

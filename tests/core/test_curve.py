@@ -24,6 +24,7 @@ from narrow_beacon.core.curve.time import (
 )
 from narrow_beacon.core.curve.zero_points import ensemble_of
 from narrow_beacon.core.errors import NotMeasurableError
+from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.simulate.pointing import airmass_at, altitude_deg
 
@@ -420,10 +421,10 @@ def test_points_are_doubtful_by_what_their_flags_can_cost() -> None:
     doubt[4, 0] = 0.001 * made.counts_adu[4, 0]  # 1 mmag
     neighbour = np.zeros_like(doubt)
     neighbour[:, 2] = 0.05 * made.counts_adu[:, 2]
-    near = made.near_px.copy()
-    near[3, 0, 2] = near[4, 0, 1] = near[5, 0, 0] = 1.0
-    near[:, 2, 4] = 1.0
-    made = replace(made, doubt_adu=doubt, neighbour_adu=neighbour, near_px=near)
+    bits = made.flag_bits.copy()
+    bits[3:6, 0, 0] = StarFlag.COSMIC_RAY, StarFlag.BAD_PIXEL, StarFlag.SATURATED
+    bits[:, 2] = StarFlag.NEIGHBOUR
+    made = replace(made, doubt_adu=doubt, neighbour_adu=neighbour, flag_bits=bits)
     ensemble = ensemble_of(made, 0, table, "V", [4, 5, 6, 7])
     target, other = (star_curve(made, 0, ensemble, row) for row in (0, 2))
     assert np.flatnonzero(target.doubtful).tolist() == [3, 5]

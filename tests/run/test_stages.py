@@ -550,14 +550,13 @@ def test_cloud_is_named_with_what_comes_through() -> None:
 
 
 def test_a_spoiled_star_of_the_cast_sets_the_exposure_aside() -> None:
-    near = np.full((4, 4, len(StarFlag)), np.inf)
-    bit = {flag: i for i, flag in enumerate(StarFlag)}
-    near[0, 0, bit[StarFlag.TRAIL]] = 1.0
-    near[1, 2, bit[StarFlag.SATURATED]] = 1.0
-    near[2, 3, bit[StarFlag.TRAIL]] = 1.0  # no star of the cast
+    bits = np.zeros((4, 4, 1), np.uint16)
+    bits[0, 0] = StarFlag.TRAIL
+    bits[1, 2] = StarFlag.SATURATED
+    bits[2, 3] = StarFlag.TRAIL  # no star of the cast
     counts = np.ones((4, 4, 1))
     counts[3, 0] = np.nan
-    census = filter_census(np.ones((4, 4)), np.full(4, 0.01), counts_adu=counts, near_px=near)
+    census = filter_census(np.ones((4, 4)), np.full(4, 0.01), counts_adu=counts, flag_bits=bits)
     names = {0: "T", 1: "K", 2: "C", 3: "other"}
     reasons = spoiled_cast([10, 11, 12, 13], census, 0, Cast(0, (2,), (1,)), names)
     assert reasons == {

@@ -22,6 +22,7 @@ from sqlalchemy.orm import Session
 from builders import frame, noise, star_table
 from narrow_beacon.core.frames.frame import RawFile
 from narrow_beacon.core.measure.census import ExposureCensus
+from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.noise import CameraConstants
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.stars.quality import Quality
@@ -42,7 +43,8 @@ from narrow_beacon.reduce.solutions import solution_from_json, solution_to_json
 from narrow_beacon.rescue import LOST, TOO_LONG, Rescue
 from narrow_beacon.store.actions import Change, act, new_cast, redo, undo
 from narrow_beacon.store.campaigns import fingerprint, new_campaign, plan_of
-from narrow_beacon.store.census import join_tables, read_census_table, write_census_table
+from narrow_beacon.store.census import Measured, read_census_table, write_census_table
+from narrow_beacon.store.census_columns import columns_path, open_tables
 from narrow_beacon.store.database import migrations
 from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.fields import star_table as kept_stars
@@ -84,48 +86,73 @@ def same(one: ExposureCensus, other: ExposureCensus) -> None:
 
 
 def test_a_census_comes_back_to_the_last_bit(tmp_path: Path) -> None:
-    members = [(11, 60.0, exposure_census([2, 5, 9], 1)), (12, 90.0, exposure_census([2, 9], 2))]
+    members = [
+        Measured(11, 60.0, exposure_census([2, 5, 9], 1)),
+        Measured(12, 90.0, exposure_census([2, 9], 2)),
+    ]
     path = tmp_path / "night.parquet"
     write_census_table(path, members)
-    table = read_census_table(path)
-    assert table.file_ids == (11, 12)
-    assert table.census.rows.tolist() == [2, 5, 9]
-    assert table.census.exposure_s.tolist() == [60.0, 90.0]
-    for at, (_, _, census) in enumerate(members):
-        same(table.exposure(at), census)
-    assert np.isnan(table.census.counts_adu[1, 1]).all()
+    for one, other in zip(read_census_table(path), members, strict=True):
+        assert (one.file_id, one.exposure_s) == (other.file_id, other.exposure_s)
+        same(one.census, other.census)
     assert not list(tmp_path.glob("*.new"))
+
+
+def test_columns_say_what_the_censuses_of_all_nights_say(tmp_path: Path) -> None:
+    nights = [
+        [Measured(11, 60.0, exposure_census([2, 5, 9], 1)),
+         Measured(12, 90.0, exposure_census([2, 9], 2))],
+        [Measured(13, 30.0, exposure_census([4, 5], 3))],
+    ]  # fmt: skip
+    paths = [tmp_path / f"{number}.parquet" for number in range(2)]
+    for path, members in zip(paths, nights, strict=True):
+        write_census_table(path, members)
+    table = open_tables(paths)
+    every = [one for night in nights for one in night]
+    whole = FilterCensus.of([one.census for one in every], [one.exposure_s for one in every])
+    assert table.file_ids == (11, 12, 13)
+    assert not list(tmp_path.glob("*.new"))
+
+    def alike(one: FilterCensus, other: FilterCensus) -> None:
+        for name, value in vars(other).items():
+            np.testing.assert_array_equal(getattr(one, name), value, err_msg=name)
+
+    alike(table.of_stars(table.rows), whole)
+    alike(table.at_radius(2), whole.at_radius(2, np.arange(4)))
+    few = np.array([2, 5, 77])
+    alike(table.of_stars(few, np.array([2, 0])), whole.stars_only(few).take(np.array([2, 0])))
+    assert np.isnan(table.scalar("x_px", rows=np.array([4]))[:2]).all()
+    assert table.scalar("x_px", rows=np.array([9]))[1, 0] == every[1].census.x_px[1]
+    assert table.seconds(2) == 30.0
+    for at, one in enumerate(every):
+        found, census = table.exposure(at), one.census
+        for radius in census.radii_px:
+            assert found.flags_at(radius).tolist() == census.flags_at(radius).tolist()
+        same(replace(found, near_px=census.near_px), census)
+
+    # A census that is measured again is read again.
+    write_census_table(paths[1], nights[0])
+    assert open_tables(paths[1:]).file_ids == (11, 12)
+    columns_path(paths[0]).write_bytes(columns_path(paths[0]).read_bytes()[:9000])  # cut short
+    assert open_tables(paths[:1]).file_ids == (11, 12)
 
 
 def test_what_an_earlier_version_kept_can_be_opened(tmp_path: Path) -> None:
     path = tmp_path / "night.parquet"
-    write_census_table(path, [(11, 60.0, exposure_census([2, 5], 1))])
+    write_census_table(path, [Measured(11, 60.0, exposure_census([2, 5], 1))])
     table = pq.read_table(path)
     older = table.drop_columns(["doubt_adu", "neighbour_adu"])
     notes = json.loads(table.schema.metadata[b"narrow_beacon"])
     del notes["noise"]
     older = older.replace_schema_metadata({"narrow_beacon": json.dumps(notes)})
     pq.write_table(older, path)
-    census = read_census_table(path).census
+    census = read_census_table(path)[0].census
     assert census.rows.tolist() == [2, 5]
     assert not census.doubt_adu.any()
     report = ChainReport("one", "/folder", (), (), (), 0.1, 3)
     kept = json.loads(dump(report))
     del kept["noise"]
     assert load(ChainReport, json.dumps(kept)) == report
-
-
-def test_nights_are_joined_star_by_star(tmp_path: Path) -> None:
-    tables = []
-    for number, rows in ((1, [3, 4]), (2, [1, 4])):
-        path = tmp_path / f"{number}.parquet"
-        write_census_table(path, [(number, 60.0, exposure_census(rows, number))])
-        tables.append(read_census_table(path))
-    both = join_tables(tables)
-    assert both.census.rows.tolist() == [1, 3, 4]
-    same(both.exposure(0), tables[0].exposure(0))
-    same(both.exposure(1), tables[1].exposure(0))
-    assert join_tables(tables[:1]) is tables[0]
 
 
 def test_values_of_the_core_come_back_as_they_were(tmp_path: Path) -> None:

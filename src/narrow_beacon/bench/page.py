@@ -7,6 +7,7 @@ import re
 import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
+from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -22,6 +23,7 @@ from narrow_beacon.serve.services import Demo, Door, Server, start_cluster
 from narrow_beacon.server.tokens import make_token
 from narrow_beacon.simulate.plain import write_plain_night
 from narrow_beacon.store.census import read_census_table, write_census_table
+from narrow_beacon.store.census_columns import write_columns
 from narrow_beacon.store.database import Store
 from narrow_beacon.store.models import Campaign, CensusFile, NightFile, PlacementRecord
 
@@ -83,12 +85,9 @@ def _lengthen(store: Store, campaign: int, count: int) -> tuple[int, int]:
     """Repeat the night's exposures until there are ``count``; exposures and stars."""
     with store.session() as session:
         record = session.scalars(select(CensusFile).where(CensusFile.campaign_id == campaign)).one()
-        table = read_census_table(Path(record.path))
-        members = [
-            (number, float(table.census.exposure_s[at]), table.exposure(at))
-            for at, number in enumerate(table.file_ids)
-        ]
-        first = table.file_ids[:_REAL]
+        members = read_census_table(Path(record.path))
+        own_members = members[:_REAL]
+        first = [one.file_id for one in own_members]
         own = {number: session.get_one(NightFile, number) for number in first}
         turn = -(-len(members) // len(first))
         while len(members) < count:
@@ -108,11 +107,12 @@ def _lengthen(store: Store, campaign: int, count: int) -> tuple[int, int]:
                     if c.name not in ("id", "file_id")
                 }
                 session.add(PlacementRecord(file_id=copy.id, **values))
-                members.append((copy.id, float(table.census.exposure_s[at]), table.exposure(at)))
+                members.append(replace(own_members[at], file_id=copy.id))
         write_census_table(Path(record.path), members)
+        write_columns(Path(record.path), members)
         record.fingerprint, record.exposures = f"lengthened {count}", len(members)
         session.get_one(Campaign, campaign).files_stamp = f"lengthened {count}"
-        return len(members), int(table.census.rows.size)
+        return len(members), int(own_members[0].census.rows.size)
 
 
 def _copy_of(file: NightFile, turn: int, later_s: float) -> NightFile:
@@ -167,7 +167,7 @@ def _curve_changes(page: Any, address: str, aim: float) -> list[bool]:
     """How long it takes from another role, target, radius and coefficient to the curve drawn."""
     page.goto(f"{address}/cast")
     page.reload()
-    page.get_by_role("button", name=re.compile(r"^Foxglove \d+$")).nth(2).click(timeout=180_000)
+    page.get_by_role("button", name=re.compile(r"^Foxglove \d+$")).nth(4).click(timeout=180_000)
     page.keyboard.press("7")
     page.get_by_test_id("curve-target").locator("canvas").wait_for(timeout=120_000)
     roles = _changes(page, lambda _: page.keyboard.press("m"))

@@ -11,7 +11,6 @@ import numpy as np
 from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.catalogue.table import Band, StarTable
 from narrow_beacon.core.curve.cast import Cast, settle_cast
-from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.noise import POGSON
 
@@ -84,7 +83,7 @@ def _census(magnitude: Floats, sigma: Floats) -> FilterCensus:
     nothing = np.zeros_like(counts)
     return FilterCensus(
         np.arange(stars), np.full(exposures, _EXPOSURE_S), np.full((exposures, 1), 5.0), counts,
-        counts * sigma[None, :, None] / POGSON, np.full((exposures, stars, len(StarFlag)), np.inf),
+        counts * sigma[None, :, None] / POGSON, np.zeros(counts.shape, np.uint16),
         nothing, nothing, np.tile([1e9, 1.0], (exposures, 1)),
     )  # fmt: skip
 

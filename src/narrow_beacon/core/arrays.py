@@ -14,6 +14,11 @@ Flags = NDArray[np.uint8]
 """A plane of pixel flags, one bit a cause."""
 
 
+def evenly(count: int, most: int) -> Ints:
+    """At the most ``most`` places of ``count``, evenly from the first to the last."""
+    return np.linspace(0, count - 1, min(count, most)).astype(int)
+
+
 def median_of_known(values: Floats, axis: int) -> Floats:
     """Medians along an axis of a table (rows, columns) without its NaN; NaN where there is nothing
     else.

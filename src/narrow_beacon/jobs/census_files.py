@@ -14,7 +14,8 @@ from narrow_beacon.jobs.work import Work
 from narrow_beacon.reduce.context import ExposureJob
 from narrow_beacon.reduce.names import fingerprint
 from narrow_beacon.reduce.prepare import Prepared, ResultPrints, by_group
-from narrow_beacon.store.census import read_census_table, write_census_table
+from narrow_beacon.store.census import Measured, read_census_table, write_census_table
+from narrow_beacon.store.census_columns import write_columns
 from narrow_beacon.store.models import CensusFile, NightFile
 from narrow_beacon.store.pieces import read_piece
 
@@ -39,8 +40,8 @@ def write_groups(
                 kept.add(record.path)
             else:
                 session.delete(record)
-    for path in work.folder("census").glob("*.parquet"):
-        if str(path) not in kept:
+    for path in work.folder("census").iterdir():
+        if str(path.with_suffix(".parquet")) not in kept:
             path.unlink()
     for path in work.folder("parts").iterdir():
         path.unlink()
@@ -72,8 +73,7 @@ def _write_group(
             return
         old: dict[int, ExposureCensus] = {}
         if record and Path(record.path).exists():
-            table = read_census_table(Path(record.path))
-            old = {number: table.exposure(i) for i, number in enumerate(table.file_ids)}
+            old = {one.file_id: one.census for one in read_census_table(Path(record.path))}
         members = []
         for job in jobs:
             number = ids[job.index]
@@ -88,9 +88,10 @@ def _write_group(
             else:
                 file.measured_with = ""  # lost: it is measured again the next time
                 continue
-            members.append((number, job.frame.exposure_s, census))
+            members.append(Measured(number, job.frame.exposure_s, census))
         if members:
             write_census_table(path, members)
+            write_columns(path, members)
         if record is None:
             record = CensusFile(campaign_id=work.campaign_id, group_name=group)
             session.add(record)

@@ -8,7 +8,7 @@ from dataclasses import field as field_of
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Bools, Floats
+from narrow_beacon.core.arrays import Bools, Floats, Ints, evenly
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast, settle_cast
 from narrow_beacon.core.curve.colour_terms import ColourTerms
@@ -32,6 +32,7 @@ from narrow_beacon.reduce.vet import cloudy, spoiled_cast
 DEFAULT_STEP = RADII_FWHM.index(1.6)
 _LIKE_MAG = 1.5
 _LEAST_FOR_FLOOR = 3
+_MOST_LOOKED_AT = 1000
 
 
 @dataclass(frozen=True)
@@ -141,6 +142,13 @@ class _Vetting:
         return True
 
 
+def looked_at(count: int) -> Ints:
+    """Of a filter's exposures those, over all nights alike, by which stars and the kit are told:
+    more of them say nothing new, and a campaign can have a hundred times as many.
+    """
+    return evenly(count, _MOST_LOOKED_AT)
+
+
 def make_curve(
     series: FilterSeries,
     census: FilterCensus,
@@ -244,13 +252,18 @@ def beside_curves(
     fixed_step: int | None,
 ) -> tuple[list[FilterCurve], dict[str, str]]:
     """The curves of another target in the field, which settle its cast and radii in each filter,
-    and by filter why there is none. Nothing is vetted: the exposures are those that are left.
+    and by filter why there is none. Nothing is vetted: the exposures are those that are left, and
+    stars are told by those that are ``looked_at``.
     """
     curves: list[FilterCurve] = []
     problems: dict[str, str] = {}
     for series, census in measured:
         # The check stars of the first filter are those of all.
         own = replace(roles, checks=roles.checks or (curves[0].cast.checks if curves else ()))
+        some = looked_at(len(series.indices))
+        if some.size < len(series.indices):
+            series = series.take(np.isin(np.arange(len(series.indices)), some))
+            census = census.take(some)
         try:
             curves.append(
                 make_curve(

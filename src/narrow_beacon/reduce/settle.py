@@ -16,6 +16,7 @@ from narrow_beacon.core.measure.growth import RadiusChoice
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import TargetWish
 from narrow_beacon.reduce.curves import (
+    DEFAULT_STEP,
     FilterCurve,
     FilterSeries,
     Judged,
@@ -351,7 +352,7 @@ def _on_standard_scale(
         index = index_of(curve.band, bands, tuple(stars.bands), given.index if given else "")
         if index is not None:
             fitted = terms_of(
-                curve, wholes[curve.filter], stars, moments, index,
+                curve, wholes[curve.filter], DEFAULT_STEP, stars, moments, index,
                 [groups[i] for i in curve.indices],
             )  # fmt: skip
             terms[curve.filter] = with_given(fitted, curve.filter, wish)

@@ -31,7 +31,7 @@ from narrow_beacon.core.curve.time import Site, airmasses
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.core.transform_wish import TransformWish
-from narrow_beacon.reduce.curves import DEFAULT_STEP, FilterCurve
+from narrow_beacon.reduce.curves import FilterCurve
 
 _LEAST_SLOPE = 0.02
 USUAL_TERM = 0.08
@@ -75,19 +75,19 @@ def index_of(
 def terms_of(
     curve: FilterCurve,
     whole: FilterCensus,
+    step: int,
     stars: StarTable,
     moments: Observed,
     index: ColourIndex,
     groups: Sequence[str],
 ) -> ColourTerms:
-    """A filter's terms from all stars of its census: at the usual radius whatever is chosen, since
-    they are the kit's and the air's.
+    """A filter's terms from the stars of its census: at the usual radius (``step``) whatever is
+    chosen, since they are the kit's and the air's.
     """
     at = list(curve.indices)
     return fit_colour_terms(
-        whole, DEFAULT_STEP, stars, curve.band, index, moments.airmass[at], groups,
-        (curve.cast.target,),
-    )  # fmt: skip
+        whole, step, stars, curve.band, index, moments.airmass[at], groups, (curve.cast.target,)
+    )
 
 
 def with_given(found: ColourTerms, filter_name: str, wish: TransformWish) -> ColourTerms:

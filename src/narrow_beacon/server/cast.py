@@ -10,8 +10,9 @@ from narrow_beacon.core.curve.cast import Cast, colour_of, rank_candidates
 from narrow_beacon.core.curve.light_curve import star_curve
 from narrow_beacon.core.curve.steadiness import judge_steadiness
 from narrow_beacon.core.curve.zero_points import ensemble_of
+from narrow_beacon.reduce.curves import looked_at
 from narrow_beacon.server.curve import describe_curves
-from narrow_beacon.server.night import CurvesNow, at_one_radius, curves_now, step_of
+from narrow_beacon.server.night import CurvesNow, curves_now, places_in, step_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.curve import CurveOut
 from narrow_beacon.server.schemas.measure import FilterQuery
@@ -25,8 +26,6 @@ from narrow_beacon.store.sequences import stars_of
 
 blueprint = APIBlueprint("cast", __name__)
 _MOST_SERIES = 24
-_MOST_LOOKED_AT = 1000
-"""Exposures, over all nights alike, by which candidates are told: a small curve shows no more."""
 
 
 @blueprint.get("/api/campaigns/<int:number>/candidates")
@@ -40,12 +39,8 @@ def candidates(number: int, query: FilterQuery) -> Candidates:
         return Candidates(filter="", band="", file_ids=[], candidates=[])
     curve = next((c for c in now.curves if c.filter == query.filter), now.curves[0])
     table = now.tables[curve.filter]
-    place = {number: at for at, number in enumerate(table.file_ids)}
-    count = len(curve.indices)
-    some = np.linspace(0, count - 1, min(count, _MOST_LOOKED_AT)).astype(int)
-    looked_at = [curve.indices[at] for at in some]
-    keep = np.array([place[now.files[i].id] for i in looked_at])
-    census = at_one_radius(table, step_of(now.recipe, curve.filter)).take(keep)
+    some = looked_at(len(curve.indices))
+    census = table.at_radius(step_of(now.recipe, curve.filter), places_in(now, curve)[some])
     step = 0
     ranked = rank_candidates(census, step, now.stars, curve.band, now.cast.target, set())
     words = {candidate.row: candidate.words for candidate in ranked}
@@ -86,7 +81,7 @@ def candidates(number: int, query: FilterQuery) -> Candidates:
         )  # fmt: skip
     return Candidates(
         filter=curve.filter, band=curve.band,
-        file_ids=[now.files[index].id for index in looked_at], candidates=found,
+        file_ids=[now.files[curve.indices[at]].id for at in some.tolist()], candidates=found,
     )  # fmt: skip
 
 

@@ -89,9 +89,9 @@ def _stars(
     """Places of the measured stars on an exposure, and the usual aperture's radius."""
     now = curves_now(session, campaign, everything=True)
     table = now.tables.get(exposure.filter or "") if now else None
-    if table is None or exposure.id not in table.file_ids:
+    if table is None or exposure.id not in table.places:
         return np.empty(0), np.empty(0), 0.0
-    census = table.exposure(list(table.file_ids).index(exposure.id))
+    census = table.exposure(table.places[exposure.id])
     return census.x_px, census.y_px, float(census.radii_px[_APERTURE_STEP])
 
 

@@ -28,6 +28,7 @@ from narrow_beacon.server.night import (
     everyone_of,
     exposures_of,
     placements_of,
+    places_in,
     with_everyone,
 )
 from narrow_beacon.server.problems import Problem
@@ -136,8 +137,7 @@ def describe_field(
     """All stars of a filter's census; ``sizes`` are width, height and linear limit by file."""
     table, stars = now.tables[curve.filter], now.stars
     numbers = [now.files[index].id for index in curve.indices]
-    place = {number: at for at, number in enumerate(table.file_ids)}
-    keep = np.array([place[number] for number in numbers])
+    keep = places_in(now, curve)
     found = with_everyone(now, curve).field
     assert found is not None
     terms = curve.terms
@@ -150,11 +150,15 @@ def describe_field(
         by_colour=curve.standard is not None,
     )  # fmt: skip
     width, height, limit = (np.array([sizes[n][k] for n in numbers])[:, None] for k in range(3))
-    x, y = table.x_px[keep], table.y_px[keep]
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore", RuntimeWarning)  # a star that is on none of them
-        edge = np.nanmin(np.minimum(np.minimum(x, y), np.minimum(width - x, height - y)), axis=0)
-        peak = np.nanmax(table.peak_adu[keep] / limit, axis=0)
+    edges, peaks = [], []
+    for rows in table.blocks():
+        x, y, top = (table.scalar(name, keep, rows) for name in ("x_px", "y_px", "peak_adu"))
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", RuntimeWarning)  # a star that is on none of them
+            room = np.minimum(np.minimum(x, y), np.minimum(width - x, height - y))
+            edges.append(np.nanmin(room, axis=0))
+            peaks.append(np.nanmax(top / limit, axis=0))
+    edge, peak = np.concatenate(edges), np.concatenate(peaks)
     ra, dec = stars.ra_deg[found.rows], stars.dec_deg[found.rows]
     ra0, dec0 = stars.ra_deg[now.cast.target], stars.dec_deg[now.cast.target]
     away = 60.0 * np.hypot((ra - ra0) * np.cos(np.radians(dec0)), dec - dec0)

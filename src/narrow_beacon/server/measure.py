@@ -17,7 +17,7 @@ from narrow_beacon.core.curve.light_curve import star_curve
 from narrow_beacon.core.measure.census import ExposureCensus, flag_words
 from narrow_beacon.core.measure.growth import RADII_FWHM, RadiusChoice
 from narrow_beacon.core.measure.noise import CameraConstants, Exposed, Light, error_budgets
-from narrow_beacon.reduce.curves import FilterCurve, judge_radii
+from narrow_beacon.reduce.curves import FilterCurve, judge_radii, looked_at
 from narrow_beacon.server.curve import describe_curves
 from narrow_beacon.server.images import view_of_file
 from narrow_beacon.server.night import (
@@ -25,6 +25,7 @@ from narrow_beacon.server.night import (
     curves_now,
     exposures_of,
     night_radii,
+    places_in,
     ring_px,
     step_of,
     times_of,
@@ -98,7 +99,8 @@ def _choice(now: CurvesNow, curve: FilterCurve, cast: Cast) -> RadiusChoice:
     with _lock:
         kept = _choices.get(key)
     if kept is None:
-        kept = judge_radii(curve.census, now.stars, curve.band, cast, 0, None)
+        few = curve.census.take(looked_at(len(curve.indices)))
+        kept = judge_radii(few, now.stars, curve.band, cast, 0, None)
         with _lock:
             _choices[key] = kept
             while len(_choices) > _KEPT_CHOICES:
@@ -115,10 +117,10 @@ def star(number: int, query: StarQuery) -> StarOut:
         campaign = campaign_of(session, number)
         file = file_of(session, query.file)
         table = filter_table(session, number, file.filter)
-        if table is None or query.file not in table.file_ids:
+        if table is None or query.file not in table.places:
             why = file.trouble or "it was not measured yet"
             raise Problem(409, "Not measured", f"{file.name}: {why}.")
-        at = table.file_ids.index(query.file)
+        at = table.places[query.file]
         census = table.exposure(at)
         hit = np.flatnonzero(census.rows == query.row)
         stars = stars_of(session, campaign)
@@ -176,17 +178,14 @@ def light(number: int, query: RowQuery) -> Response:
 
 def _measures(now: CurvesNow, curve: FilterCurve, row: int) -> list[StarMeasure]:
     table = now.tables[curve.filter]
-    column = table.census.column(row)
-    if column is None:
+    keep, rows = places_in(now, curve), np.array([row])
+    one = table.at_radius(curve.choice.step, keep, rows)
+    if not one.rows.size:
         return []
-    step = curve.choice.step
-    place = {number: at for at, number in enumerate(table.file_ids)}
-    keep = np.array([place[now.files[index].id] for index in curve.indices])
-    one = table.census.take(keep).at_radius(step, np.array([column]))
     star = star_curve(one, 0, curve.ensemble, row)
     x, y, sky, peak = (
-        values[keep, column]
-        for values in (table.x_px, table.y_px, table.sky_adu_per_px, table.peak_adu)
+        table.scalar(name, keep, rows)[:, 0]
+        for name in ("x_px", "y_px", "sky_adu_per_px", "peak_adu")
     )
     counts, sigma = one.counts_adu[:, 0, 0], one.uncertainty_adu[:, 0, 0]
     return [

@@ -13,16 +13,19 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast
-from narrow_beacon.core.curve.colour_terms import ColourTerms
+from narrow_beacon.core.curve.colour_terms import (
+    ColourTerms,
+    looked_at_for_terms,
+    telling_rows,
+)
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED
-from narrow_beacon.core.curve.field_stars import field_stars
+from narrow_beacon.core.curve.field_stars import field_stars, joined_stars
 from narrow_beacon.core.curve.time import Times, exposure_times
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.frames.colour import STEP
-from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.place.solution import Solution, project
 from narrow_beacon.core.transform_wish import TransformWish
 from narrow_beacon.reduce.curves import (
@@ -32,6 +35,7 @@ from narrow_beacon.reduce.curves import (
     Roles,
     beside_curves,
     curve_of_cast,
+    looked_at,
     with_floor,
 )
 from narrow_beacon.reduce.field import band_of
@@ -44,7 +48,7 @@ from narrow_beacon.reduce.standard import (
     with_given,
 )
 from narrow_beacon.store.campaigns import place_of, plan_of, wish_of
-from narrow_beacon.store.census import CensusTable
+from narrow_beacon.store.census_columns import CensusTable
 from narrow_beacon.store.measured import filter_table, filters_measured
 from narrow_beacon.store.models import (
     Campaign,
@@ -261,11 +265,9 @@ def curves_now(
             problems.append(f"every exposure in {name} is set aside")
             continue
         step = step_of(recipe, name)
-        few = table.census
-        if len(cast.comparison) >= LEAST_TESTED:
-            # Only what the cast needs, before the exposures are picked: a copy of all takes long.
-            few = few.stars_only(np.array(cast.rows))
-        census = few.take(np.array(keep))
+        # Only what the cast needs; too few to test one another are judged beside others.
+        needed = np.array(sorted(cast.rows)) if len(cast.comparison) >= LEAST_TESTED else table.rows
+        census = table.of_stars(needed, np.array(keep))
         try:
             curve = curve_of_cast(series, census, stars, cast, step)
             curves.append(with_floor(curve, added=bool(campaign.floor)))
@@ -286,16 +288,20 @@ def curves_now(
 
 def with_everyone(now: CurvesNow, curve: FilterCurve) -> FilterCurve:
     """A curve with all stars of the field, which take their time."""
-    table = now.tables[curve.filter]
-    place = {number: at for at, number in enumerate(table.file_ids)}
-    keep = np.array([place[now.files[index].id] for index in curve.indices])
-    one = at_one_radius(table, curve.choice.step).take(keep)
-    return replace(curve, field=field_stars(one, 0, curve.ensemble, curve.cast.comparison))
+    table, keep = now.tables[curve.filter], places_in(now, curve)
+    parts = [
+        field_stars(
+            table.at_radius(curve.choice.step, keep, rows), 0, curve.ensemble, curve.cast.comparison
+        )
+        for rows in table.blocks()
+    ]
+    return replace(curve, field=joined_stars(parts))
 
 
-def at_one_radius(table: CensusTable, step: int) -> FilterCensus:
-    """A filter's whole census at one radius: a twelfth of it, before exposures are picked."""
-    return table.census.at_radius(step, np.arange(table.census.rows.size))
+def places_in(now: CurvesNow, curve: FilterCurve) -> Ints:
+    """Where the exposures of a curve stand in the filter's census."""
+    places = now.tables[curve.filter].places
+    return np.array([places[now.files[index].id] for index in curve.indices])
 
 
 def everyone_of(now: CurvesNow) -> list[FilterCurve]:
@@ -319,7 +325,7 @@ def _measured(
         keep = sorted(
             (
                 (at, index_of[number])
-                for at, number in enumerate(table.file_ids)
+                for number, at in table.places.items()
                 if number in index_of and number not in aside
             ),
             key=lambda pair: pair[1],  # in order of time, whatever kits took them
@@ -340,11 +346,12 @@ def chosen_parts(session: Session, campaign: Campaign, row: int) -> list[FilterC
     files = sorted_exposures(session, campaign)
     times, aside = times_of(session, campaign, files), set_aside_ids(session, campaign)
     counts = Counter(file.filter for file in files)
-    measured = [
-        (series, table.census.take(np.array(keep)))
-        for _, table, series, keep in _measured(session, campaign, stars, files, times, aside)
-        if keep
-    ]
+    measured = []
+    for _, table, series, keep in _measured(session, campaign, stars, files, times, aside):
+        if keep:
+            some = looked_at(len(keep))
+            series = series.take(np.isin(np.arange(len(keep)), some))
+            measured.append((series, table.of_stars(table.rows, np.array(keep)[some])))
     measured.sort(key=lambda part: (-counts[part[0].filter], part[0].filter))
     others = [
         session.get_one(CastRecord, one.cast_id).target
@@ -382,11 +389,13 @@ def _terms(
         with _lock:
             kept = _fits.get(key)
         if kept is None:
-            place = {number: at for at, number in enumerate(table.file_ids)}
-            whole = table.census.take(np.array([place[number] for number in numbers]))
+            at = np.array([table.places[number] for number in numbers])
+            seen = table.at_radius(DEFAULT_STEP, at[looked_at_for_terms(at.size)])
+            rows = telling_rows(seen, at.size, stars, curve.band, index, (curve.cast.target,))
             kept = terms_of(
-                curve, whole, stars, observed, index, [groups[at] for at in curve.indices]
-            )
+                curve, table.at_radius(DEFAULT_STEP, at, rows), 0, stars, observed, index,
+                [groups[at] for at in curve.indices],
+            )  # fmt: skip
             with _lock:
                 _fits[key] = kept
                 while len(_fits) > _KEPT_FITS:

@@ -106,9 +106,9 @@ def _placed(session: Session, campaign: Campaign, file: NightFile) -> Facts:
 
 def _measured(session: Session, campaign: Campaign, file: NightFile) -> Facts:
     table = filter_table(session, campaign.id, file.filter)
-    if table is None or file.id not in table.file_ids:
+    if table is None or file.id not in table.places:
         return [("not measured", file.trouble or "not yet")]
-    census = table.exposure(table.file_ids.index(file.id))
+    census = table.exposure(table.places[file.id])
     recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
     step = step_of(recipe, file.filter)
     inner, outer = ring_px(session, file)

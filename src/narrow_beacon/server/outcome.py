@@ -48,9 +48,8 @@ def outcome_now(session: Session, campaign: Campaign, output: Path) -> tuple[Out
     }
     for curve in now.curves:
         table = now.tables[curve.filter]
-        place = {number: at for at, number in enumerate(table.file_ids)}
         for index in curve.indices:
-            census = table.exposure(place[ids[index]])
+            census = table.exposure(table.places[ids[index]])
             results[index] = replace(results[index], census=census)
     masters = session.scalars(select(MasterRecord).where(MasterRecord.campaign_id == campaign.id))
     plan = plan_of(session, campaign, output).of_target(in_front(campaign).wish)

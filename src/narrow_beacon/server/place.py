@@ -85,20 +85,20 @@ def measured(number: int) -> MeasuredStars:
             select(PlacementRecord).where(PlacementRecord.file_id == number)
         ).first()
         table = filter_table(session, campaign.id, file.filter)
-        if placement is None or table is None or number not in table.file_ids:
+        if placement is None or table is None or number not in table.places:
             return nothing
         recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
         stars = stars_of(session, campaign)
         annulus = ring_px(session, file)
         solution = solution_of(placement)
         year = julian_year(file.mid_utc) if file.mid_utc else 2000.0
-    at = table.file_ids.index(number)
+    at = table.places[number]
     census = table.exposure(at)
     step = step_of(recipe, file.filter)
     ra, dec = places_at(stars, year)
     px, py = solution.pixel(ra[census.rows], dec[census.rows])
     counts, sigma = census.counts_adu[:, step], census.uncertainty_adu[:, step]
-    exposure_s = float(table.census.exposure_s[at])
+    exposure_s = table.seconds(at)
     with np.errstate(invalid="ignore", divide="ignore"):
         magnitude = -2.5 * np.log10(np.where(counts > 0, counts, np.nan) / exposure_s)
         snr = counts / sigma

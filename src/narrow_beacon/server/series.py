@@ -31,7 +31,7 @@ from narrow_beacon.core.series.prewhiten import combination, without_periods
 from narrow_beacon.core.series.survey import SUSPICIOUS, FieldLight, Suspect, survey
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.server.curve import rounded
-from narrow_beacon.server.night import CurvesNow, at_one_radius, curves_now, width_px
+from narrow_beacon.server.night import CurvesNow, curves_now, places_in, width_px
 from narrow_beacon.server.night import exposures_of as exposures_in_time
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.series import (
@@ -387,9 +387,8 @@ def _suspect(
 def _field_light(now: CurvesNow, curve: FilterCurve, widths: dict[int, float | None]) -> FieldLight:
     """All stars of a filter by the zero points in force, on the exposures of its curve."""
     table = now.tables[curve.filter]
-    place = {number: at for at, number in enumerate(table.file_ids)}
     ids = [now.files[index].id for index in curve.indices]
-    census = at_one_radius(table, curve.choice.step).take(np.array([place[one] for one in ids]))
+    census = table.at_radius(curve.choice.step, places_in(now, curve))
     rates = rates_of(census, 0, np.arange(census.rows.size))
     good = census.usable(0) & (rates.rate > _LEAST_SNR * rates.uncertainty)
     zero = curve.ensemble.zero_point[:, None]

@@ -22,6 +22,7 @@ from narrow_beacon.server.night import (
     exposures_of,
     image_version,
     planes_of,
+    sorted_exposures,
     target_position,
     times_of,
     view_position,
@@ -198,7 +199,7 @@ def sky(number: int) -> SkyOut:
     with shared().store.session() as session:
         campaign = campaign_of(session, number)
         site, position = place_of(session, campaign), target_position(session, campaign)
-        files = exposures_of(session, campaign)
+        files = sorted_exposures(session, campaign)
         times = times_of(session, campaign, files)
         spans: dict[int, list[float]] = {}
         for index, file in enumerate(files):

@@ -1,7 +1,8 @@
 """Census tables of one night and filter as Parquet: sorted by star, then by time.
 
 A row per star and exposure; the radii, which all stars of an exposure share, stand in the file's
-metadata. Loaded, they become arrays over exposures, stars and radii.
+metadata. The server reads them by star and radius from columns beside them
+(``store.census_columns``).
 """
 
 from __future__ import annotations
@@ -16,47 +17,29 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.measure.census import ExposureCensus
-from narrow_beacon.core.measure.collection import BY_STAR, FilterCensus
 
-_SCALARS = ("x_px", "y_px", "sky_adu_per_px", "peak_adu")
-_LISTS = {name: pa.float64() if name == "counts_adu" else pa.float32() for name in BY_STAR}
+SCALARS = ("x_px", "y_px", "sky_adu_per_px", "peak_adu")
+_LISTS = {
+    "counts_adu": pa.float64(), "uncertainty_adu": pa.float32(), "near_px": pa.float32(),
+    "doubt_adu": pa.float32(), "neighbour_adu": pa.float32(),
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
-class CensusTable:
-    """Exposures (records' numbers, in order of time) by stars (catalogue rows, ascending).
+class Measured:
+    """The census of one exposure, with the number of its record and its exposure time."""
 
-    ``x_px`` … ``peak_adu`` are (exposures, stars), NaN where a star was not measured.
-    """
-
-    file_ids: tuple[int, ...]
-    x_px: Floats
-    y_px: Floats
-    sky_adu_per_px: Floats
-    peak_adu: Floats
-    census: FilterCensus
-    prints: tuple[str, ...] = ()
-    """Which files it is made of, and what these were made from."""
-
-    def exposure(self, index: int) -> ExposureCensus:
-        """The census of one exposure, of the stars that were measured on it."""
-        at = np.flatnonzero(np.isfinite(self.x_px[index]))
-        whole = self.census
-        return ExposureCensus(
-            rows=whole.rows[at], radii_px=whole.radii_px[index],
-            noise=whole.noise[index],
-            **{name: getattr(self, name)[index, at] for name in _SCALARS},
-            **{name: getattr(whole, name)[index, at] for name in BY_STAR},
-        )  # fmt: skip
+    file_id: int
+    exposure_s: float
+    census: ExposureCensus
 
 
-def write_census_table(path: Path, exposures: Sequence[tuple[int, float, ExposureCensus]]) -> None:
-    """Write (record's number, exposure time, census) of exposures, given in order of time."""
-    rows = np.concatenate([census.rows for _, _, census in exposures])
+def write_census_table(path: Path, exposures: Sequence[Measured]) -> None:
+    """Write the censuses of exposures, given in order of time."""
+    rows = np.concatenate([one.census.rows for one in exposures])
     order_in_time = np.concatenate(
-        [np.full(census.rows.size, at) for at, (_, _, census) in enumerate(exposures)]
+        [np.full(one.census.rows.size, at) for at, one in enumerate(exposures)]
     )
     sort = np.lexsort((order_in_time, rows))
     columns = [
@@ -64,20 +47,20 @@ def write_census_table(path: Path, exposures: Sequence[tuple[int, float, Exposur
         pa.array(order_in_time[sort].astype(np.int32)),
     ]
     fields = [pa.field("star", pa.int32()), pa.field("exposure", pa.int32())]
-    for name in _SCALARS:
-        values = np.concatenate([getattr(census, name) for _, _, census in exposures])
+    for name in SCALARS:
+        values = np.concatenate([getattr(one.census, name) for one in exposures])
         columns.append(pa.array(values[sort].astype(float)))
         fields.append(pa.field(name, pa.float64()))
     for name, kind in _LISTS.items():
-        values = np.concatenate([getattr(census, name) for _, _, census in exposures])[sort]
+        values = np.concatenate([getattr(one.census, name) for one in exposures])[sort]
         flat = pa.array(values.reshape(-1).astype(kind.to_pandas_dtype()))
         columns.append(pa.FixedSizeListArray.from_arrays(flat, values.shape[1]))
         fields.append(pa.field(name, columns[-1].type))
     notes = {
-        "file_ids": [number for number, _, _ in exposures],
-        "exposure_s": [seconds for _, seconds, _ in exposures],
-        "radii_px": [census.radii_px.tolist() for _, _, census in exposures],
-        "noise": [census.noise.tolist() for _, _, census in exposures],
+        "file_ids": [one.file_id for one in exposures],
+        "exposure_s": [one.exposure_s for one in exposures],
+        "radii_px": [one.census.radii_px.tolist() for one in exposures],
+        "noise": [one.census.noise.tolist() for one in exposures],
     }
     schema = pa.schema(fields, metadata={"narrow_beacon": json.dumps(notes)})
     scratch = path.with_suffix(".new")
@@ -88,63 +71,35 @@ def write_census_table(path: Path, exposures: Sequence[tuple[int, float, Exposur
     scratch.replace(path)
 
 
-def read_census_table(path: Path) -> CensusTable:
-    """What ``write_census_table`` wrote."""
+def read_census_table(path: Path) -> list[Measured]:
+    """What ``write_census_table`` wrote, to the last bit."""
     table = pq.read_table(path, memory_map=True)
     notes = json.loads(table.schema.metadata[b"narrow_beacon"])
-    star, at = table["star"].to_numpy(), table["exposure"].to_numpy()
-    rows, column = np.unique(star, return_inverse=True)
-    count = len(notes["file_ids"])
-
-    def scalar(name: str) -> Floats:
-        result = np.full((count, rows.size), np.nan)
-        result[at, column] = table[name].to_numpy()
-        return result
+    at = table["exposure"].to_numpy()
+    order = np.argsort(at, kind="stable")  # the stars of an exposure stay in their order
+    ends = np.searchsorted(at[order], np.arange(1, len(notes["file_ids"])))
+    parts = np.split(order, ends)
+    radii = np.array(notes["radii_px"], float)
 
     def lists(name: str) -> np.ndarray:
         if name not in table.column_names:  # an older census, until it is measured again
-            return np.zeros((count, rows.size, len(notes["radii_px"][0])), np.float32)
+            return np.zeros((at.size, radii.shape[1]), np.float32)
         chunk = table[name].combine_chunks()
-        kind = _LISTS[name].to_pandas_dtype()
-        values = chunk.flatten().to_numpy(zero_copy_only=False).reshape(len(chunk), -1)
-        result = np.full((count, rows.size, values.shape[1]), np.nan, kind)
-        result[at, column] = values
-        return result
+        return np.asarray(chunk.flatten().to_numpy(zero_copy_only=False).reshape(at.size, -1))
 
-    census = FilterCensus(
-        rows.astype(np.int64),
-        np.array(notes["exposure_s"], float),
-        np.array(notes["radii_px"], float),
-        **{name: lists(name) for name in BY_STAR},
-        noise=np.array(notes.get("noise", [[1.0, 1.0]] * count), float),
-    )
-    x, y, sky, peak = (scalar(name) for name in _SCALARS)
-    return CensusTable(tuple(notes["file_ids"]), x, y, sky, peak, census)
-
-
-def join_tables(tables: Sequence[CensusTable]) -> CensusTable:
-    """The tables of several nights in one filter as one, in the order given."""
-    if len(tables) == 1:
-        return tables[0]
-    rows: Ints = np.unique(np.concatenate([table.census.rows for table in tables]))
-    places = [np.searchsorted(rows, table.census.rows) for table in tables]
-
-    def wide(parts: Sequence[np.ndarray]) -> np.ndarray:
-        wider = []
-        for part, at in zip(parts, places, strict=True):
-            whole = np.full((part.shape[0], rows.size, *part.shape[2:]), np.nan, part.dtype)
-            whole[:, at] = part
-            wider.append(whole)
-        return np.concatenate(wider)
-
-    parts = [table.census for table in tables]
-    census = FilterCensus(
-        rows,
-        np.concatenate([part.exposure_s for part in parts]),
-        np.concatenate([part.radii_px for part in parts]),
-        **{name: wide([getattr(part, name) for part in parts]) for name in BY_STAR},
-        noise=np.concatenate([part.noise for part in parts]),
-    )
-    x, y, sky, peak = (wide([getattr(table, name) for table in tables]) for name in _SCALARS)
-    file_ids = tuple(number for table in tables for number in table.file_ids)
-    return CensusTable(file_ids, x, y, sky, peak, census)
+    rows = table["star"].to_numpy().astype(np.int64)
+    values = {name: table[name].to_numpy() for name in SCALARS}
+    values |= {name: lists(name) for name in _LISTS}
+    noise = np.array(notes.get("noise", [[1.0, 1.0]] * len(parts)), float)
+    return [
+        Measured(
+            number, seconds,
+            ExposureCensus(
+                rows=rows[part], radii_px=radii[index], noise=noise[index],
+                **{name: column[part] for name, column in values.items()},
+            ),
+        )
+        for index, (number, seconds, part) in enumerate(
+            zip(notes["file_ids"], notes["exposure_s"], parts, strict=True)
+        )
+    ]  # fmt: skip

@@ -177,8 +177,8 @@ class Doctor:
             for path in sorted(folder.glob("masters/*.fits")):
                 if str(path) not in masters:
                     yield self._cleared(path, "of no record")
-            for path in sorted(folder.glob("census/*.parquet")):
-                if str(path) not in censuses:
+            for path in sorted(folder.glob("census/*")):
+                if str(path.with_suffix(".parquet")) not in censuses:
                     yield self._cleared(path, "of no record")
 
     def _cleared(self, path: Path, words: str) -> Finding:

@@ -1,19 +1,18 @@
-"""Census tables of a campaign, read once and kept while they are in use."""
+"""Census tables of a campaign: where they are, kept while they are in use."""
 
 from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from dataclasses import replace
 from pathlib import Path
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from narrow_beacon.store.census import CensusTable, join_tables, read_census_table
+from narrow_beacon.store.census_columns import CensusTable, open_tables
 from narrow_beacon.store.models import CensusFile
 
-_KEPT = 6
+_KEPT = 24
 _tables: OrderedDict[tuple[str, ...], CensusTable] = OrderedDict()
 _lock = threading.Lock()
 
@@ -31,8 +30,7 @@ def filter_table(session: Session, campaign_id: int, filter_name: str) -> Census
     key = tuple(f"{record.path} {record.fingerprint}" for record in records)
     with _lock:
         if key not in _tables:
-            whole = join_tables([read_census_table(Path(r.path)) for r in records])
-            _tables[key] = replace(whole, prints=key)
+            _tables[key] = open_tables([Path(record.path) for record in records], key)
             while len(_tables) > _KEPT:
                 _tables.popitem(last=False)
         _tables.move_to_end(key)

@@ -1,6 +1,6 @@
 import { withRole, type Role } from "../stages/cast/roles";
 import { say, useApp } from "../state";
-import { act, client, foresee, of, recast, refresh, toldDrawn } from "./queries";
+import { act, client, foresee, hush, of, recast, refresh, toldDrawn } from "./queries";
 import { get } from "./client";
 import type {
   Campaign,
@@ -200,8 +200,9 @@ async function retarget(
   body?: unknown,
 ): Promise<void> {
   const begin = performance.now();
+  hush(campaign);
   const curve = await act<Curve>(method, `/api/campaigns/${campaign}/${path}`, body);
-  if (!curve) return;
+  if (!curve) return refresh(campaign);
   client.setQueryData(of(campaign, "curve"), curve);
   toldDrawn(begin);
   // What is large waits until no other target follows.

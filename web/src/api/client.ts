@@ -41,7 +41,8 @@ async function ask(path: string, init?: RequestInit): Promise<Response> {
   const headers = { "X-Beacon-Page": PAGE, ...(init?.headers as Record<string, string>) };
   try {
     response = await fetch(path, { credentials: "same-origin", ...init, headers });
-  } catch {
+  } catch (error) {
+    if (init?.signal?.aborted) throw error;
     throw new ProblemError(
       0,
       "The server does not answer",
@@ -52,8 +53,9 @@ async function ask(path: string, init?: RequestInit): Promise<Response> {
   return response;
 }
 
-export async function get<T>(path: string): Promise<T> {
-  return (await (await ask(path)).json()) as T;
+/** `signal` ends the wait for what is no longer wanted. */
+export async function get<T>(path: string, signal?: AbortSignal): Promise<T> {
+  return (await (await ask(path, { signal })).json()) as T;
 }
 
 /** `seen` is the revision of the campaign that the page shows: the server refuses to overwrite what

@@ -76,7 +76,7 @@ export const of = (id: number | null, ...rest: unknown[]) => ["campaign", id, ..
 function useCampaignQuery<T>(id: number | null, path: string, enabled = true) {
   return useQuery({
     queryKey: of(id, path),
-    queryFn: () => get<T>(`/api/campaigns/${id}/${path}`),
+    queryFn: ({ signal }) => get<T>(`/api/campaigns/${id}/${path}`, signal),
     enabled: id !== null && enabled,
     placeholderData: keepPreviousData,
   });
@@ -341,8 +341,9 @@ export function act<T>(method: string, path: string, body?: unknown): Promise<T 
 /** A cast or a radius: the answer is the new curve, shown at once. */
 export async function recast(campaign: number, path: string, body: unknown): Promise<void> {
   const begin = performance.now();
+  hush(campaign);
   const curve = await act<Curve>("POST", `/api/campaigns/${campaign}/${path}`, body);
-  if (!curve) return;
+  if (!curve) return refresh(campaign);
   notifyManager.batch(() => {
     client.setQueryData<Campaign>(of(campaign, ""), (old) =>
       old ? { ...old, cast: curve.cast, recipe: curve.recipe } : old,
@@ -389,6 +390,17 @@ export function refresh(campaign: number, revision = Infinity): void {
 /** What is small and shows at once what was done; after a changed role or radius the rest waits
  * until no other follows, so that it does not slow that one. */
 const AT_ONCE = new Set(["", "log"]);
+
+/** Before a change whose answer is the new curve: what is fetched anew in the background would slow
+ * it, and is stale with it; it is fetched once no other change follows. */
+export function hush(campaign: number): void {
+  clearTimeout(later.get(campaign));
+  void client.cancelQueries({
+    queryKey: ["campaign", campaign],
+    predicate: ({ queryKey, state }) => state.data !== undefined && queryKey[2] !== "",
+  });
+}
+
 const RESTED_MS = 1500;
 const later = new Map<number, ReturnType<typeof setTimeout>>();
 

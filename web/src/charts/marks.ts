@@ -42,12 +42,14 @@ export function drawMarks(
   const strength = marks.strength ?? 1;
   ctx.globalAlpha = 0.55 * strength;
   ctx.beginPath();
+  const barred = unseen(marks, 1);
   marks.x.forEach((x, i) => {
     const [y, s] = [marks.y[i], marks.sigma[i]];
     if (y == null || s == null) return;
-    const at = place.x(x);
-    ctx.moveTo(at, place.y(y - s));
-    ctx.lineTo(at, place.y(y + s));
+    const [at, low, high] = [place.x(x), place.y(y - s), place.y(y + s)];
+    if (!barred(at, low, high)) return;
+    ctx.moveTo(at, low);
+    ctx.lineTo(at, high);
   });
   ctx.stroke();
   ctx.globalAlpha = strength;
@@ -55,10 +57,12 @@ export function drawMarks(
   for (const hollow of [false, true]) {
     if (hollow && !marks.doubtful.some(Boolean)) break;
     ctx.beginPath();
+    const drawn = unseen(marks, r / 3);
     marks.x.forEach((x, i) => {
       const y = marks.y[i];
-      if (y != null && (marks.doubtful[i] ?? false) === hollow)
-        trace(ctx, marks.role, place.x(x), place.y(y), hollow ? r : r * 1.15);
+      if (y == null || (marks.doubtful[i] ?? false) !== hollow) return;
+      const [px, py] = [place.x(x), place.y(y)];
+      if (drawn(px, py)) trace(ctx, marks.role, px, py, hollow ? r : r * 1.15);
     });
     ctx.fillStyle = hollow ? colour("--ground") : tone;
     ctx.fill();
@@ -74,6 +78,23 @@ export function drawMarks(
     ctx.arc(place.x(x), place.y(y), r * 2.2, 0, 7);
     ctx.stroke();
   });
+}
+
+const CROWDED = 1500;
+const CELLS = 1 << 14;
+
+/** Of many marks those that show: whether none was drawn yet within a cell of the same place. A
+ * long campaign has more points than the screen has pixels. */
+function unseen(marks: Marks, cell: number): (x: number, y: number, to?: number) => boolean {
+  if (marks.x.length < CROWDED) return () => true;
+  const known = new Set<number>();
+  return (x, y, to = y) => {
+    const key =
+      (Math.round(x / cell) * CELLS + Math.round(y / cell)) * CELLS + Math.round((to - y) / cell);
+    if (known.has(key)) return false;
+    known.add(key);
+    return true;
+  };
 }
 
 /** A line with a stem towards the faint: the star was below. */
@@ -105,18 +126,19 @@ export function shape(
   trace(ctx, role, x, y, r);
 }
 
+/** Closed by a line: thousands of `closePath` in one path take a tenth of a second. */
 function trace(ctx: CanvasRenderingContext2D, role: Role, x: number, y: number, r: number): void {
   if (role === "target") {
     ctx.moveTo(x, y - r * 1.25);
     ctx.lineTo(x + r * 1.25, y);
     ctx.lineTo(x, y + r * 1.25);
     ctx.lineTo(x - r * 1.25, y);
-    ctx.closePath();
+    ctx.lineTo(x, y - r * 1.25);
   } else if (role === "check") {
     ctx.moveTo(x, y - r * 1.3);
     ctx.lineTo(x + r * 1.2, y + r * 0.8);
     ctx.lineTo(x - r * 1.2, y + r * 0.8);
-    ctx.closePath();
+    ctx.lineTo(x, y - r * 1.3);
   } else {
     ctx.rect(x - r * 0.85, y - r * 0.85, 1.7 * r, 1.7 * r);
   }

@@ -17,7 +17,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Bools, Floats, Ints, median_of_known
+from narrow_beacon.core.arrays import Bools, Floats, Ints, evenly, median_of_known
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.regression import Line, fit_line, pair_slopes
 from narrow_beacon.core.measure.collection import FilterCensus
@@ -28,7 +28,8 @@ MOST_UNCERTAINTY = 0.04
 """A coefficient that is less sure than this is none: it would cost as much as it brings."""
 _LEAST_SPAN = 0.3
 """Of the airmass over all exposures, for extinction to be fitted."""
-_MOST_STARS = 200
+_MOST_STARS, _LEAST_OF_MANY, _MOST_MEASURES = 200, 60, 4_000_000
+"""The brightest stars tell the coefficients: fewer of them where a campaign is long."""
 _LOOKED_AT = 40
 """Exposures by which the brightest stars are told."""
 _LEAST_PRESENT = 0.6
@@ -149,6 +150,28 @@ class _Offsets:
     zero: Floats
 
 
+def looked_at_for_terms(count: int) -> Ints:
+    """Of so many exposures those by which the stars are chosen that tell the terms."""
+    return evenly(count, _LOOKED_AT)
+
+
+def telling_rows(
+    few: FilterCensus, count: int, stars: StarTable, band: str, index: ColourIndex,
+    without: Sequence[int],
+) -> Ints:  # fmt: skip
+    """The stars that tell a filter's terms: the brightest, on the exposures ``few`` of ``count`` at
+    one radius, of those known in magnitude and colour and not known to vary; ``without`` are rows
+    that take no part.
+    """
+    known = np.isfinite(stars.bands[band].magnitude) & np.isfinite(index.of(stars))
+    known &= ~stars.known_variable
+    columns = np.flatnonzero(known[few.rows] & ~np.isin(few.rows, list(without)))
+    light = np.nan_to_num(few.counts_adu[:, columns, 0])
+    brightest = np.argsort(-np.median(light, axis=0), kind="stable")
+    most = min(_MOST_STARS, max(_LEAST_OF_MANY, _MOST_MEASURES // count))
+    return np.sort(few.rows[columns[brightest[:most]]])
+
+
 def fit_colour_terms(
     census: FilterCensus,
     step: int,
@@ -214,14 +237,11 @@ def _suitable(
     """The census, at one radius, of stars that are bright, clean, by themselves, known in magnitude
     and colour and not known to vary.
     """
-    known = np.isfinite(stars.bands[band].magnitude) & np.isfinite(index.of(stars))
-    known &= ~stars.known_variable
-    columns = np.flatnonzero(known[census.rows] & ~np.isin(census.rows, list(without)))
     count = census.exposure_s.size
-    some = np.linspace(0, count - 1, min(count, _LOOKED_AT)).astype(int)
-    light = np.nan_to_num(census.counts_adu[np.ix_(some, columns, np.array([step]))][:, :, 0])
-    brightest = np.argsort(-np.median(light, axis=0), kind="stable")[:_MOST_STARS]
-    few = census.at_radius(step, np.sort(columns[brightest]))
+    at = np.arange(census.rows.size)
+    seen = census.take(looked_at_for_terms(count)).at_radius(step, at)
+    rows = telling_rows(seen, count, stars, band, index, without)
+    few = census.at_radius(step, np.flatnonzero(np.isin(census.rows, rows)))
     usable = few.usable(0)
     _, sigma = few.magnitudes(0)
     snr = np.nan_to_num(median_of_known(np.where(usable, POGSON / sigma, np.nan), axis=0))

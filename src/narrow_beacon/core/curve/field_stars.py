@@ -5,7 +5,7 @@ its noise, what stands beside it, and how well it would serve as a comparison st
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from typing import Any
 
 import numpy as np
@@ -81,7 +81,9 @@ def field_stars(
     points = usable.sum(axis=0)
     scatter = POGSON * spread * _few(points)
     for place, row in enumerate(comparison):
-        at = int(np.searchsorted(few.rows, row))
+        at = few.column(row)
+        if at is None:
+            continue
         left = ensemble.residual_mag[:, place]
         left = left[np.isfinite(left)]
         if left.size > 2:
@@ -97,6 +99,13 @@ def field_stars(
         np.median(others, axis=0), np.std(others, axis=0), _alike(np.where(good, away, np.nan)),
         POGSON * _correlated(np.where(good, away, np.nan)),
     )  # fmt: skip
+
+
+def joined_stars(parts: Sequence[FieldStars]) -> FieldStars:
+    """The stars of several as one, in the order given."""
+    return FieldStars(
+        *(np.concatenate([getattr(part, f.name) for part in parts]) for f in fields(FieldStars))
+    )
 
 
 def _few(points: Any) -> Any:

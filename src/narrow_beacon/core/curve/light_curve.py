@@ -102,21 +102,22 @@ def star_curve(
     if column is None:
         nothing, no = np.full(count, np.nan), np.zeros(count)
         return StarCurve(nothing, nothing, nothing, np.zeros(count, int), no, no, nothing, no)
-    counts, noise = census.counts_adu[:, column, step], census.uncertainty_adu[:, column, step]
+    one = census.at_radius(step, np.array([column]))
+    counts, noise = one.counts_adu[:, 0, 0], one.uncertainty_adu[:, 0, 0]
     seen = counts > LIMIT_SNR * noise
-    magnitude, uncertainty = census.magnitudes(step)
-    own = np.where(seen, magnitude[:, column], np.nan)
-    guessed, neighbour = (values[:, column] for values in census.doubts(step))
+    magnitude, uncertainty = (values[:, 0] for values in one.magnitudes(0))
+    own = np.where(seen, magnitude, np.nan)
+    guessed, neighbour = (values[:, 0] for values in one.doubts(0))
     change = neighbour - _middle(neighbour, seen)
     total = np.sqrt(
-        uncertainty[:, column] ** 2 + ensemble.extra_mag**2
+        uncertainty**2 + ensemble.extra_mag**2
         + ensemble.zero_point_uncertainty**2 + change**2
     )  # fmt: skip
     most = (np.maximum(counts, 0.0) + LIMIT_SNR * noise) / census.exposure_s
     limit = np.where(seen | ~np.isfinite(counts), np.nan, -2.5 * np.log10(np.maximum(most, 1e-30)))
     return StarCurve(
         own + ensemble.zero_point, np.where(seen, total, np.nan), own,
-        census.flags(step)[:, column], np.where(seen, guessed, 0.0), np.where(seen, neighbour, 0.0),
+        one.flags(0)[:, 0], np.where(seen, guessed, 0.0), np.where(seen, neighbour, 0.0),
         limit + ensemble.zero_point, np.full(count, _unseen(census, step, row, like)),
     )  # fmt: skip
 
@@ -135,11 +136,17 @@ def _unseen(census: FilterCensus, step: int, row: int, like: Sequence[int]) -> f
     own = census.column(row)
     if step <= core or own is None or len(others) < _LEAST_LIKE:
         return 0.0
-    light = census.counts_adu - census.neighbour_adu
-    variance = census.uncertainty_adu.astype(float) ** 2
+
+    def light(at: int) -> Floats:
+        return census.counts_adu[:, :, at] - census.neighbour_adu[:, :, at]
+
+    def variance(at: int) -> Floats:
+        return census.uncertainty_adu[:, :, at].astype(float) ** 2
+
+    whole = light(step)
     with np.errstate(invalid="ignore", divide="ignore"):
-        growth = 2.5 * np.log10(light[:, :, step] / light[:, :, core])
-        noise = (variance[:, :, step] - variance[:, :, core]) / light[:, :, step] ** 2
+        growth = 2.5 * np.log10(whole / light(core))
+        noise = (variance(step) - variance(core)) / whole**2
     clean = census.usable(step) & np.isfinite(growth)
     growth = np.where(clean, growth, np.nan)
     usual = median_of_known(growth[:, others], axis=1)

@@ -81,9 +81,9 @@ def colourless(
     colour = colour[known]
     zero_colour = float(np.mean(colour))
     away = colour - zero_colour
-    few = census.stars_only(np.array(sorted(named)))
+    few = census.at_radius(step, np.searchsorted(census.rows, sorted(named)))
     columns = np.searchsorted(few.rows, named)
-    rates = rates_of(few, step, columns)
+    rates = rates_of(few, 0, columns)
     first = 0.0 if terms.extinction is None else terms.extinction.value
     own, theirs = np.nan_to_num(air.target), np.nan_to_num(air.stars[:, known])
     # What the air does to a star beyond what it does to one of the middle colour, where the target
@@ -102,7 +102,7 @@ def colourless(
         )
     )  # fmt: skip
     ensemble = solve_ensemble(
-        reduced, few.usable(step)[:, columns], of.magnitude[named] - slope * away, sigma
+        reduced, few.usable(0)[:, columns], of.magnitude[named] - slope * away, sigma
     )
     magnitude, noise = target
     total = np.sqrt(noise**2 + ensemble.extra_mag**2 + ensemble.zero_point_uncertainty**2)

@@ -32,12 +32,12 @@ def ensemble_of(
     """
     of = stars.bands[band]
     # Of all stars only those that take part: the others are many.
-    few = census.stars_only(np.array(sorted(rows)))
+    few = census.at_radius(step, np.searchsorted(census.rows, sorted(rows)))
     columns = np.searchsorted(few.rows, rows)
     assert np.array_equal(few.rows[columns], rows)
     ensemble = solve_ensemble(
-        rates_of(few, step, columns),
-        few.usable(step)[:, columns],
+        rates_of(few, 0, columns),
+        few.usable(0)[:, columns],
         of.magnitude[list(rows)],
         np.maximum(of.uncertainty[list(rows)], 1e-4),
     )

@@ -132,6 +132,14 @@ class ExposureCensus:
         bits = 1 << np.arange(self.near_px.shape[1])
         return ((self.near_px < radius_px) * bits).sum(axis=1)
 
+    def bits_by_radius(self) -> Ints:
+        """StarFlag bits of each star for each of the apertures (stars, radii)."""
+        bits = np.zeros((self.rows.size, self.radii_px.size), np.uint16)
+        for place in range(self.near_px.shape[1]):
+            inside = self.near_px[:, place, None] < self.radii_px
+            bits |= inside.astype(np.uint16) << np.uint16(place)
+        return bits
+
     def added(self, other: ExposureCensus) -> ExposureCensus:
         """The light of the same stars on other pixels of the same exposure added to this."""
         return replace(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, fields, replace
+from typing import Any
 
 import numpy as np
 
@@ -14,15 +15,16 @@ from narrow_beacon.core.measure.noise import POGSON
 DOUBTFUL_SIGMA, DOUBTFUL_MAG = 1.5, 0.002
 """A magnitude is doubtful where it may be off by more than so many of its uncertainties, and by
 more than so much."""
-BY_STAR = ("counts_adu", "uncertainty_adu", "near_px", "doubt_adu", "neighbour_adu")
-"""What a FilterCensus holds by star and radius or flag."""
+BY_STAR = ("counts_adu", "uncertainty_adu", "flag_bits", "doubt_adu", "neighbour_adu")
+"""What a FilterCensus holds by star and radius."""
 
 
 @dataclass(frozen=True)
 class FilterCensus:
     """Stars in one filter: ``rows`` (stars) of the catalogue, ``counts_adu`` and
-    ``uncertainty_adu`` (exposures, stars, radii), ``near_px`` (exposures, stars, flags),
-    ``radii_px`` (exposures, radii), ``exposure_s`` (exposures). NaN where a star was not measured.
+    ``uncertainty_adu`` (exposures, stars, radii), ``flag_bits`` likewise the StarFlag bits of an
+    aperture, ``radii_px`` (exposures, radii), ``exposure_s`` (exposures). NaN where a star was not
+    measured.
     ``doubt_adu`` and ``neighbour_adu`` (exposures, stars, radii) are the light that may be wrong
     and the light of others, ``noise`` (exposures, 2) the camera's gain in e⁻/ADU and how many times
     noisier the sky is than the model.
@@ -33,7 +35,7 @@ class FilterCensus:
     radii_px: Floats
     counts_adu: Floats
     uncertainty_adu: Floats
-    near_px: Floats
+    flag_bits: Ints
     doubt_adu: Floats
     neighbour_adu: Floats
     noise: Floats
@@ -44,17 +46,20 @@ class FilterCensus:
         rows = np.unique(np.concatenate([census.rows for census in censuses]))
         places = [np.searchsorted(rows, census.rows) for census in censuses]
 
+        radii = np.stack([census.radii_px for census in censuses])
+
         def gather(name: str, kind: type = np.float32) -> Floats:
-            depth = getattr(censuses[0], name).shape[1]
-            whole = np.full((len(censuses), rows.size, depth), np.nan, kind)
+            whole: Floats = np.full((len(censuses), rows.size, radii.shape[1]), np.nan, kind)
             for index, (census, at) in enumerate(zip(censuses, places, strict=True)):
                 whole[index, at] = getattr(census, name)
             return whole
 
+        bits = np.zeros((len(censuses), rows.size, radii.shape[1]), np.uint16)
+        for index, (census, at) in enumerate(zip(censuses, places, strict=True)):
+            bits[index, at] = census.bits_by_radius()
         return cls(
-            rows, np.asarray(exposure_s, float),
-            np.stack([census.radii_px for census in censuses]), gather("counts_adu", np.float64),
-            gather("uncertainty_adu"), gather("near_px"), gather("doubt_adu"),
+            rows, np.asarray(exposure_s, float), radii, gather("counts_adu", np.float64),
+            gather("uncertainty_adu"), bits, gather("doubt_adu"),
             gather("neighbour_adu"), np.stack([census.noise for census in censuses]),
         )  # fmt: skip
 
@@ -74,10 +79,7 @@ class FilterCensus:
 
     def flags(self, step: int) -> Ints:
         """StarFlag bits (exposures, stars) at a radius; 0 where a star was not measured."""
-        bits = 1 << np.arange(self.near_px.shape[2])
-        with np.errstate(invalid="ignore"):
-            inside = self.near_px < self.radii_px[:, step, None, None]
-        return (inside * bits).sum(axis=2)
+        return self.flag_bits[:, :, step]
 
     def doubts(self, step: int) -> tuple[Floats, Floats]:
         """How much each magnitude may be off by what was guessed, and how much brighter it is for
@@ -112,11 +114,9 @@ class FilterCensus:
     def at_radius(self, step: int, columns: Ints) -> FilterCensus:
         """Some of the stars, by their places in it, at one radius alone."""
         radius = self.radii_px[:, step : step + 1]
-        few: dict[str, Floats] = {
-            # The depth of flags is no radius.
-            name: getattr(self, name)[:, columns]
-            if name == "near_px"
-            else getattr(self, name)[:, columns, step][:, :, None]
+        few: dict[str, Any] = {
+            # In one order in memory, so that sums are the same bit for bit wherever it came from.
+            name: np.ascontiguousarray(getattr(self, name)[:, columns, step])[:, :, None]
             for name in BY_STAR
         }
         return replace(self, rows=self.rows[columns], radii_px=radius, **few)
