@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import threading
-from collections import OrderedDict
 from collections.abc import Mapping
 from dataclasses import fields
 from typing import Any
@@ -20,6 +18,7 @@ from narrow_beacon.core.measure.noise import CameraConstants, Exposed, Light, er
 from narrow_beacon.reduce.curves import FilterCurve, judge_radii, looked_at
 from narrow_beacon.server.curve import describe_curves
 from narrow_beacon.server.images import view_of_file
+from narrow_beacon.server.kept import Kept
 from narrow_beacon.server.night import (
     CurvesNow,
     curves_now,
@@ -83,9 +82,7 @@ def radii(number: int, query: FilterQuery) -> RadiiOut:
     )  # fmt: skip
 
 
-_choices: OrderedDict[tuple[object, ...], RadiusChoice] = OrderedDict()
-_KEPT_CHOICES = 16
-_lock = threading.Lock()
+_choices: Kept[RadiusChoice] = Kept(16)
 
 
 def _choice(now: CurvesNow, curve: FilterCurve, cast: Cast) -> RadiusChoice:
@@ -96,16 +93,12 @@ def _choice(now: CurvesNow, curve: FilterCurve, cast: Cast) -> RadiusChoice:
     files = tuple(now.files[index].id for index in curve.indices)
     # The record of the cast stands for the catalogue, too: another one has casts of its own.
     key = (now.cast.id, table.prints, files, curve.band, cast.target, cast.comparison, cast.checks)
-    with _lock:
-        kept = _choices.get(key)
-    if kept is None:
-        few = curve.census.take(looked_at(len(curve.indices)))
-        kept = judge_radii(few, now.stars, curve.band, cast, 0, None)
-        with _lock:
-            _choices[key] = kept
-            while len(_choices) > _KEPT_CHOICES:
-                _choices.popitem(last=False)
-    return kept
+    return _choices.get(
+        key,
+        lambda: judge_radii(
+            curve.census.take(looked_at(len(curve.indices))), now.stars, curve.band, cast, 0, None
+        ),
+    )
 
 
 @blueprint.get("/api/campaigns/<int:number>/star")

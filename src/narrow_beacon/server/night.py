@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import threading
-from collections import Counter, OrderedDict
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import partial
 from typing import Any, Protocol
 
 import numpy as np
@@ -17,6 +17,7 @@ from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.curve.colour_terms import (
+    ColourIndex,
     ColourTerms,
     looked_at_for_terms,
     telling_rows,
@@ -47,6 +48,7 @@ from narrow_beacon.reduce.standard import (
     terms_of,
     with_given,
 )
+from narrow_beacon.server.kept import Kept
 from narrow_beacon.store.campaigns import place_of, plan_of, wish_of
 from narrow_beacon.store.census_columns import CensusTable
 from narrow_beacon.store.measured import filter_table, filters_measured
@@ -64,8 +66,7 @@ from narrow_beacon.store.placements import solution_of
 from narrow_beacon.store.sequences import stars_of
 from narrow_beacon.store.targets import targets_of
 
-_times: OrderedDict[tuple[object, ...], Times] = OrderedDict()
-_lock = threading.Lock()
+_times: Kept[Times] = Kept(8)
 
 
 class ExposureRow(Protocol):
@@ -113,7 +114,7 @@ def width_px(file: ExposureRow | NightFile) -> float | None:
     return width * STEP if width and file.parent_id is not None else width
 
 
-_sorted: OrderedDict[str, Sequence[SortedRow]] = OrderedDict()
+_sorted: Kept[Sequence[SortedRow]] = Kept(8)
 
 
 def exposures_of(session: Session, campaign: Campaign) -> Sequence[ExposureRow]:
@@ -123,17 +124,9 @@ def exposures_of(session: Session, campaign: Campaign) -> Sequence[ExposureRow]:
 
 def sorted_exposures(session: Session, campaign: Campaign) -> Sequence[SortedRow]:
     """The exposures of the sky in order of time, read once for every sorting of the files."""
-    stamp = campaign.files_stamp
-    with _lock:
-        known = _sorted.get(stamp)
-    if known is not None and stamp:
-        return known
-    rows: Sequence[SortedRow] = _read(session, campaign, SortedRow)
-    with _lock:
-        _sorted[stamp] = rows
-        while len(_sorted) > 8:
-            _sorted.popitem(last=False)
-    return rows
+    if not campaign.files_stamp:
+        return _read(session, campaign, SortedRow)
+    return _sorted.get(campaign.files_stamp, lambda: _read(session, campaign, SortedRow))
 
 
 def _read(session: Session, campaign: Campaign, row: type) -> Sequence[Any]:
@@ -208,13 +201,9 @@ def times_of(session: Session, campaign: Campaign, files: Sequence[SortedRow]) -
     mids = tuple(file.mid_utc for file in files if file.mid_utc)
     position = target_position(session, campaign)
     site = place_of(session, campaign) if position else None
-    key = (mids, position, site)
-    with _lock:
-        if key not in _times:
-            _times[key] = exposure_times(mids, *(position or (0.0, 0.0)), site)
-            while len(_times) > 8:
-                _times.popitem(last=False)
-        return _times[key]
+    return _times.get(
+        (mids, position, site), lambda: exposure_times(mids, *(position or (0.0, 0.0)), site)
+    )
 
 
 @dataclass(frozen=True)
@@ -362,8 +351,7 @@ def chosen_parts(session: Session, campaign: Campaign, row: int) -> list[FilterC
     return beside_curves(measured, stars, Roles(row, never=tuple(others)), fixed_step(plan))[0]
 
 
-_fits: OrderedDict[tuple[object, ...], ColourTerms] = OrderedDict()
-_KEPT_FITS = 24
+_fits: Kept[ColourTerms] = Kept(24)
 
 
 def _terms(
@@ -386,22 +374,23 @@ def _terms(
         # As bytes: unknown airmasses, without a site, are not equal to themselves.
         air = observed.airmass[list(curve.indices)].tobytes()
         key = (catalogue, table.prints, numbers, curve.band, index, curve.cast.target, air)
-        with _lock:
-            kept = _fits.get(key)
-        if kept is None:
-            at = np.array([table.places[number] for number in numbers])
-            seen = table.at_radius(DEFAULT_STEP, at[looked_at_for_terms(at.size)])
-            rows = telling_rows(seen, at.size, stars, curve.band, index, (curve.cast.target,))
-            kept = terms_of(
-                curve, table.at_radius(DEFAULT_STEP, at, rows), 0, stars, observed, index,
-                [groups[at] for at in curve.indices],
-            )  # fmt: skip
-            with _lock:
-                _fits[key] = kept
-                while len(_fits) > _KEPT_FITS:
-                    _fits.popitem(last=False)
-        found[curve.filter] = with_given(kept, curve.filter, wish)
+        at = np.array([table.places[number] for number in numbers])
+        fit = partial(_fit, table, at, curve, stars, observed, index, groups)
+        found[curve.filter] = with_given(_fits.get(key, fit), curve.filter, wish)
     return found
+
+
+def _fit(
+    table: CensusTable, at: Ints, curve: FilterCurve, stars: StarTable, observed: Observed,
+    index: ColourIndex, groups: Sequence[str],
+) -> ColourTerms:  # fmt: skip
+    """The terms of a curve's exposures, which stand ``at`` places of the table."""
+    seen = table.at_radius(DEFAULT_STEP, at[looked_at_for_terms(at.size)])
+    rows = telling_rows(seen, at.size, stars, curve.band, index, (curve.cast.target,))
+    return terms_of(
+        curve, table.at_radius(DEFAULT_STEP, at, rows), 0, stars, observed, index,
+        [groups[one] for one in curve.indices],
+    )  # fmt: skip
 
 
 def step_of(recipe: Recipe | None, filter_name: str) -> int:
