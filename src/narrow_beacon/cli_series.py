@@ -161,23 +161,24 @@ def survey(folder: Path, least: float, as_json: bool) -> None:
 
 @click.command()
 @_FOLDER
-@click.option("--period", required=True, type=click.FloatRange(1e-6), help="In days.")
-@click.option("--epoch", required=True, type=float, help="Of phase 0, BJD (TDB).")
-@click.option("--size", type=(float, float), default=(7.0, 4.5), help="Width and height, inches.")
+@click.option("--period", type=click.FloatRange(1e-6), help="In days; without it, over time.")
+@click.option("--epoch", type=float, help="Of phase 0, BJD (TDB); else that of the first point.")
+@click.option("--size", type=(float, float), default=(18.0, 11.0), help="Width and height, cm.")
 @click.option("--title", default="", help="In place of the star's name.")
 @click.option(
     "--out", required=True, type=click.Path(path_type=Path, dir_okay=False),
     help="A file that ends in .svg, .pdf or .png.",
 )  # fmt: skip
 def figure(
-    folder: Path, period: float, epoch: float, size: tuple[float, float], title: str, out: Path
-) -> None:
-    """The light curve of a reduction's output FOLDER over phase, as a figure for print.
+    folder: Path, period: float | None, epoch: float | None, size: tuple[float, float], title: str,
+    out: Path,
+) -> None:  # fmt: skip
+    """The light curve of a reduction's output FOLDER over time or phase, as a figure for print.
 
     Exit status 0 when it was drawn, 2 for an unusable folder or format.
     """
     from narrow_beacon.reduce.again import NoReductionError, read_points
-    from narrow_beacon.reduce.figure import PhaseLook, draw_phase
+    from narrow_beacon.reduce.figure import FigureLook, PhaseLook, draw_light_curve, draw_phase
 
     if out.suffix not in (".svg", ".pdf", ".png"):
         click.echo(f"{out}: a figure is SVG, PDF or PNG, by its ending", err=True)
@@ -189,7 +190,12 @@ def figure(
         sys.exit(2)
     first = points[0].target if points else ""
     own = [point for point in points if point.target == first]
-    draw_phase(own, first, PhaseLook(period, epoch, "epoch", *size, title), out)
+    width, height = (length / 2.54 for length in size)
+    if period is None:
+        draw_light_curve(own, first, "", out, FigureLook(width, height, title))
+        return
+    begin = min(point.bjd_tdb for point in own) if epoch is None else epoch
+    draw_phase(own, first, PhaseLook(period, begin, "epoch", width, height, title), out)
 
 
 @click.command()

@@ -16,6 +16,7 @@ from narrow_beacon.core.catalogue.sequence import StarSequence, overlay
 from narrow_beacon.core.catalogue.sources import NO_SOURCES, Source, Sources
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.correct.defect_file import read_marks
+from narrow_beacon.core.curve.points import AS_MEASURED, PointsWish
 from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.errors import BeaconError, CatalogueError, UnreadableFileError
 from narrow_beacon.core.frames.filters import filter_name
@@ -128,6 +129,8 @@ class Plan:
     annulus_in_pixels: bool = False
     floor: bool = False
     """Whether uncertainties hold the night's correlated noise, too."""
+    points: PointsWish = AS_MEASURED
+    """Rules for points, and what is taken out of them."""
     output: Path = Path("out")
     layout: str = "plain"
     layout_text: str = ""
@@ -405,6 +408,13 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         annulus=get("measure", "annulus", (3.5, 5.5)),
         annulus_in_pixels=get("measure", "unit", "fwhm") == "px",
         floor=get("measure", "floor", False),
+        points=PointsWish(
+            get("points", "most_uncertainty"),
+            get("points", "check_off"),
+            get("points", "without", ()),
+            get("points", "take_out", ()),
+            get("points", "nights_alike", False),
+        ),
         output=base / get("output", "folder", "out"),
         layout=layout,
         report_fields=get("output", "fields", {}),

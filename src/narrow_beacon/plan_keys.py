@@ -10,10 +10,12 @@ from typing import Any
 
 from narrow_beacon.core.correct.defect_file import MOST_MARKS
 from narrow_beacon.core.correct.defects import Mark
+from narrow_beacon.core.curve.points import QUANTITIES
 from narrow_beacon.core.frames.colour import CHANNELS
 from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.header_values import colour_pattern, sexagesimal_deg
 from narrow_beacon.core.kits import COMBINATIONS, KitWord
+from narrow_beacon.core.measure.census import FLAG_WORDS
 from narrow_beacon.core.stars.limits import QUALITIES, Limit
 from narrow_beacon.core.transform_wish import GivenTerm
 
@@ -80,6 +82,16 @@ def _choice(*words: str) -> Callable[[Any], str]:
                 f"is {str(value)[:40]!r}, must be " + " or ".join(f'"{w}"' for w in words)
             )
         return str(value)
+
+    return parse
+
+
+def _words_of(known: tuple[str, ...]) -> Callable[[Any], tuple[str, ...]]:
+    def parse(value: Any) -> tuple[str, ...]:
+        words = _texts(value)
+        for word in words:
+            _choice(*known)(word)
+        return words
 
     return parse
 
@@ -310,6 +322,13 @@ KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
         "annulus": annulus_radii,
         "unit": _choice("px", "fwhm"),
         "floor": _truth,
+    },
+    "points": {
+        "most_uncertainty": _number(1e-4, 5),
+        "check_off": _number(0.5, 1000),
+        "without": _words_of(tuple(FLAG_WORDS.values())),
+        "take_out": _words_of(QUANTITIES),
+        "nights_alike": _truth,
     },
     "output": {
         "folder": text_of,

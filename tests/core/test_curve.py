@@ -7,6 +7,10 @@ from datetime import datetime, timedelta
 
 import numpy as np
 import pytest
+from astropy import units
+from astropy.coordinates import AltAz, SkyCoord
+from astropy.time import Time
+from astropy.utils import iers
 
 from builders import POGSON, filter_census, star_table
 from narrow_beacon.bench.steady import KINDS, planted_night
@@ -18,7 +22,9 @@ from narrow_beacon.core.curve.steadiness import judge_steadiness
 from narrow_beacon.core.curve.time import (
     Site,
     apparent_altitude,
+    earth_orientation,
     exposure_times,
+    heliocentric,
     julian_year,
     pickering_airmass,
 )
@@ -100,6 +106,28 @@ def test_bjd_is_right_to_a_tenth_of_a_second_by_another_way(
     expected = jd + (37 + 32.184 + AU_S * star @ (earth + sun)) / 86400
     assert abs(times.bjd_tdb[0] - expected) * 86400 < 0.1
     assert abs(times.hjd_utc[0] - jd - AU_S * star @ earth / 86400) * 86400 < 0.1
+
+
+def test_a_night_s_times_are_those_of_its_single_moments() -> None:
+    site = Site(61.2, -9.4, 140.0)
+    moments = [datetime(2026, 10, 12, 18) + timedelta(minutes=7 * n) for n in range(90)]
+    whole = exposure_times(moments, 340.26, 38.21, site)
+    star = SkyCoord(340.26 * units.deg, 38.21 * units.deg)
+    time = Time(moments, scale="utc", location=site.location())
+    orientation = earth_orientation(61324.0, 61328.0)
+    with iers.earth_orientation_table.set(orientation):
+        light = time.light_travel_time(star, "barycentric", ephemeris="builtin")
+        seen = star.transform_to(AltAz(obstime=time, location=site.location()))
+    assert np.abs(whole.bjd_tdb - (time.tdb + light).jd).max() * 86400 < 1e-4
+    exact = pickering_airmass(apparent_altitude(np.asarray(seen.alt.deg)))
+    assert np.nanmax(np.abs(whole.airmass / exact - 1.0)) < 1e-5
+
+
+def test_heliocentric_dates_lead_back_to_where_barycentric_ones_came_from() -> None:
+    moments = [datetime(2026, month, 3, 22, 17) for month in range(1, 13)]
+    times = exposure_times(moments, 340.26, 38.21, None)
+    away = heliocentric(times.bjd_tdb, 340.26, 38.21) - times.hjd_utc
+    assert np.abs(away).max() * 86400 < 1e-3
 
 
 def test_bjd_with_a_site_differs_by_its_place_on_the_earth() -> None:

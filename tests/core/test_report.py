@@ -361,6 +361,9 @@ def test_a_folded_figure_is_drawn_from_what_a_reduction_wrote(tmp_path: Path) ->
         assert drawn.exit_code == 0, drawn.output
     assert "Sorrel 1 folded" in out.read_text()
     assert CliRunner().invoke(main, [*words[:-1], "a.doc"]).exit_code == 2
+    over_time = ["figure", str(tmp_path), "--size", "9", "6", "--out", str(tmp_path / "time.pdf")]
+    assert CliRunner().invoke(main, over_time).exit_code == 0
+    assert (tmp_path / "time.pdf").read_bytes().startswith(b"%PDF")
 
 
 def test_the_figure_is_the_same_for_the_same_curve(tmp_path: Path) -> None:

@@ -7,6 +7,7 @@ import re
 import zipfile
 from typing import Any
 
+import numpy as np
 import pytest
 
 from running import Client, Running
@@ -89,6 +90,46 @@ def test_the_field_is_surveyed(client: Client, campaign: int) -> None:
     assert target
     assert target[0]["known"]
     assert len(target[0]["bjd"]) == len(target[0]["curve"])
+    assert re.fullmatch(r"NB J\d{6}\.\d[+-]\d{6}", target[0]["designation"])
+
+
+def test_rules_for_points_change_the_curve_at_once_and_can_be_undone(
+    client: Client, campaign: int
+) -> None:
+    path = f"campaigns/{campaign}"
+    nothing = client.get(f"{path}/points")
+    before = client.get(f"{path}/curve")["filters"][0]
+    said = {**nothing, "take_out": ["airmass", "star width", "sky", "place"], "nights_alike": True}
+    made = client.ask("PUT", f"{path}/points", said).json()["filters"][0]
+    words = "airmass, star width, sky, place, nights' means taken out, by up to"
+    assert made["taken"].startswith(words)
+    one, other = (f["series"][0] for f in (before, made))
+    moved = [a != b for a, b in zip(one["magnitude"], other["magnitude"], strict=True) if a]
+    assert all(moved)
+    assert all("trend" in word for word in other["flags"].values())
+    strict = {**nothing, "most_uncertainty_mag": min(s for s in one["uncertainty"] if s)}
+    ruled = client.ask("PUT", f"{path}/points", strict).json()["filters"][0]["series"][0]
+    assert len(ruled["doubtful"]) >= sum(a is not None for a in one["magnitude"]) - 1
+    assert "uncertainty above" in ruled["flags"][str(ruled["doubtful"][0])]
+    assert client.ask("PUT", f"{path}/points", {"without": ["bad luck"]}).status_code == 422
+    for _ in range(2):
+        client.post(f"{path}/undo")
+    assert client.get(f"{path}/points") == nothing
+    again = client.get(f"{path}/curve")["filters"][0]
+    assert again["series"][0]["magnitude"] == one["magnitude"]
+
+
+def test_figures_come_as_large_as_they_are_asked_for(client: Client, campaign: int) -> None:
+    path = f"campaigns/{campaign}"
+    small = client.ask("GET", f"{path}/curve.svg?width=9&height=6&title=Sorrel").text
+    assert 'width="' in small
+    width = float(re.search(r'width="([\d.]+)pt"', small)[1])  # type: ignore[index]
+    assert width == pytest.approx(9 / 2.54 * 72, rel=0.15)
+    pdf = client.ask("GET", f"{path}/phase.pdf?period=0.3&epoch=2461326.3&width=9&height=6")
+    assert pdf.content.startswith(b"%PDF")
+    assert client.ask("GET", f"{path}/curve.png").content.startswith(b"\x89PNG")
+    assert client.ask("GET", f"{path}/curve.doc").status_code == 404
+    assert client.ask("GET", f"{path}/curve.svg?width=900").status_code == 422
 
 
 def test_a_night_sheet_stands_alone(client: Client, campaign: int) -> None:
@@ -190,12 +231,29 @@ def test_a_curve_from_elsewhere_is_laid_over_and_told_apart(
         for bjd, value in zip(curve["bjd_tdb"], shown, strict=True)
         if value is not None
     ]
+    # Ten days later they saw an eclipse.
+    eclipse = curve["bjd_tdb"][0] + 10.0
+    noise = np.random.default_rng(2).normal(0, 0.005, 60)
+    for away, off in zip(np.linspace(-0.08, 0.08, 60), noise, strict=True):
+        dip = 12.0 + 0.4 * np.exp(-((away / 0.025) ** 2)) + off
+        rows.append(f"{eclipse + away:.6f},{dip:.5f},0.005,{curve['filter']}")
     theirs = running.nights / "theirs.csv"
     theirs.write_text("\n".join(["bjd_tdb,mag,err,filter", *rows]) + "\n")
     (told,) = client.post(f"{path}/curves", {"file": str(theirs), "name": "a friend's"})["curves"]
     assert (told["points"], told["problem"]) == (len(rows), "")
     assert told["offset_mag"] == pytest.approx(0.03, abs=2e-3)
     assert told["columns"]["magnitude"] == "mag"
+    # It is searched for periods, alone or with one's own, and its minima are times from elsewhere.
+    counts = {
+        of: client.post(f"{path}/periods", {"of": of, "kind": "waves", "shortest": 0.02})["points"]
+        for of in ("own", "others", "both")
+    }
+    assert counts["others"] == len(rows)
+    assert counts["both"] == counts["own"] + counts["others"]
+    turns = client.get(f"{path}/series")["turns"]
+    (turn,) = [t for t in turns if t["source"].startswith("a friend's") and t["bjd"] > eclipse - 1]
+    assert turn["bjd"] == pytest.approx(eclipse, abs=4 * turn["uncertainty_d"])
+    assert 0 < (turn["bjd"] - turn["hjd_utc"]) * 86400 < 75  # leap seconds, and the Sun's wobble
     theirs.unlink()
     (gone,) = client.get(f"{path}/curves")["curves"]
     assert gone["problem"]

@@ -54,6 +54,8 @@ interface App {
   beam: number | null;
   star: number | null;
   selection: number[];
+  /** How the axis of time is written: times of day, or Julian dates. */
+  clock: "ut" | "jd";
   /** What the lines on the rail show, the first in full ink. */
   lines: Quality[];
   /** The table in place of plate or chart. */
@@ -123,6 +125,7 @@ export const useApp = create<App>()((set) => ({
   beam: null,
   star: null,
   selection: [],
+  clock: "ut",
   lines: ["fwhm_px"],
   ledger: false,
   film: false,

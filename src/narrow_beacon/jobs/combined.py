@@ -13,7 +13,7 @@ from narrow_beacon.store.models import Campaign
 _TAKEN = (
     "target_name", "target_ra_deg", "target_dec_deg", "target_sure", "site_id", "kit_id",
     "catalogue_id", "cone_url", "sources", "sequence", "epoch_yr", "bands", "measuring", "layout",
-    "doubtful", "floor",
+    "doubtful", "floor", "points",
     "wanted_comparison", "wanted_check", "wanted_more_checks", "targets",
 )  # fmt: skip
 

@@ -1,4 +1,4 @@
-"""The light curve as a figure, SVG."""
+"""The light curve as a figure: SVG, PDF or PNG."""
 
 from __future__ import annotations
 
@@ -18,8 +18,25 @@ _INK, _QUIET = "#26231d", "#8d8677"
 _GAP_DAYS = 0.25
 
 
-def draw_light_curve(points: Sequence[CurvePoint], target: str, check: str, path: Path) -> None:
-    """Target above, check star below, magnitudes upside down, nights side by side."""
+@dataclass(frozen=True)
+class FigureLook:
+    """The size of a figure in inches, and a title of one's own."""
+
+    width_in: float = 9.0
+    height_in: float = 5.4
+    title: str = ""
+
+
+USUAL_LOOK = FigureLook()
+
+
+def draw_light_curve(
+    points: Sequence[CurvePoint], target: str, check: str, path: Path,
+    look: FigureLook = USUAL_LOOK,
+) -> None:  # fmt: skip
+    """Target above, check star below, magnitudes upside down, nights side by side; SVG, PDF or PNG
+    by the file's ending.
+    """
     from matplotlib.figure import Figure
     from matplotlib.ticker import MaxNLocator
 
@@ -29,7 +46,7 @@ def draw_light_curve(points: Sequence[CurvePoint], target: str, check: str, path
     with figure_look():
         spans = [max(last - first, 0.02) for first, last in nights]
         # Without pyplot, whose figures are of the whole process: a server draws in many threads.
-        figure = Figure(figsize=(9, 5.4))
+        figure = Figure(figsize=(look.width_in, look.height_in))
         axes = figure.subplots(
             2, len(nights), sharey="row", sharex="col", squeeze=False,
             gridspec_kw={
@@ -53,7 +70,15 @@ def draw_light_curve(points: Sequence[CurvePoint], target: str, check: str, path
         axes[1, 0].set_ylabel(f"{check or 'check'} (mag)")
         axes[0, 0].legend(frameon=False, loc="best", handletextpad=0.2)
         figure.supxlabel(f"JD (UTC) − {base}", fontsize=9, color=_INK)
-        figure.savefig(path, format="svg", metadata={"Date": None}, bbox_inches="tight")
+        if look.title:
+            figure.suptitle(look.title, fontsize=11, x=0.125, ha="left", y=0.94)
+        _save(figure, path)
+
+
+def _save(figure: Any, path: Path) -> None:
+    kind = path.suffix.lstrip(".")
+    date = {"svg": {"Date": None}, "pdf": {"CreationDate": None}}.get(kind)
+    figure.savefig(path, format=kind, dpi=200, metadata=date, bbox_inches="tight")
 
 
 def figure_look() -> AbstractContextManager[None]:
@@ -159,6 +184,4 @@ def draw_phase(points: Sequence[CurvePoint], target: str, look: PhaseLook, path:
         axes.legend(frameon=False, handletextpad=0.2)
         for side in ("top", "right"):
             axes.spines[side].set_visible(False)
-        kind = path.suffix.lstrip(".")
-        date = {"svg": {"Date": None}, "pdf": {"CreationDate": None}}.get(kind)
-        figure.savefig(path, format=kind, dpi=200, metadata=date, bbox_inches="tight")
+        _save(figure, path)

@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 
 import numpy as np
 
+from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.curve.field_stars import field_stars
 from narrow_beacon.core.errors import NotMeasurableError
@@ -28,6 +30,7 @@ from narrow_beacon.reduce.curves import (
     make_curve,
     with_floor,
 )
+from narrow_beacon.reduce.points import as_wished, points_remarks
 from narrow_beacon.reduce.prepare import Prepared, fixed_step, target_place
 from narrow_beacon.reduce.settle_remarks import (
     beside_remarks,
@@ -150,6 +153,7 @@ def _settle_beside(
         found += [*untested_remarks(curve, stars), *beside_remarks(curve, stars)]
         found += doubts_remarks(curve)
     found += standard_remarks(final, stars, ready.plan.transform)
+    found += points_remarks(final, ready.plan.points)
     remarks += [replace(one, about=", ".join(x for x in (name, one.about) if x)) for one in found]
     return Settled(cast, choices, {}, tuple(remarks), tuple(final), without)
 
@@ -244,6 +248,7 @@ def _settle_first(ready: Prepared, results: Sequence[ExposureResult], wanted: Wa
     remarks += [words for curve in final for words in doubts_remarks(curve)]
     remarks += [words for curve in final for words in shared_light_remarks(ready, curve)]
     remarks += standard_remarks(final, stars, ready.plan.transform)
+    remarks += points_remarks(final, ready.plan.points)
     doubted = {index: words for curve in final for index, words in doubted_cast(curve, stars.names)}
     return Settled(
         cast, choices, set_aside, tuple(remarks), tuple(final), without, doubted,
@@ -332,18 +337,49 @@ def _curves_of(
         curve = with_floor(replace(curve, choice=choice, field=everyone), added=ready.plan.floor)
         curves.append(curve)
         wholes[name] = whole
-    if not curves or not ready.plan.transform.apply:
-        return curves, without
-    return _on_standard_scale(ready, curves, wholes), without
+    if curves and ready.plan.transform.apply:
+        curves = _on_standard_scale(ready, curves, wholes)
+    beside = partial(_beside, ready, results)
+    return as_wished(curves, ready.plan.points, beside, _nights(ready)), without
+
+
+def _nights(ready: Prepared) -> tuple[int, ...]:
+    names = sorted({frame.night or "" for frame in ready.exposures})
+    return tuple(names.index(frame.night or "") for frame in ready.exposures)
+
+
+def _beside(
+    ready: Prepared, results: Mapping[int, ExposureResult], curve: FilterCurve
+) -> dict[str, Floats]:
+    """What the observer wants taken out, on a curve's exposures."""
+    found: dict[str, Floats] = {}
+    asked, exposures = ready.plan.points.take_out, [results[index] for index in curve.indices]
+    if "airmass" in asked:
+        found["airmass"] = ready.times.airmass[list(curve.indices)]
+    looks = [one.quality for one in exposures]
+    if "star width" in asked:
+        found["star width"] = np.array([look.fwhm_px if look else np.nan for look in looks])
+    if "sky" in asked:
+        found["sky"] = np.array([look.sky_adu_per_px if look else np.nan for look in looks])
+    if "place" in asked:
+        target = curve.cast.target
+        for name in ("x", "y"):
+            places = [_place(one, target, f"{name}_px") for one in exposures]
+            found[name] = np.array(places, float)
+    return found
+
+
+def _place(result: ExposureResult, row: int, name: str) -> float:
+    census = result.census
+    at = np.flatnonzero(census.rows == row) if census is not None else np.empty(0, int)
+    return float(getattr(census, name)[at[0]]) if at.size else float("nan")
 
 
 def _on_standard_scale(
     ready: Prepared, curves: Sequence[FilterCurve], wholes: Mapping[str, FilterCensus]
 ) -> list[FilterCurve]:
     stars, wish, times = ready.field.stars, ready.plan.transform, ready.times
-    names = sorted({frame.night or "" for frame in ready.exposures})
-    nights = tuple(names.index(frame.night or "") for frame in ready.exposures)
-    moments = Observed(times.jd_utc, times.airmass, nights, ready.plan.site)
+    moments = Observed(times.jd_utc, times.airmass, _nights(ready), ready.plan.site)
     groups = {job.index: job.group for job in ready.jobs}
     bands = [curve.band for curve in curves]
     terms = {}

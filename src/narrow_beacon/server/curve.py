@@ -11,12 +11,14 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon.core.curve.light_curve import StarCurve, star_curve
 from narrow_beacon.reduce.curves import FilterCurve
+from narrow_beacon.reduce.points import taken_words
 from narrow_beacon.server.campaigns import cast_out, recipe_out
 from narrow_beacon.server.night import CurvesNow, curves_now, night_radii, step_of
 from narrow_beacon.server.schemas.curve import CurveOut, FilterCurveOut, StandardOut, StarSeries
 from narrow_beacon.server.state import campaign_of, quick, shared
 from narrow_beacon.server.vet import finite
 from narrow_beacon.store.models import Campaign
+from narrow_beacon.store.points import points_of
 
 blueprint = APIBlueprint("curve", __name__)
 
@@ -36,9 +38,10 @@ def describe_curves(session: Session, campaign: Campaign) -> CurveOut:
         return CurveOut(
             revision=campaign.revision or 0, filters=[], problems=[], cast=None, recipe=None
         )
+    points = points_of(campaign)
     return CurveOut(
         revision=campaign.revision or 0,
-        filters=[_filter(now, curve) for curve in now.curves],
+        filters=[_filter(now, curve, taken_words(curve, points)) for curve in now.curves],
         problems=list(now.problems),
         cast=cast_out(now.cast),
         recipe=recipe_out(now.recipe) if now.recipe else None,
@@ -64,7 +67,7 @@ def rounded(values: np.ndarray, digits: int) -> list[float | None]:
     return found
 
 
-def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
+def _filter(now: CurvesNow, curve: FilterCurve, taken: str) -> FilterCurveOut:
     at = list(curve.indices)
     files = [now.files[index] for index in at]
     ensemble = curve.ensemble
@@ -80,7 +83,7 @@ def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
             instrumental=[] if role == "comparison" else rounded(star.instrumental, 5),
             flags={
                 at: ", ".join(star.words(at))
-                for at in np.flatnonzero((star.flags != 0) | (star.unseen_mag != 0)).tolist()
+                for at in star.noted.tolist()
             },
             doubtful=np.flatnonzero(star.doubtful).tolist(), limit=_limits(star),
         )  # fmt: skip
@@ -112,5 +115,5 @@ def _filter(now: CurvesNow, curve: FilterCurve) -> FilterCurveOut:
         scatter_check_mag=scatter, expected_check_mag=expected,
         common_offset_mag=float(ensemble.common_offset_uncertainty_mag), series=found,
         floor_mag=finite(curve.floor_mag),
-        standard=_standard(curve),
+        standard=_standard(curve), taken=taken,
     )  # fmt: skip

@@ -24,6 +24,7 @@ from narrow_beacon.core.curve.colour_terms import (
 )
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED
 from narrow_beacon.core.curve.field_stars import field_stars, joined_stars
+from narrow_beacon.core.curve.points import PointsWish
 from narrow_beacon.core.curve.time import Times, exposure_times
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.frames.colour import STEP
@@ -40,6 +41,7 @@ from narrow_beacon.reduce.curves import (
     with_floor,
 )
 from narrow_beacon.reduce.field import band_of
+from narrow_beacon.reduce.points import as_wished
 from narrow_beacon.reduce.prepare import fixed_step, target_place
 from narrow_beacon.reduce.standard import (
     Observed,
@@ -63,6 +65,7 @@ from narrow_beacon.store.models import (
     Recipe,
 )
 from narrow_beacon.store.placements import solution_of
+from narrow_beacon.store.points import points_of
 from narrow_beacon.store.sequences import stars_of
 from narrow_beacon.store.targets import targets_of
 
@@ -270,9 +273,36 @@ def curves_now(
     terms = _terms(curves, tables, stars, observed, [f.group_name for f in files], files, wish,
                    campaign.catalogue_id)  # fmt: skip
     curves = standardise(curves, terms, stars, observed, wish)
+    points = points_of(campaign)
+    beside = partial(_beside, session, campaign, points, files, times, tables)
+    curves = as_wished(curves, points, beside, observed.nights)
     return CurvesNow(
         stars, record, recipe, files, times, index_of, tables, tuple(curves), tuple(problems)
     )
+
+
+def _beside(
+    session: Session, campaign: Campaign, wish: PointsWish, files: Sequence[SortedRow],
+    times: Times, tables: Mapping[str, CensusTable], curve: FilterCurve,
+) -> dict[str, Floats]:  # fmt: skip
+    """What the observer wants taken out, on a curve's exposures."""
+    found: dict[str, Floats] = {}
+    ids = [files[index].id for index in curve.indices]
+    if "airmass" in wish.take_out:
+        found["airmass"] = times.airmass[list(curve.indices)]
+    looks = {"star width": "fwhm_px", "sky": "sky_adu_per_px"}
+    if set(looks) & set(wish.take_out):
+        quality = {file.id: file.quality or {} for file in exposures_of(session, campaign)}
+        for what, name in looks.items():
+            if what in wish.take_out:
+                values = [quality[number].get(name) for number in ids]
+                found[what] = np.array([np.nan if v is None else v for v in values], float)
+    if "place" in wish.take_out:
+        table, target = tables[curve.filter], np.array([curve.cast.target])
+        at = np.array([table.places[number] for number in ids])
+        for name in ("x", "y"):
+            found[name] = table.scalar(f"{name}_px", at, target)[:, 0]
+    return found
 
 
 def with_everyone(now: CurvesNow, curve: FilterCurve) -> FilterCurve:

@@ -16,7 +16,7 @@ from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.series import OtherCurveIn, OtherCurveOut, OtherCurves
 from narrow_beacon.server.state import campaign_of, changing, quick, shared
 from narrow_beacon.store.actions import Change, act
-from narrow_beacon.store.series import OtherCurve, series_of, with_series
+from narrow_beacon.store.series import OtherCurve, StarSeries, series_of, with_series
 
 blueprint = APIBlueprint("other_curves", __name__)
 _MOST, _MOST_POINTS = 20, 20_000
@@ -77,6 +77,23 @@ def take_off(number: int, place: int) -> Response:
         change = Change("campaign", campaign.id, "series", with_series(campaign, star, kept))
         act(session, campaign, "took a curve off", [change])
         return quick(OtherCurves(curves=[_described(one, now) for one in rest]))
+
+
+def tables_of(kept: StarSeries) -> list[tuple[OtherCurve, CurveTable]]:
+    """Those of a star's curves from elsewhere that can be read, with their points."""
+    found = []
+    for one in kept.curves:
+        try:
+            found.append((one, read_curve(shared().folders.check(one.file), one.columns)))
+        except (CurveFileError, Problem):
+            continue  # what is wrong with it is said where it is listed
+    return found
+
+
+def by_filter(table: CurveTable) -> list[tuple[str, CurveTable]]:
+    """A table's filters, each with its points; one without a name where it has no filters."""
+    names = list(dict.fromkeys(table.filter))
+    return [(name, table.of_filter(name)) for name in names]
 
 
 def _described(one: OtherCurve, now: CurvesNow) -> OtherCurveOut:

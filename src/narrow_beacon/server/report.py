@@ -26,7 +26,7 @@ from narrow_beacon.core.report.layout import (
 )
 from narrow_beacon.core.report.light_curve import CurvePoint
 from narrow_beacon.core.words import counted
-from narrow_beacon.reduce.figure import PhaseLook, draw_light_curve, draw_phase
+from narrow_beacon.reduce.figure import FigureLook, PhaseLook, draw_light_curve, draw_phase
 from narrow_beacon.reduce.night_sheet import FORMATS, write_sheet
 from narrow_beacon.reduce.outputs import (
     check_name,
@@ -43,6 +43,7 @@ from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.report_checks import NOTHING, checks_of
 from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.schemas.report import (
+    FigureQuery,
     LayoutOut,
     PhaseQuery,
     ReportField,
@@ -72,6 +73,7 @@ from narrow_beacon.store.series import series_of
 
 blueprint = APIBlueprint("report", __name__)
 BUNDLE = "bundle.zip"
+_CM_IN = 2.54
 _SHOWN_LINES = 400
 _TWICE = timedelta(seconds=3)
 
@@ -161,18 +163,29 @@ def _went_out(layout: str) -> str:
         return "magnitude"
 
 
-@blueprint.get("/api/campaigns/<int:number>/curve.svg")
+_FIGURES = {"svg": "image/svg+xml", "pdf": "application/pdf", "png": "image/png"}
+
+
+def _check_figure(kind: str) -> None:
+    if kind not in _FIGURES:
+        raise Problem(404, "No such format", f"A figure comes as {', '.join(_FIGURES)}.")
+
+
+@blueprint.get("/api/campaigns/<int:number>/curve.<kind>")
+@blueprint.input(FigureQuery, location="query", arg_name="query")
 @blueprint.doc(hide=True)
-def figure(number: int) -> Response:
-    """The light curve as a figure, as it is in an export."""
+def figure(number: int, kind: str, query: FigureQuery) -> Response:
+    """The light curve as a figure for print."""
+    _check_figure(kind)
     with shared().store.session() as session, tempfile.TemporaryDirectory() as folder:
         outcome, _ = outcome_now(session, campaign_of(session, number), Path(folder))
         points = curve_points(outcome)
         if not any(np.isfinite(point.magnitude) for point in points):
             raise Problem(409, "Nothing to draw", "No point has a magnitude.")
-        path = Path(folder) / "light_curve.svg"
-        draw_light_curve(points, target_name(outcome), check_name(outcome), path)
-        return Response(path.read_bytes(), content_type="image/svg+xml")
+        path = Path(folder) / f"light_curve.{kind}"
+        look = FigureLook(query.width / _CM_IN, query.height / _CM_IN, query.title)
+        draw_light_curve(points, target_name(outcome), check_name(outcome), path, look)
+        return Response(path.read_bytes(), content_type=_FIGURES[kind])
 
 
 @blueprint.get("/api/campaigns/<int:number>/phase.<kind>")
@@ -180,18 +193,17 @@ def figure(number: int) -> Response:
 @blueprint.doc(hide=True)
 def phase_figure(number: int, kind: str, query: PhaseQuery) -> Response:
     """The curve over phase as a figure for print."""
-    types = {"svg": "image/svg+xml", "pdf": "application/pdf", "png": "image/png"}
-    if kind not in types:
-        raise Problem(404, "No such format", f"A figure comes as {', '.join(types)}.")
+    _check_figure(kind)
     with shared().store.session() as session, tempfile.TemporaryDirectory() as folder:
         outcome, _ = outcome_now(session, campaign_of(session, number), Path(folder))
         points = [p for p in curve_points(outcome) if query.filter in ("", p.filter)]
         if not any(np.isfinite(point.magnitude) for point in points):
             raise Problem(409, "Nothing to draw", "No point has a magnitude.")
         path = Path(folder) / f"phase.{kind}"
-        look = PhaseLook(query.period, query.epoch, query.kind)
+        size = query.width / _CM_IN, query.height / _CM_IN
+        look = PhaseLook(query.period, query.epoch, query.kind, *size, query.title)
         draw_phase(points, target_name(outcome), look, path)
-        return Response(path.read_bytes(), content_type=types[kind])
+        return Response(path.read_bytes(), content_type=_FIGURES[kind])
 
 
 @blueprint.get("/api/campaigns/<int:number>/sheet.<kind>")

@@ -5,8 +5,6 @@ the field vary.
 from __future__ import annotations
 
 import hashlib
-import threading
-from collections import OrderedDict
 from dataclasses import replace
 
 import numpy as np
@@ -15,6 +13,8 @@ from flask import Response
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.catalogue.designation import designation
+from narrow_beacon.core.curve.time import heliocentric
 from narrow_beacon.core.curve.zero_points import rates_of
 from narrow_beacon.core.measure.noise import POGSON
 from narrow_beacon.core.series.elements import (
@@ -31,8 +31,10 @@ from narrow_beacon.core.series.prewhiten import combination, without_periods
 from narrow_beacon.core.series.survey import SUSPICIOUS, FieldLight, Suspect, survey
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.server.curve import rounded
+from narrow_beacon.server.kept import Kept
 from narrow_beacon.server.night import CurvesNow, curves_now, places_in, width_px
 from narrow_beacon.server.night import exposures_of as exposures_in_time
+from narrow_beacon.server.other_curves import by_filter, tables_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.series import (
     ElementsSaid,
@@ -61,7 +63,6 @@ _MOST_SUSPECTS = 40
 _LEAST_SNR = 4.0
 _TOUCHED_MAG = 0.005
 _QUADRATIC_TIMES = 5
-_MOST_TIMED = 64
 
 
 def _now(session: Session, campaign: Campaign) -> CurvesNow:
@@ -87,18 +88,19 @@ def _points(curve: FilterCurve, scale: str) -> tuple[Floats, Floats]:
 def periods(number: int, body: PeriodsAsked) -> Response:
     """The periodogram of the target's curve, and the periods that it may have."""
     with shared().store.session() as session:
-        now = _now(session, campaign_of(session, number))
+        campaign = campaign_of(session, number)
+        now = _now(session, campaign)
         parts = []
-        for curve in now.curves:
-            if body.filter not in ("", curve.filter):
-                continue
-            value, sigma = _points(curve, body.scale)
-            good = np.isfinite(value) & np.isfinite(sigma) & (sigma > 0)
-            if good.any():
-                # Each filter about its own mean, so that they lie together.
-                mean = np.average(value[good], weights=sigma[good] ** -2.0)
+        for curve in now.curves if body.of != "others" else ():
+            if body.filter in ("", curve.filter):
                 t = now.times.bjd_tdb[list(curve.indices)]
-                parts.append((t[good], value[good] - mean, sigma[good]))
+                parts += _about_mean(t, *_points(curve, body.scale))
+        if body.of != "own":
+            star = now.stars.names[now.cast.target]
+            for _, table in tables_of(series_of(campaign, star)):
+                for name, part in by_filter(table):
+                    if body.filter in ("", name) or name == "":
+                        parts += _about_mean(part.t_d, part.magnitude, part.uncertainty)
     empty = PeriodsOut(
         points=0, span_d=0.0, kind=body.kind, peaks=[], frequency=[], power=[], window=[],
         level=1.0, searched_per_d=0.0, problem="there is no good point in this filter",
@@ -138,6 +140,15 @@ def periods(number: int, body: PeriodsAsked) -> Response:
             searched_per_d=float(found.spectrum.frequency_per_d[-1]),
         )
     )  # fmt: skip
+
+
+def _about_mean(t: Floats, value: Floats, sigma: Floats) -> list[tuple[Floats, Floats, Floats]]:
+    """The good points about their own mean, so that filters and observers lie together."""
+    good = np.isfinite(value) & np.isfinite(sigma) & (sigma > 0)
+    if not good.any():
+        return []
+    mean = np.average(value[good], weights=sigma[good] ** -2.0)
+    return [(t[good], value[good] - mean, sigma[good])]
 
 
 def _thinned(frequency: Floats, power: Floats, window: Floats) -> tuple[Floats, Floats, Floats]:
@@ -280,6 +291,7 @@ def _turns(now: CurvesNow, kept: StarSeries) -> list[TurnOut]:
         for e in found
     ]  # fmt: skip
     turns += _together(turns)
+    turns += _of_others(kept)
     turns += [
         TurnOut(
             kind=one.kind, filter="", bjd=one.bjd,  # type: ignore[arg-type]
@@ -289,6 +301,11 @@ def _turns(now: CurvesNow, kept: StarSeries) -> list[TurnOut]:
         )
         for one in kept.times
     ]  # fmt: skip
+    if turns:
+        place = now.stars.ra_deg[now.cast.target], now.stars.dec_deg[now.cast.target]
+        hjd = heliocentric(np.array([turn.bjd for turn in turns]), *map(float, place))
+        for turn, value in zip(turns, hjd.tolist(), strict=True):
+            turn.hjd_utc = value
     chosen = kept.in_force
     if chosen is not None and turns:
         said = [kept.cycles.get(turn.key) for turn in turns]
@@ -299,8 +316,25 @@ def _turns(now: CurvesNow, kept: StarSeries) -> list[TurnOut]:
     return sorted(turns, key=lambda turn: (turn.bjd, turn.filter))
 
 
-_timed: OrderedDict[str, list[Extremum]] = OrderedDict()
-_lock = threading.Lock()
+def _of_others(kept: StarSeries) -> list[TurnOut]:
+    """The turns of curves from elsewhere, each filter by itself, as times of their own."""
+    return [
+        TurnOut(
+            kind=e.kind, filter="", bjd=e.best.time_d,  # type: ignore[arg-type]
+            uncertainty_d=e.best.uncertainty_d, method=e.best.method,
+            others=[MethodTime(method=t.method, bjd=t.time_d, uncertainty_d=t.uncertainty_d)
+                    for t in e.others],
+            points=e.points, depth_mag=e.depth_mag, symmetric=e.symmetric, complete=e.complete,
+            source=" ".join([curve.name, name]).strip(), key=time_key(e.best.time_d), cycle=None,
+            given=False, o_minus_c_d=None,
+        )
+        for curve, table in tables_of(kept)
+        for name, part in by_filter(table)
+        for e in _extrema(part.t_d, part.magnitude, part.uncertainty, name)
+    ]  # fmt: skip
+
+
+_timed: Kept[list[Extremum]] = Kept(64)
 
 
 def _extrema(t: Floats, value: Floats, sigma: Floats, name: str) -> list[Extremum]:
@@ -308,15 +342,7 @@ def _extrema(t: Floats, value: Floats, sigma: Floats, name: str) -> list[Extremu
     key = hashlib.sha256(
         b"".join(np.ascontiguousarray(part).tobytes() for part in (t, value, sigma)) + name.encode()
     ).hexdigest()
-    with _lock:
-        known = _timed.get(key)
-    if known is None:
-        known = find_extrema(t, value, sigma, filter_name=name)
-        with _lock:
-            _timed[key] = known
-            while len(_timed) > _MOST_TIMED:
-                _timed.popitem(last=False)
-    return known
+    return _timed.get(key, lambda: find_extrema(t, value, sigma, filter_name=name))
 
 
 def _together(turns: list[TurnOut]) -> list[TurnOut]:
@@ -379,6 +405,7 @@ def _suspect(
         scatter_mag=one.scatter_mag, expected_mag=one.expected_mag,
         significance=one.significance, by_scatter=one.by_scatter, by_runs=one.by_runs,
         by_filters=one.by_filters, period_d=finite(one.period_d),
+        designation=designation(float(now.stars.ra_deg[row]), float(now.stars.dec_deg[row])),
         known=bool(now.stars.known_variable[row]), role=roles.get(row, ""),
         bjd=light.time_d.tolist(), curve=rounded(light.magnitude[:, column], 4),
     )  # fmt: skip

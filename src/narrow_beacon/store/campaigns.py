@@ -12,6 +12,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from narrow_beacon.core.curve.points import AS_MEASURED
 from narrow_beacon.core.curve.time import Site as Place
 from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.kits import KitWord
@@ -33,6 +34,7 @@ from narrow_beacon.store.models import (
     Kit,
     Site,
 )
+from narrow_beacon.store.points import points_of
 from narrow_beacon.store.reporting import Reporting, kept_text, reporting_json, reporting_of
 from narrow_beacon.store.sequences import sequence_from_json, sequence_to_json
 from narrow_beacon.store.sources import sources_of
@@ -88,6 +90,8 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     if plan.report_fields:
         campaign.reporting = reporting_json(Reporting(fields=dict(plan.report_fields)))
     campaign.floor = plan.floor
+    if plan.points != AS_MEASURED:
+        campaign.points = asdict(plan.points)
     if plan.sequence is not None:
         campaign.sequence = sequence_to_json(plan.sequence, plan.sequence_file, {})
     if plan.transform != USUAL_WISH:
@@ -199,6 +203,7 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         report_fields=reporting_of(campaign).fields,
         doubtful=bool(campaign.doubtful),
         floor=bool(campaign.floor),
+        points=points_of(campaign),
     )
     plan = with_targets(campaign, plan)
     if campaign.sequence:

@@ -147,6 +147,8 @@ class Campaign(Record):
     """Beside that: "stars" and "variables", lists of a plan's catalogues, and whether to "merge"
     what there is."""
     floor: Mapped[bool] = mapped_column(default=False, server_default="0")
+    points: Mapped[dict[str, Any] | None]
+    """What is asked of the curves' points, as ``store.points`` reads it."""
     """Whether uncertainties hold the night's correlated noise, too."""
     sequence: Mapped[dict[str, Any] | None]
     """Comparison stars of a society with its magnitudes, as ``store.sequences`` keeps them."""

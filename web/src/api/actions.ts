@@ -8,6 +8,7 @@ import type {
   Curve,
   KitSaid,
   OtherCurveIn,
+  PointsSaid,
   ReportingSaid,
   ScaleSaid,
   SeriesOf,
@@ -222,6 +223,12 @@ async function nameTarget(campaign: Campaign, row: number): Promise<void> {
 /** Say something of the standard scale. */
 export async function changeScale(campaign: number, values: ScaleSaid): Promise<void> {
   await recast(campaign, "transform", values);
+}
+
+/** Ask something else of the curves' points. */
+export async function sayOfPoints(campaign: number, said: PointsSaid): Promise<void> {
+  client.setQueryData(of(campaign, "points"), said);
+  await recast(campaign, "points", said, "PUT");
 }
 
 /** Keep what the field's stars give with the kit, or keep something no longer. */

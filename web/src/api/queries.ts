@@ -37,6 +37,7 @@ import type {
   PeriodsAsked,
   PeriodsFound,
   Placement,
+  PointsSaid,
   Preview,
   Radii,
   ReportPage,
@@ -90,6 +91,8 @@ export const useCampaign = (id: number | null) =>
     queryFn: () => get<Campaign>(`/api/campaigns/${id}`),
     enabled: id !== null,
   });
+/** What is asked of the curves' points. */
+export const usePoints = (id: number | null) => useCampaignQuery<PointsSaid>(id, "points");
 export const useExposures = (id: number | null) => useCampaignQuery<Exposures>(id, "exposures");
 /** Rules and limits of vetting, and the reference exposure. */
 export const useVetting = (id: number | null) => useCampaignQuery<Vetting>(id, "vetting");
@@ -339,10 +342,15 @@ export function act<T>(method: string, path: string, body?: unknown): Promise<T 
 }
 
 /** A cast or a radius: the answer is the new curve, shown at once. */
-export async function recast(campaign: number, path: string, body: unknown): Promise<void> {
+export async function recast(
+  campaign: number,
+  path: string,
+  body: unknown,
+  method = "POST",
+): Promise<void> {
   const begin = performance.now();
   hush(campaign);
-  const curve = await act<Curve>("POST", `/api/campaigns/${campaign}/${path}`, body);
+  const curve = await act<Curve>(method, `/api/campaigns/${campaign}/${path}`, body);
   if (!curve) return refresh(campaign);
   notifyManager.batch(() => {
     client.setQueryData<Campaign>(of(campaign, ""), (old) =>

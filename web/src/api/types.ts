@@ -58,6 +58,7 @@ export type Peak = S["PeriodsOut.PeakOut"];
 export type PeriodsAsked = S["PeriodsAsked"];
 export type SeriesOf = S["SeriesOut"];
 export type SeriesSaid = Partial<S["SeriesSaid"]>;
+export type PointsSaid = S["PointsSaid"];
 export type Turn = S["SeriesOut.TurnOut"];
 export type ElementsOf = S["SeriesOut.ElementsSaid"];
 export type OtherCurves = S["OtherCurves"];

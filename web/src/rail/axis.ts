@@ -12,6 +12,7 @@ export const INSET_RIGHT = 14;
 export interface Axis {
   timeline: Timeline;
   domain: [number, number];
+  clock: "ut" | "jd";
   exposures: Exposure[];
   /** Place of each exposure on the axis in hours, by its number. */
   hours: Map<number, number>;
@@ -22,6 +23,7 @@ export interface Axis {
 export function useAxis(): Axis {
   const campaign = useApp((s) => s.campaign);
   const domain = useApp((s) => s.domain);
+  const clock = useApp((s) => s.clock);
   const { data, isPending } = useExposures(campaign);
   return useMemo(() => {
     const exposures = data?.exposures ?? [];
@@ -29,11 +31,12 @@ export function useAxis(): Axis {
     return {
       timeline,
       domain: domain ?? [0, timeline.hours],
+      clock,
       exposures,
       hours: new Map(exposures.map((e) => [e.id, toAxis(timeline, e.jd_utc)])),
       loading: isPending,
     };
-  }, [data, domain, isPending]);
+  }, [data, domain, clock, isPending]);
 }
 
 export function toPixel(domain: [number, number], hours: number, width: number): number {

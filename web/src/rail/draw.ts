@@ -107,7 +107,8 @@ function drawTicks(ctx: CanvasRenderingContext2D, { axis, width, height }: RailP
   ctx.font = "11px 'Atkinson Hyperlegible Mono'";
   ctx.textBaseline = "middle";
   ctx.textAlign = "center";
-  const found = ticks(axis.timeline, axis.domain, width - INSET_LEFT - INSET_RIGHT);
+  const room = width - INSET_LEFT - INSET_RIGHT;
+  const found = ticks(axis.timeline, axis.domain, room, axis.clock);
   const place = (at: number) => Math.round(toPixel(axis.domain, at, width)) + 0.5;
   ctx.strokeStyle = colour("--line");
   for (const tick of found) {

@@ -38,6 +38,21 @@ describe("the axis of time", () => {
     }
   });
 
+  it("puts ticks on round Julian dates, the whole day once", () => {
+    const found = ticks(two, [0, two.hours], 800, "jd");
+    const days = found.filter((t) => t.date);
+    expect(days.map((t) => t.date)).toEqual([`JD ${DAY}`, `JD ${DAY + 1}`]);
+    for (const t of found) expect(toMoment(two, t.at) % 1).toBeCloseTo(Number(`0${t.label}`), 6);
+    const labels = tickLabels(
+      found,
+      (at) => 58 + at * 90,
+      (text) => 6 * text.length,
+      0,
+      2000,
+    );
+    expect(labels[0]!.text).toMatch(/^JD \d{7}\.\d+$/);
+  });
+
   it("labels nights without one label over another, where they meet and where they are many", () => {
     for (const count of [2, 3, 12]) {
       const all = Array.from({ length: count }, (_, n) => night(DAY + 0.31 + n, 3.3, n)).flat();

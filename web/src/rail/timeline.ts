@@ -77,9 +77,15 @@ export function toMoment(timeline: Timeline, hours: number): number {
   return Math.min(best.start + Math.max(hours - best.offset, 0) / 24, best.end);
 }
 
-/** Round times of day for a domain that is `width` pixels wide. */
-export function ticks(timeline: Timeline, domain: [number, number], width: number): Tick[] {
+/** Round times of day, or round Julian dates, for a domain that is `width` pixels wide. */
+export function ticks(
+  timeline: Timeline,
+  domain: [number, number],
+  width: number,
+  clock: "ut" | "jd" = "ut",
+): Tick[] {
   const perHour = width / (domain[1] - domain[0]);
+  if (clock === "jd") return julian(timeline, domain, perHour);
   const step = STEPS_MIN.find((minutes) => (minutes / 60) * perHour >= 52) ?? 240;
   const found: Tick[] = [];
   let night = -1;
@@ -92,7 +98,7 @@ export function ticks(timeline: Timeline, domain: [number, number], width: numbe
       if (at < domain[0] || at > domain[1]) continue;
       const date = s.night !== night ? dateOf(s.start) : "";
       night = s.night;
-      found.push({ at, label: clock(jd, step < 60), date });
+      found.push({ at, label: timeOfDay(jd, step < 60), date });
     }
   }
   return found;
@@ -127,16 +133,43 @@ export function tickLabels(
     taken.push([at - half, at + half]);
     labels.push({ text, x: at, date });
   };
-  for (const tick of found) if (tick.date) put(`${tick.date} ${tick.label}`, place(tick.at), true);
+  for (const tick of found) if (tick.date) put(together(tick), place(tick.at), true);
   for (const tick of found) if (!tick.date) put(tick.label, place(tick.at), false);
   return labels;
 }
+
+/** A day with the time of day, or a Julian date as one number. */
+const together = ({ date, label }: Tick) => `${date}${label.startsWith(".") ? "" : " "}${label}`;
 
 export function momentOf(jd: number): Date {
   return new Date((jd - 2440587.5) * 86400_000);
 }
 
-function clock(jd: number, minutes: boolean): string {
+const STEPS_D = [0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2];
+const JD_LABEL_PX = 44;
+
+function julian(timeline: Timeline, domain: [number, number], perHour: number): Tick[] {
+  const step = STEPS_D.find((days) => days * 24 * perHour >= JD_LABEL_PX) ?? 0.5;
+  const digits = Math.max(1, Math.ceil(-Math.log10(step) - 1e-9));
+  const found: Tick[] = [];
+  let day = NaN;
+  for (const s of timeline.segments)
+    for (let n = Math.ceil(s.start / step - 1e-6); n * step <= s.end; n++) {
+      const jd = n * step;
+      const at = s.offset + (jd - s.start) * 24;
+      if (at < domain[0] || at > domain[1]) continue;
+      const whole = Math.floor(jd + 1e-9);
+      found.push({
+        at,
+        label: (jd - whole).toFixed(digits).replace(/^-?0/, ""),
+        date: whole !== day ? `JD ${whole}` : "",
+      });
+      day = whole;
+    }
+  return found;
+}
+
+function timeOfDay(jd: number, minutes: boolean): string {
   const moment = new Date(Math.round(momentOf(jd).getTime() / 60_000) * 60_000);
   const hours = String(moment.getUTCHours()).padStart(2, "0");
   return minutes ? `${hours}:${String(moment.getUTCMinutes()).padStart(2, "0")}` : `${hours}h`;

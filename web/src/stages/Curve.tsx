@@ -13,26 +13,26 @@ import { Chips, Empty, Fact, Section } from "../ui/parts";
 import { clockUtc, dayOf, fixed, radiusWords, shortName } from "../ui/words";
 import { CheckSection } from "./curve/CheckSection";
 import { ElementsSection } from "./curve/ElementsSection";
+import { FigureSection } from "./curve/FigureSection";
 import { NightsView } from "./curve/NightsView";
 import { ghostsOverTime } from "./curve/others";
 import { OthersSection } from "./curve/OthersSection";
 import { OthersView } from "./curve/OthersView";
 import { PeriodSection } from "./curve/PeriodSection";
 import { PhaseView } from "./curve/PhaseView";
-import { savePng } from "./curve/save";
+import { PointsSection } from "./curve/PointsSection";
 import {
   aboutTheirMiddles,
   comparisonMarks,
-  copyText,
   doubts,
   marksOf,
   scaleWords,
   STACK_MAG,
 } from "./curve/shown";
-import { epochOf, inForce } from "./curve/phase";
+import { binned } from "./curve/phase";
 import { pinsOf } from "./curve/turns";
 import { TurnsView } from "./curve/TurnsView";
-import { typed, useShown, type View } from "./curve/view";
+import { useShown, type View } from "./curve/view";
 import { indexWords } from "./measure/scale";
 
 export function CurveMain() {
@@ -41,15 +41,16 @@ export function CurveMain() {
   const { data } = useCurve(id);
   const { data: campaign } = useCampaign(id);
   const axis = useAxis();
-  const { view, scale, together } = useShown();
+  const { view, scale, together, means } = useShown();
   const filters = useMemo(
     () => data?.filters.filter((f) => !filter || f.filter === filter) ?? [],
     [data, filter],
   );
   const target = useMemo(() => {
     const marks = filters.flatMap((f) => marksOf(f, "target", axis.hours, scale));
-    return together ? aboutTheirMiddles(marks) : marks;
-  }, [filters, axis, scale, together]);
+    const own = together ? aboutTheirMiddles(marks) : marks;
+    return view === "time" && means > 0 ? binned(own, means / 60) : own;
+  }, [filters, axis, scale, together, view, means]);
   if (!campaign) return null;
   if (!data?.filters.length)
     return (
@@ -86,23 +87,23 @@ function TimeView(props: {
   const { target, filters } = props;
   const id = useApp((s) => s.campaign);
   const axis = useAxis();
-  const { scale, together } = useShown();
+  const { scale, together, means } = useShown();
   const { data: series } = useSeries(id, true);
   const { data: others } = useOtherCurves(id);
-  const parts = useMemo(
-    () => ({
-      check: filters.flatMap((f) => marksOf(f, "check", axis.hours, scale)),
+  const parts = useMemo(() => {
+    const meansOf = (marks: Marks[]) => (means > 0 ? binned(marks, means / 60) : marks);
+    return {
+      check: meansOf(filters.flatMap((f) => marksOf(f, "check", axis.hours, scale))),
       comparison: comparisonMarks(filters[0], axis.hours),
       pins: pinsOf(series, filters, axis.timeline),
       ghosts:
         scale === "standard" && !together
           ? ghostsOverTime(others, filters, axis.timeline)
           : undefined,
-    }),
-    [filters, axis, scale, together, series, others],
-  );
+    };
+  }, [filters, axis, scale, together, series, others, means]);
   const x = axis.domain;
-  const lines = ticks(axis.timeline, axis.domain, 800).map((t) => t.at);
+  const lines = ticks(axis.timeline, axis.domain, 800, axis.clock).map((t) => t.at);
   return (
     <>
       <MarksChart
@@ -157,6 +158,19 @@ const SCALES = [
   { key: "raw", words: "instrumental" },
   { key: "colour", words: "colour" },
 ] as const;
+const MEANS = [
+  { key: "0", words: "every point" },
+  { key: "10", words: "means of 10 min" },
+  { key: "60", words: "of 1 h" },
+] as const;
+const CLOCKS = [
+  { key: "ut", words: "UT" },
+  { key: "jd", words: "JD" },
+] as const;
+const DATES = [
+  { key: "bjd", words: "BJD (TDB)" },
+  { key: "hjd", words: "HJD (UTC)" },
+] as const;
 const PLAIN = new Set<View>(["time", "nights"]);
 const DRAWN = new Set<View>(["time", "nights", "phase"]);
 
@@ -180,6 +194,7 @@ export function CurveBench() {
   const filter = useApp((s) => s.filter);
   const selection = useApp((s) => s.selection);
   const set = useApp((s) => s.set);
+  const clock = useApp((s) => s.clock);
   const { data } = useCurve(id);
   const { data: campaign } = useCampaign(id);
   const shown = useShown();
@@ -194,6 +209,22 @@ export function CurveBench() {
             onChange={(view) => useShown.setState({ view })}
             options={VIEWS}
           />
+          {shown.view === "time" && (
+            <Chips
+              label="axis of time"
+              value={clock}
+              onChange={(next) => set({ clock: next })}
+              options={CLOCKS}
+            />
+          )}
+          {shown.view === "turns" && (
+            <Chips
+              label="times of minimum"
+              value={shown.dates}
+              onChange={(dates) => useShown.setState({ dates })}
+              options={DATES}
+            />
+          )}
           {DRAWN.has(shown.view) && (
             <>
               <Chips
@@ -211,6 +242,14 @@ export function CurveBench() {
                 onChange={(scale) => useShown.setState({ scale })}
                 options={SCALES.slice(0, data.filters.some((f) => f.standard) ? 4 : 3)}
               />
+              {shown.view === "time" && (
+                <Chips
+                  label="points in time"
+                  value={String(shown.means) as (typeof MEANS)[number]["key"]}
+                  onChange={(means) => useShown.setState({ means: Number(means) })}
+                  options={MEANS}
+                />
+              )}
               {data.filters.length > 1 && (
                 <Chips
                   label="filters"
@@ -233,6 +272,7 @@ export function CurveBench() {
           <FilterFacts key={f.filter} curve={f} floor={campaign?.floor ?? false} />
         ))}
       {PLAIN.has(shown.view) && <CheckSection />}
+      {PLAIN.has(shown.view) && <PointsSection />}
       {DRAWN.has(shown.view) && <OthersSection />}
       <Problems data={data} />
       <Section title="Points">
@@ -241,47 +281,9 @@ export function CurveBench() {
             ? "Set the chosen ones aside beside the rail, or with X."
             : "Point at one to see its exposure; draw around some to take them."}
         </p>
-        <div className="flex flex-wrap gap-2">
-          <Figures />
-          <Button onClick={() => void copyText(data)}>Copy data</Button>
-          <Button onClick={() => set({ stage: "report" })}>Next: Report</Button>
-        </div>
+        <Button onClick={() => set({ stage: "report" })}>Next: Report</Button>
       </Section>
-    </>
-  );
-}
-
-/** The curve as figures to keep: over phase for print where it is folded. */
-function Figures() {
-  const id = useApp((s) => s.campaign);
-  const filter = useApp((s) => s.filter);
-  const { view, period } = useShown();
-  const { data } = useCurve(id);
-  const { data: series } = useSeries(id, view === "phase");
-  const days = typed(period) > 0 ? typed(period) : (inForce(series)?.period_d ?? NaN);
-  const epoch = epochOf(series, data?.filters ?? []);
-  const folded = view === "phase" && days > 0;
-  const query = new URLSearchParams({ period: String(days), epoch: String(epoch.bjd), filter });
-  if (folded) query.set("kind", epoch.kind);
-  return (
-    <>
-      {view !== "others" && <Button onClick={() => savePng("curve")}>PNG</Button>}
-      {folded ? (
-        ["svg", "pdf"].map((kind) => (
-          <a
-            key={kind}
-            className="button"
-            href={`/api/campaigns/${id}/phase.${kind}?${query.toString()}`}
-            download={`phase.${kind}`}
-          >
-            {kind.toUpperCase()}
-          </a>
-        ))
-      ) : (
-        <a className="button" href={`/api/campaigns/${id}/curve.svg`} download="light-curve.svg">
-          SVG
-        </a>
-      )}
+      {DRAWN.has(shown.view) && <FigureSection />}
     </>
   );
 }

@@ -245,6 +245,7 @@ export function curve(magnitudes: (number | null)[] = [12, 12.4, 12.1]): Curve {
         expected_check_mag: 0.0048,
         common_offset_mag: 0.002,
         floor_mag: 0.001,
+        taken: "",
         series: [
           series("target", "Foxglove 7", 12),
           series("check", "Foxglove 13", 12.4),

@@ -13,7 +13,7 @@ const [WIDTH, HEIGHT] = [800, 116];
 function axisOf(exposures: Exposure[]): Axis {
   const timeline = timelineOf(exposures.map((e) => ({ jd: e.jd_utc, night: e.night })));
   const hours = new Map(exposures.map((e) => [e.id, toAxis(timeline, e.jd_utc)]));
-  return { timeline, domain: [0, timeline.hours], exposures, hours, loading: false };
+  return { timeline, domain: [0, timeline.hours], clock: "ut", exposures, hours, loading: false };
 }
 
 function drawn(exposures: Exposure[], values: Partial<RailPicture> = {}): Drawn[] {

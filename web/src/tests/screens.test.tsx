@@ -640,6 +640,7 @@ describe("beside the rail", () => {
     const axis = {
       timeline,
       domain: [0, 1] as [number, number],
+      clock: "ut" as const,
       exposures,
       hours: new Map(),
       loading: false,

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -46,6 +46,19 @@ class StarCurve:
     unseen_mag: Floats
     """How much brighter each magnitude is for a companion that no one sees apart, by how the star's
     light grows over the night beside that of the comparison stars; 0 where there is none."""
+    taken_mag: Floats | None = None
+    """What was taken out of each magnitude, because the check star follows it."""
+    ruled: Mapping[int, tuple[str, ...]] = field(default_factory=dict)
+    """Exposures that the observer's rules make doubtful, and why."""
+
+    @property
+    def noted(self) -> Ints:
+        """The exposures of which ``words`` says something."""
+        some = (self.flags != 0) | (self.unseen_mag != 0)
+        if self.taken_mag is not None:
+            some |= self.taken_mag != 0
+        some[list(self.ruled)] = True
+        return np.flatnonzero(some)
 
     @property
     def steadiness(self) -> Steadiness:
@@ -62,7 +75,9 @@ class StarCurve:
         theirs = np.abs(self.neighbour_mag) + np.abs(self.unseen_mag)
         others = theirs > np.maximum(_NEIGHBOUR_SIGMA * sigma, _NEIGHBOUR_MAG)
         spoiled = (self.flags & int(SPOILED)) > 0
-        return guessed | others | spoiled
+        found: Bools = guessed | others | spoiled
+        found[list(self.ruled)] = True
+        return found
 
     def words(self, at: int) -> list[str]:
         """The flags of one exposure, with what they may cost in mmag where that can be said."""
@@ -77,7 +92,10 @@ class StarCurve:
         if self.unseen_mag[at]:
             found.append(_UNSEEN)
             costs[_UNSEEN] = self.unseen_mag[at]
-        return [_with_cost(word, costs.get(word)) for word in found]
+        said = [_with_cost(word, costs.get(word)) for word in found]
+        if self.taken_mag is not None and self.taken_mag[at]:
+            said.append(f"trend {1000 * self.taken_mag[at]:+.1f} mmag taken out")
+        return [*said, *self.ruled.get(at, ())]
 
 
 def _with_cost(word: str, cost_mag: float | None) -> str:

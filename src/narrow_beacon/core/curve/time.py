@@ -9,7 +9,7 @@ from __future__ import annotations
 import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from functools import lru_cache
 
 import numpy as np
@@ -26,7 +26,7 @@ from narrow_beacon.core.catalogue.table import StarTable
 iers.conf.auto_download = False
 iers.conf.auto_max_age = None
 iers.conf.iers_degraded_accuracy = "ignore"
-_MJD_EPOCH = datetime(1858, 11, 17)
+_MJD_EPOCH, _MJD_JD = datetime(1858, 11, 17), 2400000.5
 
 
 @dataclass(frozen=True)
@@ -89,6 +89,20 @@ def exposure_times(
     sine = np.clip((height[of] * weight).sum(axis=1), -1.0, 1.0)
     airmass = pickering_airmass(apparent_altitude(np.degrees(np.arcsin(sine))))
     return Times(jd_utc, np.asarray(helio), np.asarray(bary), airmass)
+
+
+def heliocentric(bjd_tdb: Floats, ra_deg: float, dec_deg: float) -> Floats:
+    """Heliocentric Julian dates in UTC of barycentric ones in TDB, for a star at a position (ICRS,
+    degrees) as it is seen from the centre of the Earth (within 0.022 s).
+    """
+    wanted = np.asarray(bjd_tdb, float)
+    # When the light was on the Earth: in UTC, by steps that each come 10⁴ times nearer.
+    jd = wanted.copy()
+    for _ in range(3):
+        moments = [_MJD_EPOCH + timedelta(days=float(one - _MJD_JD)) for one in jd]
+        times = exposure_times(moments, ra_deg, dec_deg, None)
+        jd = jd + (wanted - times.bjd_tdb)
+    return times.hjd_utc + (wanted - times.bjd_tdb)
 
 
 _NODE_D = 1.0 / 72.0

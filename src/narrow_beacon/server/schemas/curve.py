@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from narrow_beacon.server.schemas.campaigns import CastOut, RecipeOut
-from narrow_beacon.server.schemas.common import Number, Numbers
+from narrow_beacon.server.schemas.common import Asked, Number, Numbers
 
 
 class StarSeries(BaseModel):
@@ -59,6 +59,25 @@ class FilterCurveOut(BaseModel):
     series: list[StarSeries]
     standard: StandardOut | None
     """None where its colour or the filter's coefficient is not known."""
+    taken: str
+    """What was taken out of its magnitudes, or why nothing was, in words."""
+
+
+FlagWord = Literal[
+    "saturated", "bad pixel", "cosmic ray", "edge", "neighbour", "trail", "off-centre", "poor sky",
+    "odd light",
+]  # fmt: skip
+Quantity = Literal["airmass", "star width", "sky", "place"]
+
+
+class PointsSaid(Asked):
+    """What is asked of points beyond their measurement."""
+
+    most_uncertainty_mag: Annotated[float, Field(gt=0, le=5)] | None = None
+    check_off_sigma: Annotated[float, Field(ge=0.5, le=1000)] | None = None
+    without: list[FlagWord] = Field(default_factory=list, max_length=20)
+    take_out: list[Quantity] = Field(default_factory=list, max_length=10)
+    nights_alike: bool = False
 
 
 class CurveOut(BaseModel):

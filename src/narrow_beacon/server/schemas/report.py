@@ -81,7 +81,15 @@ class TextIn(Asked):
     text: Annotated[str, Field(max_length=200_000)]
 
 
-class PhaseQuery(Asked):
+class FigureQuery(Asked):
+    """A figure's size in cm, and its title."""
+
+    width: Annotated[float, Field(ge=4, le=60)] = 18.0
+    height: Annotated[float, Field(ge=4, le=60)] = 11.0
+    title: Annotated[str, Field(max_length=200)] = ""
+
+
+class PhaseQuery(FigureQuery):
     period: Annotated[float, Field(gt=0, lt=1e5)]
     epoch: Annotated[float, Field(gt=2_000_000, lt=3_000_000)]
     kind: Short = "minimum"

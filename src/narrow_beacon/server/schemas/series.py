@@ -22,6 +22,8 @@ class PeriodsAsked(Asked):
     longest: Days | None = None
     without: Annotated[list[Days], Field(max_length=6, default_factory=list)]
     """Periods that are taken off first."""
+    of: Literal["own", "both", "others"] = "own"
+    """Whose points: the campaign's, those of curves from elsewhere, or both."""
 
 
 class PeakOut(BaseModel):
@@ -124,6 +126,8 @@ class TurnOut(BaseModel):
     filter: str
     """Empty: all filters together, or from elsewhere."""
     bjd: float
+    hjd_utc: float = 0.0
+    """The same moment as a heliocentric Julian date in UTC."""
     uncertainty_d: float
     method: str
     others: list[MethodTime]
@@ -163,6 +167,8 @@ class SuspectOut(BaseModel):
     by_runs: float
     by_filters: float
     period_d: Number
+    designation: str
+    """What it could be called as a discovery: by its place."""
     known: bool
     """Whether the catalogue says that it varies."""
     role: str

@@ -2270,6 +2270,97 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/points": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rules in force. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PointsSaid"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        /** Other rules; the answer is the curve that they make. Can be undone. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["PointsSaid"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CurveOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/series": {
         parameters: {
             query?: never;
@@ -5706,6 +5797,8 @@ export interface components {
             /** Series */
             series: components["schemas"]["CurveOut.StarSeries"][];
             standard: components["schemas"]["CurveOut.StandardOut"] | null;
+            /** Taken */
+            taken: string;
         };
         /** RecipeOut */
         "CurveOut.RecipeOut": {
@@ -6483,6 +6576,31 @@ export interface components {
              */
             automatic: boolean;
         };
+        /**
+         * PointsSaid
+         * @description What is asked of points beyond their measurement.
+         */
+        PointsSaid: {
+            /**
+             * Most Uncertainty Mag
+             * @default null
+             */
+            most_uncertainty_mag: number | null;
+            /**
+             * Check Off Sigma
+             * @default null
+             */
+            check_off_sigma: number | null;
+            /** Without */
+            without?: ("saturated" | "bad pixel" | "cosmic ray" | "edge" | "neighbour" | "trail" | "off-centre" | "poor sky" | "odd light")[];
+            /** Take Out */
+            take_out?: ("airmass" | "star width" | "sky" | "place")[];
+            /**
+             * Nights Alike
+             * @default false
+             */
+            nights_alike: boolean;
+        };
         /** ElementsSaid */
         "SeriesOut.ElementsSaid": {
             /** Epoch Bjd */
@@ -6544,6 +6662,11 @@ export interface components {
             filter: string;
             /** Bjd */
             bjd: number;
+            /**
+             * Hjd Utc
+             * @default 0
+             */
+            hjd_utc: number;
             /** Uncertainty D */
             uncertainty_d: number;
             /** Method */
@@ -6692,6 +6815,8 @@ export interface components {
             by_filters: number;
             /** Period D */
             period_d: number | null;
+            /** Designation */
+            designation: string;
             /** Known */
             known: boolean;
             /** Role */
@@ -7226,6 +7351,12 @@ export interface components {
             longest: number | null;
             /** Without */
             without?: number[];
+            /**
+             * Of
+             * @default own
+             * @enum {string}
+             */
+            of: "own" | "both" | "others";
         };
         /**
          * SequenceIn

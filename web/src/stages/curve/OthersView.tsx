@@ -67,7 +67,9 @@ function Row({ suspect, campaign }: { suspect: Suspect; campaign: number }) {
         <span className="flex items-baseline gap-2">
           <strong className="truncate font-semibold">{suspect.star}</strong>
           <span className="text-small text-quiet">
-            {[suspect.role, suspect.known && "known to vary"].filter(Boolean).join(", ")}
+            {[suspect.role, suspect.known ? "known to vary" : suspect.designation]
+              .filter(Boolean)
+              .join(", ")}
           </span>
         </span>
         <span className="num block text-quiet">

@@ -1,4 +1,4 @@
-import { useCampaign, useCurve, usePeriods, useSeries } from "../../api/queries";
+import { useCampaign, useCurve, useOtherCurves, usePeriods, useSeries } from "../../api/queries";
 import { keepSeries } from "../../api/actions";
 import { useApp } from "../../state";
 import { Button } from "../../ui/Button";
@@ -14,6 +14,12 @@ const SHAPES = [
   { key: "eclipses", words: "eclipses" },
 ] as const;
 
+const WHOSE = [
+  { key: "own", words: "own points" },
+  { key: "both", words: "with those from elsewhere" },
+  { key: "others", words: "these alone" },
+] as const;
+
 /** What is searched, which period is taken, and what is taken off before the next search. */
 export function PeriodSection() {
   const id = useApp((s) => s.campaign);
@@ -21,6 +27,7 @@ export function PeriodSection() {
   const { data: curve } = useCurve(id);
   const { data: series } = useSeries(id, true);
   const { data: found } = usePeriods(id, useAsked(), true);
+  const { data: others } = useOtherCurves(id);
   const shown = useShown();
   const days = typed(shown.period);
   const peak = found?.peaks.find((p) => Math.abs(p.period_d / days - 1) < 1e-5);
@@ -60,6 +67,14 @@ export function PeriodSection() {
           onChange={(shape) => useShown.setState({ shape })}
           options={SHAPES}
         />
+        {others?.curves.some((curve) => !curve.problem) && (
+          <Chips
+            label="points that are searched"
+            value={shown.of}
+            onChange={(of) => useShown.setState({ of })}
+            options={WHOSE}
+          />
+        )}
         <div className="flex items-center gap-1.5">
           <span className="text-quiet">from</span>
           <Days

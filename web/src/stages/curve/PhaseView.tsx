@@ -15,7 +15,7 @@ import { typed, useShown } from "./view";
 /** What is asked for: the filters shown, on the scale shown, within the limits typed. */
 export function useAsked(): PeriodsAsked {
   const filter = useApp((s) => s.filter);
-  const { scale, shape, shortest, longest, without } = useShown();
+  const { scale, shape, shortest, longest, without, of } = useShown();
   const limit = (text: string) => (typed(text) > 0 ? typed(text) : null);
   return {
     filter,
@@ -24,6 +24,7 @@ export function useAsked(): PeriodsAsked {
     shortest: limit(shortest),
     longest: limit(longest),
     without,
+    of,
   };
 }
 

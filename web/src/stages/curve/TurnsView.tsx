@@ -9,6 +9,7 @@ import { useApp } from "../../state";
 import { Empty } from "../../ui/parts";
 import { colour } from "../../ui/words";
 import { inForce } from "./phase";
+import { useShown } from "./view";
 import { departures, departureWords, timeWords, wholeTurns } from "./turns";
 
 /** Times of minimum and maximum: how they depart from the elements, and as a table. */
@@ -89,12 +90,22 @@ function OMinusC({ series }: { series: SeriesOf }) {
 function Table({ series }: { series: SeriesOf }) {
   const [open, setOpen] = useState<string | null>(null);
   const known = inForce(series) !== null;
+  const dates = useShown((s) => s.dates);
   return (
     <div className="min-h-0 flex-[1.4] overflow-y-auto">
       <table className="num w-full border-collapse">
         <thead className="sticky top-0 bg-ground text-left text-small text-quiet">
           <tr>
-            {["", "BJD (TDB)", "by", "points", "depth", "cycle", "O − C", "remark"].map((word) => (
+            {[
+              "",
+              dates === "hjd" ? "HJD (UTC)" : "BJD (TDB)",
+              "by",
+              "points",
+              "depth",
+              "cycle",
+              "O − C",
+              "remark",
+            ].map((word) => (
               <th key={word} className="border-b border-line px-3 py-1 font-sans font-normal">
                 {word}
               </th>
@@ -128,6 +139,8 @@ function Rows(props: {
   const { turn, series, open } = props;
   const axis = useAxis();
   const set = useApp((s) => s.set);
+  const dates = useShown((s) => s.dates);
+  const later = dates === "hjd" ? turn.hjd_utc - turn.bjd : 0;
   const parts = series.turns.filter(
     (t) => t.filter !== "" && t.kind === turn.kind && Math.abs(t.bjd - turn.bjd) < 0.03,
   );
@@ -163,7 +176,7 @@ function Rows(props: {
             <span className="pl-3.5">{turn.kind}</span>
           )}
         </td>
-        <td className="px-3">{timeWords(turn.bjd, turn.uncertainty_d)}</td>
+        <td className="px-3">{timeWords(turn.bjd + later, turn.uncertainty_d)}</td>
         <td className="px-3">{turn.method}</td>
         <td className="px-3">{turn.points || ""}</td>
         <td className="px-3">{turn.depth_mag == null ? "" : turn.depth_mag.toFixed(2)}</td>
@@ -181,7 +194,7 @@ function Rows(props: {
           ].map((one, n) => (
             <tr key={`${part.filter}${one.method}`} className="border-b border-line text-quiet">
               <td className="px-3 py-0.5 pl-8">{n === 0 ? `in ${part.filter}` : ""}</td>
-              <td className="px-3">{timeWords(one.bjd, one.uncertainty_d)}</td>
+              <td className="px-3">{timeWords(one.bjd + later, one.uncertainty_d)}</td>
               <td className="px-3 font-sans" colSpan={6}>
                 {one.method}
               </td>

@@ -29,7 +29,14 @@ const marks: Marks = {
   limit: [null, null, null, null, null, 14],
 };
 const turn = (values: Partial<Turn>): Turn => ({
-  ...{ kind: "minimum", filter: "", bjd: T0 + 0.104, uncertainty_d: 2e-4, method: "V" },
+  ...{
+    kind: "minimum",
+    filter: "",
+    bjd: T0 + 0.104,
+    hjd_utc: T0 + 0.1032,
+    uncertainty_d: 2e-4,
+    method: "V",
+  },
   ...{ others: [], points: 9, depth_mag: 0.2, symmetric: true, complete: true, source: "" },
   ...{ key: "2461326.40", cycle: 3, given: false, o_minus_c_d: 0.001 },
   ...values,

@@ -105,7 +105,8 @@ export function comparisonMarks(
 export function doubts(s: Series): { words: string; count: number; mmag: number }[] {
   const kinds = new Map<string, { count: number; mmag: number }>();
   for (const at of s.doubtful)
-    for (const word of (s.flags[at] ?? "").split(", ").filter(Boolean)) {
+    for (const word of (s.flags[at] ?? "").split(", ")) {
+      if (!word || word.startsWith("trend ")) continue; // no reason for doubt
       const [, kind, cost] = /^(.*?)(?: ([\d.]+) mmag)?$/.exec(word)!;
       const known = kinds.get(kind!) ?? { count: 0, mmag: 0 };
       kinds.set(kind!, {

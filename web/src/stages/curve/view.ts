@@ -22,6 +22,12 @@ interface CurveView {
   without: number[];
   /** Points are means of so many hundredths of a cycle; 0: each by itself. */
   bins: number;
+  /** Over time, points are means of so many minutes; 0: each by itself. */
+  means: number;
+  /** Whose points are searched for periods: one's own, those from elsewhere, or both. */
+  of: "own" | "both" | "others";
+  /** How times of minimum are told. */
+  dates: "bjd" | "hjd";
   /** Whether each filter is shown about its own middle, so that they lie together. */
   together: boolean;
 }
@@ -35,6 +41,9 @@ export const useShown = create<CurveView>()(() => ({
   longest: "",
   without: [],
   bins: 0,
+  means: 0,
+  of: "own",
+  dates: "bjd",
   together: false,
 }));
 
