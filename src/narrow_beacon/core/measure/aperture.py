@@ -220,17 +220,25 @@ def _measure(  # type: ignore[no-untyped-def]
         high = min(height, int(yc + largest + 0.5) + 1)
         peak = np.float32(-np.inf)
         for y in range(low, high):
-            j = y - low
-            along[j, 0] = 0.0
+            line, marks = along[y - low], flags[y]
+            row = pixels[y]
+            line[0] = 0.0
             total = 0.0
             for x in range(left, right):
-                value = pixels[y, x]
-                total += value - sky
-                along[j, x - left + 1] = total
-                if value > peak and (x - xc) ** 2 + (y - yc) ** 2 <= largest * largest:
-                    peak = value
-                if flags[y, x]:
-                    _note_flag(near, n, flags[y, x], x - xc, y - yc)
+                total += row[x] - sky
+                line[x - left + 1] = total
+            marked = np.uint8(0)
+            for x in range(left, right):
+                marked |= marks[x]
+            if marked:
+                for x in range(left, right):
+                    if marks[x]:
+                        _note_flag(near, n, marks[x], x - xc, y - yc)
+            room = largest * largest - (y - yc) ** 2
+            if room >= 0.0:
+                half = np.sqrt(room)
+                for x in range(max(left, int(np.ceil(xc - half))), min(right, int(xc + half) + 1)):
+                    peak = max(peak, row[x])
         peaks[n] = peak
         for k in range(radii.size):
             counts[n, k] = _circle_sum(along, left, right, low, high, xc, yc, radii[k], cuts)

@@ -217,9 +217,10 @@ class Overlaps:
         """The neighbours' light in each star's sums, (stars, radii), for ``flux_adu`` (neighbours)
         of each.
         """
-        result = np.zeros((stars, self.share.shape[1]))
-        np.add.at(result, self.star, self.share * flux_adu[self.other, None])
-        return result
+        each = self.share * flux_adu[self.other, None]
+        return np.stack(
+            [np.bincount(self.star, column, stars) for column in each.T], axis=1
+        )  # a column at a time: far quicker than adding at places
 
 
 def overlaps(
@@ -289,8 +290,8 @@ def parted_light(
     )
     free = free[~np.isin(beside.star[free], over.star[close & weighty])]
     for _ in range(_TURNS):
-        theirs = np.zeros(counts_adu.size)
-        np.add.at(theirs, over.star, over.share[:, step] * flux[over.other])
+        light = over.share[:, step] * flux[over.other]
+        theirs = np.bincount(over.star, light, counts_adu.size)
         at = beside.star[free]
         flux[free] = np.maximum((counts_adu[at] - theirs[at]) / own_share, 0.0)
     return flux

@@ -391,6 +391,37 @@ def _gather_blocks(row, y, side, sums, blocks):  # type: ignore[no-untyped-def]
         sums[:] = 0.0
 
 
+@njit(cache=True, nogil=True, fastmath=True, inline="always")
+def _filter_across(pixels, left, low, taps, across):  # type: ignore[no-untyped-def]
+    """Five neighbouring pixels filtered along each of some rows, all of them on the image; the five
+    sums side by side keep the processor busy.
+    """
+    for j in range(across.shape[0]):
+        row = pixels[low + j]
+        s0 = s1 = s2 = s3 = s4 = 0.0
+        for k in range(taps.size):
+            t, at = taps[k], left + k
+            s0 += t * row[at]
+            s1 += t * row[at + 1]
+            s2 += t * row[at + 2]
+            s3 += t * row[at + 3]
+            s4 += t * row[at + 4]
+        across[j, 0], across[j, 1], across[j, 2], across[j, 3], across[j, 4] = s0, s1, s2, s3, s4
+
+
+@njit(cache=True, nogil=True)
+def _filter_at_edge(pixels, left, low, taps, across):  # type: ignore[no-untyped-def]
+    """The same where some are beyond the image, whose edge repeats."""
+    height, width = pixels.shape
+    for j in range(across.shape[0]):
+        row = min(max(low + j, 0), height - 1)
+        for i in range(5):
+            total = 0.0
+            for k in range(taps.size):
+                total += taps[k] * pixels[row, min(max(left + i + k, 0), width - 1)]
+            across[j, i] = total
+
+
 @njit(cache=True, nogil=True, fastmath=True)
 def _weigh(pixels, sky, mesh_px, found, taps, peaks, heights):  # type: ignore[no-untyped-def]
     """Filter the five by five pixels about each candidate, climb to their maximum, and fill in
@@ -406,24 +437,26 @@ def _weigh(pixels, sky, mesh_px, found, taps, peaks, heights):  # type: ignore[n
         heights[n] = 0.0
         peaks[n, 0], peaks[n, 1] = x, y
         for _ in range(4):
-            for j in range(2 * reach + 5):
-                row = min(max(y - reach - 2 + j, 0), height - 1)
-                for i in range(5):
-                    total = 0.0
-                    for k in range(taps.size):
-                        column = min(max(x - 2 + i - reach + k, 0), width - 1)
-                        total += taps[k] * pixels[row, column]
-                    across[j, i] = total
+            left, low = x - 2 - reach, y - reach - 2
+            if left >= 0 and low >= 0 and x + 2 + reach < width and y + 2 + reach < height:
+                _filter_across(pixels, left, low, taps, across)
+            else:
+                _filter_at_edge(pixels, left, low, taps, across)
             best = -1e30
             bi = bj = 2
             for j in range(5):
+                s0 = s1 = s2 = s3 = s4 = 0.0
+                for k in range(taps.size):
+                    t, row = taps[k], across[j + k]
+                    s0 += t * row[0]
+                    s1 += t * row[1]
+                    s2 += t * row[2]
+                    s3 += t * row[3]
+                    s4 += t * row[4]
+                block[j, 0], block[j, 1], block[j, 2], block[j, 3], block[j, 4] = s0, s1, s2, s3, s4
                 for i in range(5):
-                    total = 0.0
-                    for k in range(taps.size):
-                        total += taps[k] * across[j + k, i]
-                    block[j, i] = total
-                    if total > best:
-                        best, bi, bj = total, i, j
+                    if block[j, i] > best:
+                        best, bi, bj = block[j, i], i, j
             inside = 0 < bi < 4 and 0 < bj < 4
             x, y = x + bi - 2, y + bj - 2
             if inside or x < 1 or y < 1 or x > width - 2 or y > height - 2:

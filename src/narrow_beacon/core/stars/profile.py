@@ -174,11 +174,11 @@ def _beside(stars: Detections, chosen: Ints, others: Lights, same_px: float) -> 
     """How far the nearest light is that could matter to each chosen star, and which it is."""
     dx = stars.x_px[chosen, None] - others.x_px[None, :]
     dy = stars.y_px[chosen, None] - others.y_px[None, :]
-    gap = np.hypot(dx, dy)
-    gap[gap < same_px] = np.inf
-    gap[others.flux_adu[None, :] < _MATTERS * stars.flux_adu[chosen, None]] = np.inf
-    nearest = np.argmin(gap, axis=1)
-    return gap[np.arange(chosen.size), nearest], nearest
+    squared = dx * dx + dy * dy
+    squared[squared < same_px**2] = np.inf
+    squared[others.flux_adu[None, :] < _MATTERS * stars.flux_adu[chosen, None]] = np.inf
+    nearest = np.argmin(squared, axis=1)
+    return np.sqrt(squared[np.arange(chosen.size), nearest]), nearest
 
 
 @njit(cache=True, nogil=True)
