@@ -1,7 +1,12 @@
-"""One night, or several, from raw files to a report, on core alone."""
+"""One night, or several, from raw files to a report, on core alone.
+
+Called, as ``narrow_beacon.reduce(plan)``, it reduces a plan; see ``reduction``.
+"""
 
 from __future__ import annotations
 
+import sys
+from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -21,3 +26,15 @@ def __getattr__(name: str) -> Any:
     if name not in _HOMES:
         raise AttributeError(name)
     return getattr(import_module(f"{__name__}.{_HOMES[name]}"), name)
+
+
+class _Room(ModuleType):
+    """The room has the name of what it does, and who imports the package may call it by that."""
+
+    def __call__(self, *arguments: Any, **named: Any) -> Any:
+        from narrow_beacon.reduce.reduction import reduce_night
+
+        return reduce_night(*arguments, **named)
+
+
+sys.modules[__name__].__class__ = _Room
