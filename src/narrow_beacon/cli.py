@@ -5,12 +5,16 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from narrow_beacon.cli_series import extrema, figure, period, report, survey
+
+if TYPE_CHECKING:
+    from narrow_beacon.reduce.workers import Pool
 
 # One thread per process: work is spread over processes, and sums keep their order.
 for _name in ("OMP", "OPENBLAS", "MKL", "NUMBA"):
@@ -57,11 +61,37 @@ def start(
     sys.exit(bring_up(find_places(), demo=demo, allow=allow, door=door, unencrypted=unencrypted))
 
 
+def _elsewhere() -> AbstractContextManager[Pool | None]:
+    """The cluster that BEACON_DASK names, if it does; Dask is loaded only then."""
+    if not os.environ.get("BEACON_DASK"):
+        return nullcontext(None)
+    from narrow_beacon.jobs.cluster import given_pool
+
+    return given_pool(os.environ)
+
+
+@main.command()
+@click.argument("folder", type=click.Path(path_type=Path, file_okay=False))
+def certificates(folder: Path) -> None:
+    """Make certificates for a cluster of your own in FOLDER, and say how to start it with them."""
+    from narrow_beacon.jobs.trust import make_trust
+
+    made = make_trust(folder).resolve()
+    keys = f"--tls-ca-file {made}/ca.pem --tls-cert {made}/cert.pem --tls-key {made}/key.pem"
+    click.echo(
+        f"Only you can read {made}; copy it to every machine of the cluster, by a way that nobody "
+        "else reads. Then\n"
+        f"  dask scheduler --protocol tls --port 8786 {keys}\n"
+        f"  dask worker tls://SCHEDULER:8786 {keys} --nthreads 1 --nworkers CORES\n"
+        f"  BEACON_DASK=tls://SCHEDULER:8786 BEACON_DASK_TLS={made} ./beacon start"
+    )
+
+
 @main.command()
 @click.argument("plan", type=click.Path(path_type=Path))
 @click.option("--workers", type=click.IntRange(1), help="Processes; default: all cores.")
 def reduce(plan: Path, workers: int | None) -> None:
-    """Reduce the night that PLAN describes.
+    """Reduce the night that PLAN describes; on the cluster that BEACON_DASK names, if it does.
 
     Exit status 0 when a curve was made, 2 for an unusable plan, 3 when no exposure could be
     measured.
@@ -73,8 +103,8 @@ def reduce(plan: Path, workers: int | None) -> None:
     with _in_words():
         try:
             checked = read_plan(plan)
-            with Bars() as bars:
-                outcome = reduce_plan(checked, workers, bars)
+            with _elsewhere() as cluster, Bars() as bars:
+                outcome = reduce_plan(checked, workers, bars, cluster)
         except PlanError as error:
             for line in error.mistakes:
                 click.echo(line, err=True)

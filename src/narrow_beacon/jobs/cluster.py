@@ -6,7 +6,7 @@ import contextlib
 import math
 import os
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -18,7 +18,7 @@ from distributed.http.routing import RoutingApplication
 from tornado.httpserver import HTTPServer
 
 from narrow_beacon.core.errors import BeaconError
-from narrow_beacon.jobs.trust import security, settings
+from narrow_beacon.jobs.trust import given_cluster, security, settings
 from narrow_beacon.processes import semaphores_work
 from narrow_beacon.reduce.workers import SilentWorkersError
 from narrow_beacon.rescue import LOST, TOO_LONG, Rescue
@@ -81,6 +81,20 @@ def local_cluster(workers: int, trust: Path) -> SpecCluster:
         {"cls": UnheardScheduler, "options": {"host": _HOST, "port": 0, "security": secure}},
         security=secure, silence_logs=50,
     )  # fmt: skip
+
+
+@contextlib.contextmanager
+def given_pool(environment: Mapping[str, str]) -> Iterator[ClusterPool | None]:
+    """The pool of the cluster that the environment names; None where it names none. Raises
+    TrustError, and OSError where the cluster does not answer.
+    """
+    given = given_cluster(environment)
+    if given is None:
+        yield None
+        return
+    address, trust = given
+    with Client(address, security=security(trust)) as client:
+        yield ClusterPool(client)
 
 
 def lost_workers(cluster: SpecCluster) -> list[Any]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tempfile
+from contextlib import nullcontext
 from dataclasses import replace
 from pathlib import Path
 
@@ -16,22 +17,25 @@ from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.outputs import write_outputs
 from narrow_beacon.reduce.settle import ready_for
 from narrow_beacon.reduce.walk import Progress, Walk
-from narrow_beacon.reduce.workers import Workers, core_count
+from narrow_beacon.reduce.workers import Pool, Workers, core_count
 
 
 def reduce_plan(
-    plan: Plan, workers: int | None = None, progress: Progress | None = None
-) -> Outcome:
-    """Reduce a night and write its output folder.
+    plan: Plan, workers: int | None = None, progress: Progress | None = None,
+    elsewhere: Pool | None = None,
+) -> Outcome:  # fmt: skip
+    """Reduce a night and write its output folder; by processes of this machine, or ``elsewhere``,
+    where the raw files and the output folder are seen under the same names.
 
     Raises PlanError where the plan proves unusable on the way (a cone search that fails).
     """
     masters = plan.output / "masters"
+    masters.mkdir(parents=True, exist_ok=True)
+    shared = None if elsewhere is None else plan.output  # what tasks read, all have to see
     with (
-        Workers(workers or core_count()) as pool,
-        tempfile.TemporaryDirectory(prefix="narrow-beacon-") as scratch,
+        nullcontext(elsewhere) if elsewhere else Workers(workers or core_count()) as pool,
+        tempfile.TemporaryDirectory(prefix="narrow-beacon-", dir=shared) as scratch,
     ):
-        masters.mkdir(parents=True, exist_ok=True)
         for old in masters.glob("*.fits"):
             old.unlink()
         keeper = Keeper(plan, masters, Path(scratch))
