@@ -381,13 +381,18 @@ def cone(catalogue: Path, port: int) -> None:
 
 @main.command()
 @click.argument("names", nargs=-1)
-def bench(names: tuple[str, ...]) -> None:
-    """Measure speed and accuracy: any of speed, night, plain, fields, pulls, demo, page; all of
-    them without a name. And the soak: the application killed and starved, for ten minutes.
+@click.option(
+    "--json", "out", type=click.Path(path_type=Path, dir_okay=False),
+    help="Write what was measured there, too.",
+)  # fmt: skip
+def bench(names: tuple[str, ...], out: Path | None) -> None:
+    """Measure speed and accuracy: any of speed, night, masters, start, growth, plain, fields,
+    pulls, demo, page; without a name all but the longest. And the soak: the application killed and
+    starved, for ten minutes.
     """
     from narrow_beacon.bench.run import run_benches
 
-    sys.exit(run_benches(names))
+    sys.exit(run_benches(names, out))
 
 
 @main.command()

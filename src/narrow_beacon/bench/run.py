@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import json
 import time
 from collections.abc import Callable, Sequence
+from pathlib import Path
 
+from narrow_beacon import __version__
 from narrow_beacon.bench.cameras import print_cameras
 from narrow_beacon.bench.colours import print_colours
 from narrow_beacon.bench.combine import print_combine
 from narrow_beacon.bench.crowd import print_crowd
 from narrow_beacon.bench.fields import print_fields
+from narrow_beacon.bench.figures import FIGURES
 from narrow_beacon.bench.match import print_match
 from narrow_beacon.bench.nights import print_demo, print_plain
 from narrow_beacon.bench.page import print_page
@@ -19,7 +23,13 @@ from narrow_beacon.bench.series import print_series
 from narrow_beacon.bench.sky import print_sky
 from narrow_beacon.bench.soak import bench_soak
 from narrow_beacon.bench.sorting import print_sorting
-from narrow_beacon.bench.speed import print_steps, print_throughput
+from narrow_beacon.bench.speed import (
+    print_growth,
+    print_masters,
+    print_start,
+    print_steps,
+    print_throughput,
+)
 from narrow_beacon.bench.stars import print_stars
 from narrow_beacon.bench.steady import print_steady
 from narrow_beacon.bench.transform import print_transform
@@ -31,6 +41,9 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "sky": print_sky,
     "stars": print_stars,
     "night": print_throughput,
+    "masters": print_masters,
+    "start": print_start,
+    "growth": print_growth,
     "pulls": print_pulls,
     "crowd": print_crowd,
     "steady": print_steady,
@@ -51,12 +64,14 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "watch": print_watch,
 }
 
-_LONG = ("sky", "sorting", "soak", "watch")
+_LONG = ("growth", "sky", "sorting", "soak", "watch")
 """Only by name."""
 
 
-def run_benches(names: Sequence[str]) -> int:
-    """Run the named benchmarks, or all; 0 if every aim was met, 1 if not, 2 for a wrong name."""
+def run_benches(names: Sequence[str], out: Path | None = None) -> int:
+    """Run the named benchmarks, or all; 0 if every aim was met, 1 if not, 2 for a wrong name. What
+    was measured goes to ``out`` as JSON.
+    """
     unknown = [name for name in names if name not in BENCHES]
     if unknown:
         print(f"no benchmark {', '.join(unknown)}; there are {', '.join(BENCHES)}")
@@ -66,6 +81,9 @@ def run_benches(names: Sequence[str]) -> int:
         begin = time.perf_counter()
         verdicts[name] = BENCHES[name]()
         print(f"  ({name} took {time.perf_counter() - begin:.0f} s)\n")
+    if out is not None:
+        told = {"figures": FIGURES.as_json(), "met": verdicts, "version": __version__}
+        out.write_text(json.dumps(told, ensure_ascii=False, indent=1) + "\n", encoding="utf-8")
     for name, met in verdicts.items():
         print(f"{name}: {'every aim met' if met else 'AN AIM WAS MISSED'}")
     return 0 if all(verdicts.values()) else 1

@@ -12,6 +12,7 @@ import numpy as np
 
 from narrow_beacon.core.curve.light_curve import GOOD
 from narrow_beacon.core.report.light_curve import CurvePoint
+from narrow_beacon.reduce import svg
 
 _COLOURS = {"U": "#7d6bb0", "B": "#4a7fb5", "V": "#5d9a5a", "R": "#b5584a", "I": "#8a4a4a"}
 _INK, _QUIET = "#26231d", "#8d8677"
@@ -35,14 +36,17 @@ def draw_light_curve(
     look: FigureLook = USUAL_LOOK,
 ) -> None:  # fmt: skip
     """Target above, check star below, magnitudes upside down, nights side by side; SVG, PDF or PNG
-    by the file's ending.
+    by the file's ending. SVG, which every reduction writes, needs no plotting library.
     """
+    good = [p for p in points if np.isfinite(p.magnitude) or np.isfinite(p.limit_magnitude)]
+    nights = nights_in([point.jd_utc for point in good])
+    if path.suffix == ".svg":
+        path.write_text(_svg(good, nights, target, check, look), encoding="utf-8")
+        return
     from matplotlib.figure import Figure
     from matplotlib.ticker import MaxNLocator
 
-    good = [p for p in points if np.isfinite(p.magnitude) or np.isfinite(p.limit_magnitude)]
-    nights = nights_in([point.jd_utc for point in good])
-    # A fixed salt and no date: the same curve gives the same file.
+    # No date: the same curve gives the same file.
     with figure_look():
         spans = [max(last - first, 0.02) for first, last in nights]
         # Without pyplot, whose figures are of the whole process: a server draws in many threads.
@@ -73,6 +77,43 @@ def draw_light_curve(
         if look.title:
             figure.suptitle(look.title, fontsize=11, x=0.125, ha="left", y=0.94)
         _save(figure, path)
+
+
+def _svg(
+    points: Sequence[CurvePoint], nights: Sequence[tuple[float, float]], target: str, check: str,
+    look: FigureLook,
+) -> str:  # fmt: skip
+    base = int(np.floor(nights[0][0]))
+    panels = [
+        svg.Panel(f"{words} (mag)", _marks(points, value, error, base), share)
+        for words, value, error, share in (
+            (target, "magnitude", "uncertainty", 3.0),
+            (check or "check", "check_magnitude", "check_uncertainty", 1.0),
+        )
+    ]
+    page = svg.Page(
+        72.0 * look.width_in, 72.0 * look.height_in, look.title, _INK, _QUIET,
+        f"JD (UTC) − {base}",
+    )  # fmt: skip
+    return svg.figure(panels, [(first - base, last - base) for first, last in nights], page)
+
+
+def _marks(points: Sequence[CurvePoint], value: str, error: str, base: int) -> list[svg.Marks]:
+    """The points of each filter; a limit is the target's."""
+    found = []
+    for name in sorted({point.filter for point in points}):
+        own = [point for point in points if point.filter == name]
+        of_target = value == "magnitude"
+        found.append(
+            svg.Marks(
+                name, filter_colour(name), np.array([p.jd_utc - base for p in own]),
+                np.array([getattr(p, value) for p in own], float),
+                np.array([getattr(p, error) for p in own], float),
+                np.array([of_target and p.state != GOOD for p in own], bool),
+                np.array([p.limit_magnitude if of_target else np.nan for p in own], float),
+            )
+        )  # fmt: skip
+    return found
 
 
 def _save(figure: Any, path: Path) -> None:

@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.overscan import Overscan, measure_overscan, take_off
+from narrow_beacon.core.frames.rice import Packed, packed_of, unpack
 from narrow_beacon.core.frames.sections import Section, Sections
 from narrow_beacon.core.frames.structure import GZIP_MAGIC, opened
 
@@ -60,6 +61,8 @@ class PixelSource:
     planes: int = 1
     """How many images lie one behind the other, of which this is number ``plane``."""
     plane: int = 0
+    packed: Packed | None = None
+    """How it is compressed, where it is decoded here."""
 
     @property
     def stored_shape(self) -> tuple[int, int]:
@@ -93,7 +96,8 @@ class PixelSource:
     @property
     def plain_16_bit(self) -> bool:
         """True where the stored words can go straight into the fused correction kernel."""
-        return self.offset is not None and self.bitpix == 16 and self.blank is None
+        there = self.offset is not None or self.packed is not None
+        return there and self.bitpix == 16 and self.blank is None
 
 
 @dataclass(frozen=True)
@@ -207,9 +211,14 @@ def _source(
         raise UnreadableFileError(
             f"{path.name}: BSCALE = {scale:g}, BZERO = {zero:g} give no pixel values."
         )
+    # A file that is gzipped as well is decoded by Astropy.
+    packed = packed_of(path, index) if compressed and not gzipped and len(shape) == 2 else None
+    if packed is not None:
+        scale, zero = packed.bscale, packed.bzero
     return PixelSource(
         path=path,
         hdu=index,
+        packed=packed,
         offset=offset,
         height=height,
         width=width,
@@ -242,6 +251,12 @@ def read_words(source: PixelSource, out: NDArray[np.uint16]) -> NDArray[np.uint1
     Only for sources with ``plain_16_bit``.
     """
     assert source.plain_16_bit
+    if source.packed is not None:
+        try:
+            unpack(source.path, source.packed, out)
+        except (OSError, ValueError) as error:
+            raise _unreadable(source, error) from error
+        return out
     assert source.offset is not None
     with source.path.open("rb", buffering=0) as file:
         file.seek(source.offset)
@@ -277,6 +292,9 @@ def read_stored(source: PixelSource) -> Plane:
     NaN. Raises UnreadableFileError.
     """
     height, width = source.stored_shape
+    if source.packed is not None and source.plain_16_bit:
+        words = read_words(source, np.empty((height, width), np.uint16))
+        return _physical(words.view(">i2"), source)
     try:
         if source.offset is not None:
             stored = np.fromfile(
@@ -292,13 +310,15 @@ def read_stored(source: PixelSource) -> Plane:
                 data = np.asarray(hdus[source.hdu].data)
                 data = data.reshape(-1, height, width)[source.plane]
     except Exception as error:
-        raise UnreadableFileError(
-            f"{source.path.name}: its pixels cannot be read ({_short(error)})."
-        ) from error
+        raise _unreadable(source, error) from error
     values = np.ascontiguousarray(data.reshape(height, width), dtype=np.float32)
     if shares_scaled(source):
         values *= np.float32(FULL_ADU)
     return values
+
+
+def _unreadable(source: PixelSource, error: Exception) -> UnreadableFileError:
+    return UnreadableFileError(f"{source.path.name}: its pixels cannot be read ({_short(error)}).")
 
 
 def overscan_of(source: PixelSource) -> Overscan | None:

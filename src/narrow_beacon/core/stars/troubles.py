@@ -11,7 +11,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from scipy.ndimage import label
-from scipy.stats import spearmanr
 
 from narrow_beacon.core.arrays import Bools, Floats, median_of_known
 
@@ -253,12 +252,27 @@ def _falling(looks: Looks, at: int) -> int:
     own = slice(first, at + 1)
     if at + 1 - first < _DEW_RUN or not np.all(np.isfinite(light[own] + width[own])):
         return 0
-    time = np.arange(at + 1 - first)
+    time = np.arange(at + 1 - first, dtype=float)
     steps = np.diff(light[own])
-    falls, widens = spearmanr(time, light[own])[0], spearmanr(time, width[own])[0]
+    falls, widens = _in_step(time, light[own]), _in_step(time, width[own])
     jerk = float(np.abs(np.diff(steps)).max()) if steps.size > 1 else 0.0
     steady = falls < _FALLS and widens > _WIDENS and jerk < _JERK
     return at + 1 - first if steady else 0
+
+
+def _in_step(one: Floats, other: Floats) -> float:
+    """Spearman's rank correlation (1904, Am. J. Psych. 15, 72); equal values share a rank. NaN
+    where one of them does not change.
+    """
+
+    def ranks(values: Floats) -> Floats:
+        _, place, count = np.unique(values, return_inverse=True, return_counts=True)
+        return np.asarray((np.cumsum(count) - 0.5 * (count - 1))[place], float)
+
+    a, b = ranks(one), ranks(other)
+    a, b = a - a.mean(), b - b.mean()
+    size = float(np.sqrt((a * a).sum() * (b * b).sum()))
+    return float((a * b).sum()) / size if size > 0 else float("nan")
 
 
 def _clouded(looks: Looks, rules: VetRules) -> dict[int, str]:
