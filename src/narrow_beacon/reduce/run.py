@@ -12,7 +12,6 @@ from narrow_beacon.core.remarks import Remark, distinct
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.field import field_of
 from narrow_beacon.reduce.keeper import Keeper
-from narrow_beacon.reduce.night_sheet import FORMATS, write_sheet
 from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.outputs import write_outputs
 from narrow_beacon.reduce.settle import ready_for
@@ -44,6 +43,8 @@ def reduce_plan(
         outcome = _measured(walk) if walk.sorted.night.exposures else _nothing(walk)
         write_outputs(outcome, pool)
         if outcome.plan.sheet and outcome.measured:
+            from narrow_beacon.reduce.night_sheet import FORMATS, write_sheet  # slow to load
+
             for kind in FORMATS:
                 write_sheet(outcome, outcome.plan.output / f"night_sheet.{kind}")
         return outcome

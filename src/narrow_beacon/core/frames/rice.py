@@ -187,9 +187,9 @@ def _tile(data, count, block, out):  # type: ignore[no-untyped-def]
                 have -= lead + 1
                 value = np.int64((zeros + lead) << low)
                 if low > 0:
-                    value |= np.int64(waiting >> np.uint64(64 - low))  # type: ignore[assignment]
+                    value |= np.int64(waiting >> np.uint64(64 - low))
                     waiting <<= np.uint64(low)
-                    have -= low
+                    have -= low  # type: ignore[assignment]
             half = value >> 1
             last += np.int32(~half if value & 1 else half)
             out[i] = last
