@@ -13,6 +13,7 @@ from apiflask import APIBlueprint
 from flask import Response
 from sqlalchemy.orm import Session
 
+from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.field_stars import serving
 from narrow_beacon.core.curve.time import julian_year
@@ -22,6 +23,7 @@ from narrow_beacon.reduce.field_picture import field_picture
 from narrow_beacon.reduce.finder import FORMATS, Backdrop, Look, Parts, draw_finder
 from narrow_beacon.server.curve import rounded
 from narrow_beacon.server.images import view_of_file
+from narrow_beacon.server.kept import Kept
 from narrow_beacon.server.night import (
     CurvesNow,
     curves_now,
@@ -36,6 +38,7 @@ from narrow_beacon.server.schemas.measure import FilterQuery
 from narrow_beacon.server.schemas.stars import ColoursOut, FieldStar, FieldStarsOut, FinderQuery
 from narrow_beacon.server.state import campaign_of, file_of, quick, shared
 from narrow_beacon.store.campaigns import now as this_moment
+from narrow_beacon.store.census_columns import CensusTable
 from narrow_beacon.store.models import Campaign, CastRecord
 from narrow_beacon.store.placements import solution_of
 from narrow_beacon.store.sequences import stars_of
@@ -131,6 +134,26 @@ def colours(number: int) -> Response:
     )  # fmt: skip
 
 
+_rooms: Kept[tuple[Floats, Floats]] = Kept(12)
+
+
+def _room(
+    table: CensusTable, keep: Ints, width: Floats, height: Floats, limit: Floats
+) -> tuple[Floats, Floats]:
+    """How near to the edge each star comes, in pixels, and its highest share of the linear limit;
+    sizes and limit are (exposures, 1).
+    """
+    edges, peaks = [], []
+    for rows in table.blocks():
+        x, y, top = (table.scalar(name, keep, rows) for name in ("x_px", "y_px", "peak_adu"))
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", RuntimeWarning)  # a star that is on none of them
+            room = np.minimum(np.minimum(x, y), np.minimum(width - x, height - y))
+            edges.append(np.nanmin(room, axis=0))
+            peaks.append(np.nanmax(top / limit, axis=0))
+    return np.concatenate(edges), np.concatenate(peaks)
+
+
 def describe_field(
     now: CurvesNow, curve: FilterCurve, sizes: Mapping[int, tuple[int, int, float]]
 ) -> FieldStarsOut:
@@ -150,15 +173,8 @@ def describe_field(
         by_colour=curve.standard is not None,
     )  # fmt: skip
     width, height, limit = (np.array([sizes[n][k] for n in numbers])[:, None] for k in range(3))
-    edges, peaks = [], []
-    for rows in table.blocks():
-        x, y, top = (table.scalar(name, keep, rows) for name in ("x_px", "y_px", "peak_adu"))
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", RuntimeWarning)  # a star that is on none of them
-            room = np.minimum(np.minimum(x, y), np.minimum(width - x, height - y))
-            edges.append(np.nanmin(room, axis=0))
-            peaks.append(np.nanmax(top / limit, axis=0))
-    edge, peak = np.concatenate(edges), np.concatenate(peaks)
+    key = (table.prints, keep.tobytes(), limit.tobytes())
+    edge, peak = _rooms.get(key, lambda: _room(table, keep, width, height, limit))
     ra, dec = stars.ra_deg[found.rows], stars.dec_deg[found.rows]
     ra0, dec0 = stars.ra_deg[now.cast.target], stars.dec_deg[now.cast.target]
     away = 60.0 * np.hypot((ra - ra0) * np.cos(np.radians(dec0)), dec - dec0)

@@ -23,7 +23,7 @@ from narrow_beacon.core.curve.colour_terms import (
     telling_rows,
 )
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED
-from narrow_beacon.core.curve.field_stars import field_stars, joined_stars
+from narrow_beacon.core.curve.field_stars import FieldStars, field_stars, joined_stars
 from narrow_beacon.core.curve.points import PointsWish
 from narrow_beacon.core.curve.time import Times, exposure_times
 from narrow_beacon.core.errors import NotMeasurableError
@@ -306,15 +306,21 @@ def _beside(
 
 
 def with_everyone(now: CurvesNow, curve: FilterCurve) -> FilterCurve:
-    """A curve with all stars of the field, which take their time."""
+    """A curve with all stars of the field, which take their time: looked at once for the same
+    exposures, radius and zero points.
+    """
     table, keep = now.tables[curve.filter], places_in(now, curve)
-    parts = [
-        field_stars(
-            table.at_radius(curve.choice.step, keep, rows), 0, curve.ensemble, curve.cast.comparison
-        )
-        for rows in table.blocks()
-    ]
-    return replace(curve, field=joined_stars(parts))
+    step, ensemble, comparison = curve.choice.step, curve.ensemble, curve.cast.comparison
+
+    def made() -> FieldStars:
+        parts = [
+            field_stars(table.at_radius(step, keep, rows), 0, ensemble, comparison)
+            for rows in table.blocks()
+        ]
+        return joined_stars(parts)
+
+    key = (table.prints, keep.tobytes(), step, comparison, ensemble.zero_point.tobytes())
+    return replace(curve, field=_everyone.get(key, made))
 
 
 def places_in(now: CurvesNow, curve: FilterCurve) -> Ints:
@@ -382,6 +388,7 @@ def chosen_parts(session: Session, campaign: Campaign, row: int) -> list[FilterC
 
 
 _fits: Kept[ColourTerms] = Kept(24)
+_everyone: Kept[FieldStars] = Kept(12)
 
 
 def _terms(

@@ -9,6 +9,7 @@ from typing import Any, SupportsFloat
 import numpy as np
 from apiflask import APIBlueprint
 from flask import Response
+from pydantic_core import to_json
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.curve.almanac import SkyAbove, sky_above
@@ -29,8 +30,8 @@ from narrow_beacon.server.night import (
     width_px,
 )
 from narrow_beacon.server.schemas.common import Done, Ids
-from narrow_beacon.server.schemas.night import Exposure, Exposures, SetAside, SkyNight, SkyOut
-from narrow_beacon.server.state import campaign_of, changing, files_in, quick, shared
+from narrow_beacon.server.schemas.night import Exposures, SetAside, SkyNight, SkyOut
+from narrow_beacon.server.state import campaign_of, changing, files_in, shared
 from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import place_of
 from narrow_beacon.store.models import Campaign, NightFile
@@ -52,10 +53,11 @@ def exposures(number: int) -> Response:
     """All exposures of the sky in order of time, with all that the rail draws."""
     with shared().store.session() as session:
         campaign = campaign_of(session, number)
-        return quick(_exposures(session, campaign))
+        return Response(to_json(_exposures(session, campaign)), content_type="application/json")
 
 
-def _exposures(session: Session, campaign: Campaign) -> Exposures:
+def _exposures(session: Session, campaign: Campaign) -> dict[str, Any]:
+    """As ``Exposures`` has it; plain, for there can be tens of thousands."""
     files = exposures_of(session, campaign)
     times = times_of(session, campaign, files)
     position = view_position(session, campaign)
@@ -83,7 +85,7 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
         evidence = file.evidence or {}
         assert file.mid_utc is not None
         found.append(
-            Exposure.model_construct(
+            dict(
                 id=file.id, name=file.name, night=file.night_id or 0, filter=file.filter,
                 jd_utc=float(times.jd_utc[index]), mid_utc=file.mid_utc,
                 exposure_s=file.exposure_s or 0.0, chain=file.chain,
@@ -105,13 +107,13 @@ def _exposures(session: Session, campaign: Campaign) -> Exposures:
             )
         )  # fmt: skip
     kept = campaign.reference or {}
-    known = {e.id for e in found if e.plane}
+    known = {e["id"] for e in found if e["plane"]}
     reference = kept["file"] if kept.get("file") in known else _reference(found)
     words = kept.get("words", "") if reference == kept.get("file") else "the sharpest of many stars"
-    return Exposures.model_construct(
-        exposures=found, reference=reference, reference_words=words if reference else "",
-        parts=PARTS,
-    )  # fmt: skip
+    return {
+        "exposures": found, "reference": reference, "parts": PARTS,
+        "reference_words": words if reference else "",
+    }  # fmt: skip
 
 
 def _match_words(match: Mapping[str, Any]) -> str:
@@ -184,12 +186,14 @@ def _middle(plane: Sequence[float], height: int, width: int) -> tuple[float, flo
     return a * x + b * y + c, d * x + e * y + f
 
 
-def _reference(found: list[Exposure]) -> int | None:
+def _reference(found: list[dict[str, Any]]) -> int | None:
     """The exposure that serves as the standard of the view: many stars, sharp, not set aside."""
-    good = [e for e in found if e.plane and not e.aside_by and not e.trouble and e.fwhm_px]
+    good = [
+        e for e in found if e["plane"] and not e["aside_by"] and not e["trouble"] and e["fwhm_px"]
+    ]
     if not good:
         return None
-    return max(good, key=lambda e: (e.stars or 0) / ((e.fwhm_px or 9.0) ** 2)).id
+    return int(max(good, key=lambda e: (e["stars"] or 0) / ((e["fwhm_px"] or 9.0) ** 2))["id"])
 
 
 @blueprint.get("/api/campaigns/<int:number>/sky")

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from alembic import command
 from alembic.config import Config
+from pydantic_core import from_json
 from sqlalchemy import create_engine
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session, sessionmaker
@@ -53,6 +54,7 @@ class Store:
         settings = {"init_command": _SETTINGS.format(patience_s / _LOCK_SHARE), **limits}
         self.engine = create_engine(
             url, pool_pre_ping=True, pool_recycle=3600, pool_size=8, max_overflow=40,
+            json_deserializer=from_json,  # several times as fast as the standard library's
             connect_args=settings if url.startswith("mysql") else {},
         )  # fmt: skip
         self._sessions = sessionmaker(self.engine, expire_on_commit=False)
