@@ -21,6 +21,7 @@ from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.errors import BeaconError, CatalogueError, UnreadableFileError
 from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.fits_file import file_sha256
+from narrow_beacon.core.frames.frame import Correction
 from narrow_beacon.core.gate import OPEN, Gate, OutsideError
 from narrow_beacon.core.kits import NO_WORDS, OF_ALL, Kits, KitWord, kit_name
 from narrow_beacon.core.report.layout import LayoutError, read_layout
@@ -33,6 +34,7 @@ from narrow_beacon.plan_keys import (
     SECOND_ORDER,
     VET_RULE_KEYS,
     RadiusRule,
+    file_word,
     given_term,
     kit_word,
     like,
@@ -90,6 +92,8 @@ class Plan:
     default_filter: str | None = None
     leave_out: tuple[str, ...] = ()
     """Names of files that take no part, as the plan's folder sees them; * and ? stand for any."""
+    files: Mapping[str, Correction] = field(default_factory=dict)
+    """What is said of single files in place of their headers, by their names."""
     catalogue_file: Path | None = None
     sources: Sources = NO_SOURCES
     """Where stars come from that are not all read at once: atlases and services."""
@@ -125,6 +129,8 @@ class Plan:
     sequence: StarSequence | None = None
     """Comparison stars with magnitudes of their own, laid over the catalogue."""
     radius: RadiusRule = field(default_factory=RadiusRule)
+    steps: Mapping[str, float] = field(default_factory=dict)
+    """Radii of single filters, of the usual set and in star widths, in place of the best."""
     annulus: tuple[float, float] = (3.5, 5.5)
     annulus_in_pixels: bool = False
     floor: bool = False
@@ -283,6 +289,8 @@ def _section(
         parse = text_of if section == "bands" else KEYS[section].get(key)
         if section == "kits":
             parse = partial(kit_word, key)
+        if section == "files":
+            parse = file_word
         if section == "transform" and parse is None:
             parse = given_term
         if parse is None:
@@ -355,6 +363,9 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         library=library,
         default_filter=get("frames", "filter"),
         leave_out=get("frames", "leave_out", ()),
+        files={
+            key: value for (section, key), value in values.items() if section == "files" and value
+        },
         catalogue_file=base / file if file else None,
         sources=_sources(base, get, file),
         columns=get("catalogue", "columns", {}),
@@ -405,6 +416,7 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         beside=beside,
         sequence=_sequence(base, values, get, notes),
         radius=get("measure", "radius", RadiusRule()),
+        steps=get("measure", "steps", {}),
         annulus=get("measure", "annulus", (3.5, 5.5)),
         annulus_in_pixels=get("measure", "unit", "fwhm") == "px",
         floor=get("measure", "floor", False),

@@ -6,6 +6,7 @@ import difflib
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from typing import Any
 
 from narrow_beacon.core.correct.defect_file import MOST_MARKS
@@ -13,9 +14,12 @@ from narrow_beacon.core.correct.defects import Mark
 from narrow_beacon.core.curve.points import QUANTITIES
 from narrow_beacon.core.frames.colour import CHANNELS
 from narrow_beacon.core.frames.filters import filter_name
+from narrow_beacon.core.frames.frame import Correction
+from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.header_values import colour_pattern, sexagesimal_deg
 from narrow_beacon.core.kits import COMBINATIONS, KitWord
 from narrow_beacon.core.measure.census import FLAG_WORDS
+from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.core.stars.limits import QUALITIES, Limit
 from narrow_beacon.core.transform_wish import GivenTerm
 
@@ -108,6 +112,17 @@ def radius_rule(value: Any) -> RadiusRule:
     if match:
         return RadiusRule(widths=_number(0.2, 10)(float(match.group(1))))
     raise ValueError('must be "auto", a number of pixels, or text such as "1.6 fwhm"')
+
+
+def _steps(value: Any) -> dict[str, float]:
+    """Of the usual set the radius of each filter, in star widths."""
+    if not isinstance(value, dict) or not value:
+        raise ValueError("must give star widths by filter: { V = 1.6, B = 1.85 }")
+    for widths in value.values():
+        if isinstance(widths, bool) or widths not in RADII_FWHM:
+            usual = ", ".join(f"{one:g}" for one in RADII_FWHM)
+            raise ValueError(f"has {str(widths)[:20]}, must be of {usual}")
+    return {filter_name(name): float(widths) for name, widths in value.items()}
 
 
 def annulus_radii(value: Any) -> tuple[float, float]:
@@ -270,6 +285,53 @@ VET_RULE_KEYS: dict[str, Callable[[Any], Any]] = {
     "sky": _number(1.1, 1e6),
     "shade": _number(0, 0.7),
 }
+
+
+def _moment(value: Any) -> datetime:
+    """A moment in UTC, as TOML has it or as text."""
+    if isinstance(value, str):
+        try:
+            value = datetime.fromisoformat(value)
+        except ValueError as error:
+            raise ValueError('must be a moment in UTC: "2026-09-20T21:14:30"') from error
+    if not isinstance(value, datetime):
+        raise ValueError('must be a moment in UTC: "2026-09-20T21:14:30"')
+    return value.astimezone(UTC).replace(tzinfo=None) if value.tzinfo else value
+
+
+_FILE_KEYS: dict[str, Callable[[Any], Any]] = {
+    "kind": _choice(*KINDS),
+    "filter": text_of,
+    "exposure_s": _number(0, 1e6),
+    "time_utc": _moment,
+    "shift_s": _number(-1e9, 1e9),
+    "moment": _choice("start", "middle", "end"),
+    "temperature_c": _number(-200, 100),
+    "gain_setting": _number(0, 1e6),
+    "offset_setting": _number(0, 1e6),
+    "camera": text_of,
+    "telescope": text_of,
+    "ra_deg": _angle(0, 360, hours=True),
+    "dec_deg": _angle(-90, 90, hours=False),
+}
+
+
+def file_word(said: Any) -> Correction:
+    """What is said of one file in place of its header. Raises ValueError with the first mistake."""
+    if not isinstance(said, dict) or not said:
+        raise ValueError('must be like { kind = "dark", exposure_s = 120.0 }')
+    values = {}
+    for key, value in said.items():
+        parse = _FILE_KEYS.get(key)
+        if parse is None:
+            raise ValueError(f"{key}: no such key{like(key, _FILE_KEYS)}")
+        try:
+            values[key] = parse(value)
+        except ValueError as error:
+            raise ValueError(f"{key} {error}") from error
+    return Correction(**values)
+
+
 CAST_KEYS: dict[str, Callable[[Any], Any]] = {"comparison": _texts, "check": _texts}
 KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
     "frames": {"folder": _texts, "library": text_of, "filter": text_of, "leave_out": _texts},
@@ -306,6 +368,7 @@ KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
     },
     "transform": {"apply": _truth, "extinction": _extinction},
     "kits": {},
+    "files": {},
     "bands": {},
     "defects": {"threshold": _number(3, 1e6), "marks": _marks, "map": text_of},
     "colour_sensor": {"pattern": _colours, "channels": _channels},
@@ -319,6 +382,7 @@ KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
     },
     "measure": {
         "radius": radius_rule,
+        "steps": _steps,
         "annulus": annulus_radii,
         "unit": _choice("px", "fwhm"),
         "floor": _truth,

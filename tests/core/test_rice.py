@@ -12,6 +12,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
+from narrow_beacon.core.correct.combine import combine
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import PixelSource, read_images, read_pixels, read_words
 
@@ -83,3 +84,16 @@ def test_a_damaged_or_shortened_file_is_told_and_nothing_else_happens(tmp_path: 
         except UnreadableFileError:
             told += 1
     assert told > 30  # others decode to wrong values, which no reader can tell without a checksum
+
+
+def test_packed_frames_make_the_same_master(tmp_path: Path) -> None:
+    frames = [RNG.normal(1000, 12, (40, 64)).astype(np.uint16) for _ in range(6)]
+    plain, tight = [], []
+    for number, frame in enumerate(frames):
+        home = tmp_path / str(number)
+        home.mkdir()
+        tight.append(packed(home, frame))
+        fits.PrimaryHDU(frame).writeto(home / "plain.fits")
+        plain.append(read_images(home / "plain.fits")[0].source)
+    made = [combine(sources, tmp_path).plane for sources in (plain, tight)]
+    np.testing.assert_array_equal(*made)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence, Set
+from collections.abc import Callable, Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from dataclasses import field as field_of
 
@@ -249,7 +249,7 @@ def beside_curves(
     measured: Sequence[tuple[FilterSeries, FilterCensus]],
     stars: StarTable,
     roles: Roles,
-    fixed_step: int | None,
+    fixed_step: Callable[[str], int | None],
 ) -> tuple[list[FilterCurve], dict[str, str]]:
     """The curves of another target in the field, which settle its cast and radii in each filter,
     and by filter why there is none. Nothing is vetted: the exposures are those that are left, and
@@ -267,7 +267,12 @@ def beside_curves(
         try:
             curves.append(
                 make_curve(
-                    series, census, stars, own, fixed_step, Judged(keep=frozenset(series.indices))
+                    series,
+                    census,
+                    stars,
+                    own,
+                    fixed_step(series.filter),
+                    Judged(keep=frozenset(series.indices)),
                 )
             )
         except NotMeasurableError as error:

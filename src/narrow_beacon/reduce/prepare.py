@@ -329,8 +329,12 @@ def _seen_print(ready: Prepared, job: ExposureJob) -> str:
     )  # fmt: skip
 
 
-def fixed_step(plan: Plan) -> int | None:
-    """The step of the radius where the plan fixes it."""
+def fixed_step(plan: Plan, filter_name: str = "") -> int | None:
+    """The step of the radius where the plan fixes it: its one radius, which the set is laid about,
+    or for a filter one of the usual set.
+    """
+    if filter_name in plan.steps:
+        return RADII_FWHM.index(plan.steps[filter_name])
     return DEFAULT_STEP if plan.radius.pixels or plan.radius.widths else None
 
 

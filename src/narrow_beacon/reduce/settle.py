@@ -136,7 +136,7 @@ def _settle_beside(
         part for name in filters_by_count(ready) if (part := _left(ready, name, results, set_aside))
     ]
     roles = Roles(target, wanted.comparison, wanted.checks, ready.targets)
-    curves, problems = beside_curves(measured, stars, roles, fixed_step(ready.plan))
+    curves, problems = beside_curves(measured, stars, roles, partial(fixed_step, ready.plan))
     name = ready.plan.target_name or stars.names[target]
     remarks = [
         Remark("curve", f"{name}: {words}", f"{name}, {band}",
@@ -211,7 +211,7 @@ def _settle_first(ready: Prepared, results: Sequence[ExposureResult], wanted: Wa
             curves.append(
                 make_curve(
                     *part, stars, Roles(target, wanted.comparison, checks, ready.targets),
-                    fixed_step(ready.plan),
+                    fixed_step(ready.plan, name),
                     Judged(judgement.spoiled, judgement.keep, ready.plan.vetting.rules.light),
                 )
             )  # fmt: skip

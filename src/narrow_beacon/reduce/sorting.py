@@ -163,7 +163,8 @@ def inspected(
 
 
 def _said_of(plan: Plan, name: str, word: Correction | None) -> Correction | None:
-    """The observer's word on a file, with what the plan leaves out."""
+    """The observer's word on a file, with what the plan says of it and leaves out."""
+    word = word or plan.files.get(name)
     if not any(fnmatch(name, pattern) for pattern in plan.leave_out):
         return word
     return replace(word or Correction(), aside="left out in the plan")

@@ -384,7 +384,9 @@ def chosen_parts(session: Session, campaign: Campaign, row: int) -> list[FilterC
         if one.cast_id
     ]
     plan = plan_of(session, campaign)
-    return beside_curves(measured, stars, Roles(row, never=tuple(others)), fixed_step(plan))[0]
+    return beside_curves(
+        measured, stars, Roles(row, never=tuple(others)), partial(fixed_step, plan)
+    )[0]
 
 
 _fits: Kept[ColourTerms] = Kept(24)

@@ -41,7 +41,7 @@ class RowReader:
     def __init__(self, source: PixelSource, scratch: Path) -> None:
         self._source = source
         self._level: Plane | None = None
-        if source.plain_16_bit:
+        if source.words_in_file:
             stored: NDArray[Any] = np.memmap(
                 source.path, np.dtype(">i2"), "r", source.offset or 0, source.stored_shape
             )
@@ -59,7 +59,7 @@ class RowReader:
     def read(self, first: int, last: int, out: Plane) -> None:
         """Rows ``first`` to ``last`` (excluded) into ``out`` (rows, width)."""
         out[:] = self._rows[first:last]
-        if self._source.plain_16_bit:
+        if self._source.words_in_file:
             if self._source.bscale != 1.0:
                 out *= np.float32(self._source.bscale)
             out += np.float32(self._source.bzero)

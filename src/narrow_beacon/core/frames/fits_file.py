@@ -99,6 +99,11 @@ class PixelSource:
         there = self.offset is not None or self.packed is not None
         return there and self.bitpix == 16 and self.blank is None
 
+    @property
+    def words_in_file(self) -> bool:
+        """True where these words lie in the file as they are."""
+        return self.offset is not None and self.plain_16_bit
+
 
 @dataclass(frozen=True)
 class FitsImage:
