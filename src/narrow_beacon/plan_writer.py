@@ -17,26 +17,41 @@ from narrow_beacon.plan import Plan, TargetWish
 Section = Mapping[str, Any]
 
 
-def plan_text(plan: Plan, *, folders: Sequence[str], catalogue: str, sequence: str = "") -> str:
+def plan_text(
+    plan: Plan, *, folders: Sequence[str], catalogue: str, sequence: str = "",
+    sequence_columns: Mapping[str, str] | None = None,
+) -> str:  # fmt: skip
     """The text of a plan whose raw files lie in ``folders``, whose stars in the file ``catalogue``
     and those of a ``sequence``; paths as the plan's folder sees them.
     """
     frames: dict[str, Any] = {"folder": list(folders), "filter": plan.default_filter}
     frames["leave_out"] = list(plan.leave_out)
+    frames["library"] = plan.library.as_posix() if plan.library else None
+    chart = plan.sequence.chart if plan.sequence else None
+    chart_epoch = plan.sequence.stars.epoch_yr if plan.sequence else None
+    for_all = _word(plan.kits.said.get(OF_ALL, KitWord()))
     parts = [
         _section("frames", frames),
-        _section("catalogue", {"file": catalogue, "epoch": plan.epoch_yr}),
+        _section("catalogue", {
+            "file": catalogue, "epoch": plan.epoch_yr, "columns": dict(plan.columns),
+        }),
         _section("site", asdict(plan.site) if plan.site else {}),
         _section("kit", _kit(plan)),
         *(_section(f"kits.{_text(name)}", _word(word)) for name, word in plan.kits.said.items()
           if name != OF_ALL),
         *(_section(f"files.{_text(name)}", _said(word)) for name, word in plan.files.items()),
+        _section("defects", {
+            "threshold": for_all["defect_threshold"], "marks": for_all["marks"],
+        }),
         _section("bands", plan.bands),
         _section("colour_sensor", {"pattern": plan.pattern}),
         *_targets(plan),
         _section("transform", _transform(plan)),
         _section("vet", _vet(plan)),
-        _section("sequence", {"file": sequence or None}),
+        _section("sequence", {
+            "file": sequence, "chart": chart, "epoch": chart_epoch,
+            "columns": dict(sequence_columns or {}),
+        } if sequence else {}),
         _section("measure", {
             "radius": _radius(plan), "steps": dict(plan.steps),
             "annulus": list(plan.annulus),
@@ -67,13 +82,13 @@ def _kit(plan: Plan) -> Section:
     return {**own, **_rules(plan.kits.said.get(OF_ALL, KitWord()))}
 
 
-_DEFECTS = {"defect_threshold": "threshold", "marks": "marks"}
-
-
 def _rules(word: KitWord) -> Section:
-    """What holds for all kits stands in [kit], but for defects and constants."""
+    """What holds for all kits stands in [kit], but for defects, which have a section."""
     said = _word(word)
-    return {key: value for key, value in said.items() if key not in _DEFECTS}
+    return {key: value for key, value in said.items() if value is not None and key not in _DEFECTS}
+
+
+_DEFECTS = ("defect_threshold", "marks")
 
 
 def _word(word: KitWord) -> dict[str, Any]:

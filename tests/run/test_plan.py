@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+from dataclasses import fields, replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 
+from narrow_beacon.core.catalogue.writer import write_catalogue
 from narrow_beacon.core.correct.defects import DefectRule, defects_said
 from narrow_beacon.core.kits import Rules
 from narrow_beacon.core.stars.limits import Limit
 from narrow_beacon.core.stars.troubles import USUAL_RULES
-from narrow_beacon.plan import PlanError, read_plan
+from narrow_beacon.plan import Plan, PlanError, read_plan
 from narrow_beacon.plan_keys import KEYS, RadiusRule
+from narrow_beacon.plan_writer import plan_text
 from narrow_beacon.simulate.sky import make_sky
 
 GOOD = """[frames]
@@ -226,3 +229,90 @@ def test_words_on_vetting_are_taken_over(folder: Path) -> None:
     assert vetting.set_aside == {"raw/b.fits": "a lamp"}
     # A filter is called as its files are.
     assert vetting.limits == (Limit("star width", above=5.0, filter="V"),)
+
+
+RICH = (
+    GOOD.replace('radius = "1.6 fwhm"', "steps = { V = 1.85, B = 1.6 }\nfloor = true")
+    + """
+[frames]
+folder = ["raw"]
+leave_out = ["raw/test*"]
+[files."raw/a b.fits"]
+kind = "dark"
+exposure_s = 120.0
+time_utc = 2026-09-20T21:14:30Z
+ra_deg = "19 41 02.6"
+[files."raw/\\"odd\\".fits"]
+shift_s = -3600.0
+moment = "end"
+[kit]
+gain_e_per_adu = 1.3
+clock_offset_s = 0.25
+lasts_days = 30.0
+combine = "median"
+[defects]
+threshold = 6.0
+marks = [[1, 2, 3, 4]]
+[kits."Fulmar 20, 900 × 700"]
+defect_threshold = 7.0
+marks = [[3, 4, 1, 20]]
+[bands]
+"Clear" = "V"
+[transform]
+V = { index = "B-V", coefficient = -0.04, uncertainty = 0.005 }
+extinction = { V = 0.15, second_order_V = -0.03 }
+[vet]
+width = 1.8
+limits = [{ quality = "star width", above = 5.0, night = "2026-09-20" }]
+keep = ["raw/a b.fits"]
+set_aside = { "raw/x.fits" = "a “lamp” was on" }
+[points]
+most_uncertainty = 0.05
+without = ["cosmic ray"]
+take_out = ["airmass"]
+nights_alike = true
+[output]
+layout = "tab"
+doubtful = true
+"""
+)
+
+
+def test_a_plan_that_is_written_reads_back_as_it_was(folder: Path) -> None:
+    text = RICH.replace('[frames]\nfolder = "raw"\n', "", 1)
+    (folder / "plan.toml").write_text(text)
+    plan = read_plan(folder / "plan.toml")
+    assert plan.files["raw/a b.fits"].kind == "dark"
+    assert plan.stars is not None
+    columns = write_catalogue(plan.stars, folder / "stars.ecsv")
+    named = replace(plan, epoch_yr=plan.stars.epoch_yr, columns=columns)
+    again = folder / "again.toml"
+    again.write_text(plan_text(named, folders=["raw"], catalogue="stars.ecsv"), encoding="utf-8")
+    read = read_plan(again)
+    differing = {"path", "text", "stars", "catalogue_file", "sources"}
+    for one in fields(Plan):
+        if one.name not in differing:
+            assert getattr(read, one.name) == getattr(named, one.name), one.name
+    assert read.stars is not None
+    for name, value in vars(plan.stars).items():
+        if isinstance(value, np.ndarray):
+            np.testing.assert_array_equal(getattr(read.stars, name), value, err_msg=name)
+    assert read.stars.names == plan.stars.names
+    for band, of in plan.stars.bands.items():
+        np.testing.assert_array_equal(read.stars.bands[band].magnitude, of.magnitude)
+        np.testing.assert_array_equal(read.stars.bands[band].uncertainty, of.uncertainty)
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ('[files."raw/a.fits"]\nkind = "moon"\n', "kind is 'moon', must be"),
+        ('[files."raw/a.fits"]\nnoise = 3\n', "noise: no such key"),
+        ('[files."raw/a.fits"]\ntime_utc = "soon"\n', "must be a moment in UTC"),
+        ('[points]\nwithout = ["bad luck"]\n', "must be"),
+        ("[measure]\nsteps = { V = 1.63 }\n", "must be of"),
+    ],
+)
+def test_mistakes_of_files_points_and_steps_are_named(folder: Path, text: str, words: str) -> None:
+    body = GOOD[: GOOD.index("[measure]")] if "[measure]" in text else GOOD
+    assert any(words in line for line in mistakes_of(folder, body + text))

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import io
 import json
+import zipfile
 from pathlib import Path
 from typing import Any
 
@@ -247,3 +249,36 @@ def test_a_second_camera_is_measured_beside_the_first(client: Client, running: R
     assert {s["kit"] for s in stacks} == {"Kittiwake 800, 400 × 300", "Fulmar 20, 360 × 260"}
     assert client.get(f"campaigns/{made}")["kits"] == sorted({s["kit"] for s in stacks})
     assert not any(f["part"] == "left out" for f in client.get(f"campaigns/{made}/intake")["files"])
+
+
+def test_a_report_s_bundle_reduces_to_the_same_numbers(running: Running, client: Client) -> None:
+    """After what the observer changed by hand, too."""
+    home = running.nights / "bundled"
+    write_plain_night(home, 11, **SMALL)
+    made = client.post("campaigns", {"name": "bundled", "folders": [str(home / "raw")]})
+    campaign = made["id"]
+    client.wait(campaign)
+    settings(client, campaign, home)
+    client.post(f"campaigns/{campaign}/jobs", {"kind": "reduce"})
+    assert client.wait(campaign)["state"] == "done"
+    path = f"campaigns/{campaign}"
+    curve = client.get(f"{path}/curve")
+    cast = curve["cast"]
+    client.post(
+        f"{path}/cast",
+        {"target": cast["target"], "comparison": cast["comparison"][1:], "checks": cast["checks"]},
+    )
+    client.post(f"{path}/recipe", {"steps": {"V": 6}})
+    exposures = client.get(f"{path}/exposures")["exposures"]
+    client.post(f"{path}/aside", {"ids": [exposures[1]["id"]], "aside": True, "reason": "a lamp"})
+    report = client.post(f"{path}/report")
+    answer = client.session.get(f"{client.url}/api/reports/{report['id']}/bundle.zip?raw=true")
+    answer.raise_for_status()
+    there = running.nights / "unpacked"
+    with zipfile.ZipFile(io.BytesIO(answer.content)) as packed:
+        packed.extractall(there)
+    assert (there / "plan.toml").read_text().count("a lamp") == 1
+    reduce(there / "plan.toml")
+    handed = (there / "light_curve.csv").read_bytes()
+    assert len(handed.splitlines()) == SMALL["exposures"]  # one head, one exposure set aside
+    assert (there / "out" / "light_curve.csv").read_bytes() == handed

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import io
 import shutil
 import tempfile
-import zipfile
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
@@ -36,6 +34,7 @@ from narrow_beacon.reduce.outputs import (
     write_outputs,
 )
 from narrow_beacon.reduce.workers import Workers
+from narrow_beacon.server.bundle import raw_files, write_bundle, write_plan
 from narrow_beacon.server.going import SAME_MAG, handed_before, what_changed, what_goes
 from narrow_beacon.server.night import CurvesNow, curves_now
 from narrow_beacon.server.outcome import outcome_now, with_field
@@ -43,6 +42,7 @@ from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.report_checks import NOTHING, checks_of
 from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.schemas.report import (
+    BundleQuery,
     FigureQuery,
     LayoutOut,
     PhaseQuery,
@@ -240,6 +240,7 @@ def export(number: int) -> ReportOut:
         outcome, now = outcome_now(session, campaign, folder)
         with Workers(1) as here:
             write_outputs(with_field(outcome, now), here)
+        write_plan(session, campaign, now, folder)
         layout = layout_of(outcome.plan)
         before = handed_before(session, campaign, now, layout)
         going = what_goes(campaign, outcome, now, curve_points(outcome), layout, before)
@@ -331,29 +332,22 @@ def say_of_reports(number: int, body: ReportingIn) -> Done:
 
 
 @blueprint.get("/api/reports/<int:number>/<name>")
+@blueprint.input(BundleQuery, location="query", arg_name="query")
 @blueprint.doc(hide=True)
-def download(number: int, name: str) -> Response:
-    """A file of a report."""
+def download(number: int, name: str, query: BundleQuery) -> Response:
+    """A file of a report, or all of them in one archive, on request with the raw files."""
     with shared().store.session() as session:
         record = session.get(Report, number)
         if record is None or name not in (*record.files, BUNDLE):
             raise Problem(404, "No such file")
         folder, files = Path(record.folder), list(record.files)
+        raw = []
+        if name == BUNDLE and query.raw:
+            raw = raw_files(session, session.get_one(Campaign, record.campaign_id))
     if name == BUNDLE:
-        return send_file(
-            _bundle(folder, files), "application/zip", as_attachment=True, download_name=BUNDLE
-        )
+        # On disk, for raw files can be many; it goes when it was sent.
+        packed = tempfile.TemporaryFile(dir=shared().store.folder("scratch"))  # noqa: SIM115
+        write_bundle(folder, files, raw, packed)
+        packed.seek(0)
+        return send_file(packed, "application/zip", as_attachment=True, download_name=BUNDLE)
     return send_from_directory(Path(folder).resolve(), name, as_attachment=True)
-
-
-def _bundle(folder: Path, files: list[str]) -> io.BytesIO:
-    """All files of a report as one."""
-    packed = io.BytesIO()
-    with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as whole:
-        for name in files:
-            path = folder / name
-            for one in sorted(path.rglob("*")) if path.is_dir() else [path]:
-                if one.is_file():
-                    whole.write(one, one.relative_to(folder))
-    packed.seek(0)
-    return packed

@@ -81,6 +81,11 @@ class TextIn(Asked):
     text: Annotated[str, Field(max_length=200_000)]
 
 
+class BundleQuery(Asked):
+    raw: bool = False
+    """With the raw files, so that the plan can be reduced as it is."""
+
+
 class FigureQuery(Asked):
     """A figure's size in cm, and its title."""
 

@@ -6,6 +6,7 @@ import { clockUtc, dayOf, plural } from "../../ui/words";
 
 type Report = ReportPage["reports"][number];
 
+const RAW = "bundle with raw files";
 const SCOPES: Record<string, string> = { new: ", only new ones", changed: ", a correction" };
 
 /** A report that was exported: its files, whether it was sent and to whom, what changed since. */
@@ -68,11 +69,16 @@ export function HandedOut({ report }: { report: Report }) {
         </button>
       )}
       <p className="flex flex-wrap gap-x-3 text-small">
-        {[...report.files.filter((name) => name.includes(".")), "bundle.zip"].map((name) => (
+        {[...report.files.filter((name) => name.includes(".")), "bundle.zip", RAW].map((name) => (
           <a
             key={name}
             className="text-quiet underline decoration-line underline-offset-2 hover:text-beam"
-            href={`/api/reports/${report.id}/${encodeURIComponent(name)}`}
+            href={
+              name === RAW
+                ? `/api/reports/${report.id}/bundle.zip?raw=true`
+                : `/api/reports/${report.id}/${encodeURIComponent(name)}`
+            }
+            title={name === RAW ? "With it, ./beacon reduce plan.toml gives the same numbers" : ""}
             download
           >
             {name}
