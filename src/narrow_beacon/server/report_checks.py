@@ -9,15 +9,17 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from narrow_beacon.core.curve.light_curve import DOUBTFUL
+from narrow_beacon.core.curve.light_curve import DOUBTFUL, TREND
 from narrow_beacon.core.report.layout import Layout
 from narrow_beacon.core.report.light_curve import CurvePoint
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.outcome import Outcome
+from narrow_beacon.reduce.points import taken_words
 from narrow_beacon.server.night import CurvesNow
 from narrow_beacon.server.schemas.report import Check, ReportOut
 from narrow_beacon.server.stages import out_of_date
 from narrow_beacon.store.models import Campaign, NightFile
+from narrow_beacon.store.points import points_of
 from narrow_beacon.store.reporting import reporting_of
 
 _LARGE_UNCERTAINTY_MAG = 0.1
@@ -46,6 +48,10 @@ def checks_of(
         checks.append(Check(state="stop", words=words))
     checks += _check_cast(now)
     checks.append(_check_scale(now, layout))
+    wish = points_of(campaign)
+    for curve in now.curves:
+        if words := taken_words(curve, wish):
+            checks.append(Check(state="look", words=f"{curve.filter}: {words}. See Curve."))
     sigma = np.array([getattr(point, layout.uncertainty) for point in good])
     if good and (~np.isfinite(sigma) | (sigma <= 0)).any():
         checks.append(Check(state="stop", words="Some points have no usable uncertainty."))
@@ -105,7 +111,7 @@ def _check_points(
             re.sub(r" [\d.]+ mmag", "", word)
             for p in doubtful
             for word in p.flags.split(";")
-            if word
+            if word and not word.strip().startswith(TREND)  # no reason for doubt
         )
         why = ", ".join(word for word, _ in kinds.most_common(3))
         one = len(doubtful) == 1

@@ -17,6 +17,8 @@ from narrow_beacon.core.measure.noise import POGSON
 
 GOOD, DOUBTFUL = "good", "doubtful"
 """States of a point; what is set aside is no point."""
+TREND = "trend "
+"""Before what is said of a point that something was taken out of."""
 LIMIT_SNR = 3.0
 """A star that gives less light than so many times its noise is not seen: its light has a limit."""
 _NEIGHBOUR_SIGMA, _NEIGHBOUR_MAG = 3.0, 0.005
@@ -94,7 +96,7 @@ class StarCurve:
             costs[_UNSEEN] = self.unseen_mag[at]
         said = [_with_cost(word, costs.get(word)) for word in found]
         if self.taken_mag is not None and self.taken_mag[at]:
-            said.append(f"trend {1000 * self.taken_mag[at]:+.1f} mmag taken out")
+            said.append(f"{TREND}{1000 * self.taken_mag[at]:+.1f} mmag taken out")
         return [*said, *self.ruled.get(at, ())]
 
 
