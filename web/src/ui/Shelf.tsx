@@ -29,7 +29,6 @@ export function Shelf() {
         <label className="flex items-center gap-2">
           <input
             type="checkbox"
-            className="check"
             checked={campaign.shelf}
             onChange={(event) => void saveSettings({ shelf: event.target.checked })}
           />

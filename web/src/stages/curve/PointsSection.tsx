@@ -104,7 +104,7 @@ function Number(props: {
       <span className="flex items-center gap-2">
         <input
           aria-label={props.label}
-          className="num w-[64px] text-right"
+          className="field num w-16! text-right"
           inputMode="decimal"
           placeholder="none"
           value={typed ?? known}

@@ -65,7 +65,6 @@ export function CatalogueSection({ campaign }: { campaign: Campaign }) {
         <label className="flex items-center gap-2 py-0.5">
           <input
             type="checkbox"
-            className="check"
             checked={campaign.merge}
             onChange={(event) => save({ merge: event.target.checked })}
           />

@@ -68,7 +68,7 @@ export function FoldersSection({ campaign, files }: { campaign: Campaign; files:
       <label className="mt-2 flex items-start gap-2">
         <input
           type="checkbox"
-          className="check mt-0.5"
+          className="mt-0.5"
           checked={campaign.watch.watching}
           onChange={(event) => void saveSettings({ watching: event.target.checked })}
         />
