@@ -429,6 +429,8 @@ def test_one_comparison_star_that_wanders_is_in_the_uncertainty_or_untested(fiel
     curve = star_curve(made, 0, ensemble, 0)
     assert np.std(curve.magnitude) == pytest.approx(0.07, rel=0.1)
     assert ensemble.tested is field
+    # What reports take for its instrumental magnitude is what was measured.
+    assert 12.0 - ensemble.zero_point == pytest.approx(inst[:, 1], abs=1e-9)
     if field:
         assert np.median(curve.uncertainty) == pytest.approx(0.07, rel=0.1)
 

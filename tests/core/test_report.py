@@ -383,3 +383,16 @@ def test_provenance_is_plain_json(tmp_path: Path) -> None:
     assert (tmp_path / "p").read_text().split() == [
         *("{", '"a":', "1.5,", '"b":', "[", "null,", '"x"', "],", '"c":', "[", "3", "]", "}")
     ]
+
+
+def test_instrumental_magnitudes_of_single_stars_can_be_asked_for() -> None:
+    columns = ("comparison_name", "comparison_instrumental", "check_instrumental")
+    body = "".join(
+        f'[[column]]\nvalue = "{name}"\ndigits = 4\nmissing = "na"\n' for name in columns
+    )
+    layout = parse_layout(f'name = "one"\nseparator = "|"\ntitles = false\n{body}', "one")
+    point = replace(POINT, zero_point=20.5, check_magnitude=12.75)
+    one = replace(FACTS, stars={("", "V"): Stars(("Sorrel 3",), 12.1, "Sorrel 4", 12.7)})
+    assert render_report(layout, [point], one) == "Sorrel 3|-8.4000|-7.7500\n"
+    some = replace(FACTS, stars={("", "V"): Stars(("Sorrel 3", "Sorrel 5"), 12.1, "Sorrel 4")})
+    assert render_report(layout, [point], some) == "ensemble|na|-7.7500\n"

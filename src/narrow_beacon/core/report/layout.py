@@ -17,8 +17,8 @@ from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.report.light_curve import COLUMNS, CurvePoint
 
 MORE_VALUES = (
-    "comparison_name", "comparison_known", "check_name", "check_known", "chart", "transformed",
-    "count", "night", "number", "action",
+    "comparison_name", "comparison_known", "comparison_instrumental", "check_name", "check_known",
+    "check_instrumental", "chart", "transformed", "count", "night", "number", "action",
 )  # fmt: skip
 """What a column can have besides the columns of the light curve."""
 BY_UNCERTAINTY = -1

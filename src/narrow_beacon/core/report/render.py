@@ -161,6 +161,11 @@ def _value(name: str, row: _Row, layout: Layout, facts: Facts) -> str | float:
     more: dict[str, str | float] = {
         "comparison_name": stars.comparison[0] if single else layout.ensemble,
         "comparison_known": stars.comparison_known if single else float("nan"),
+        # A single star's zero point is what it lacks to its known magnitude.
+        "comparison_instrumental": (
+            stars.comparison_known - point.zero_point if single else float("nan")
+        ),
+        "check_instrumental": point.check_magnitude - point.zero_point,
         "check_name": stars.check, "check_known": stars.check_known, "chart": stars.chart,
         "transformed": "yes" if layout.magnitude == "transformed_magnitude" else "no",
         "count": str(row.count), "number": str(row.number), "night": night_of(point.jd_utc),
