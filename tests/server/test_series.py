@@ -91,6 +91,11 @@ def test_the_field_is_surveyed(client: Client, campaign: int) -> None:
     assert target[0]["known"]
     assert len(target[0]["bjd"]) == len(target[0]["curve"])
     assert re.fullmatch(r"NB J\d{6}\.\d[+-]\d{6}", target[0]["designation"])
+    row = client.get(f"campaigns/{campaign}/curve")["cast"]["comparison"][0]
+    chart = client.ask("GET", f"campaigns/{campaign}/finder.svg?row={row}&width=12")
+    assert chart.status_code == 200
+    assert chart.content != client.ask("GET", f"campaigns/{campaign}/finder.svg?width=12").content
+    assert client.ask("GET", f"campaigns/{campaign}/finder.svg?row=999999").status_code == 404
 
 
 def test_rules_for_points_change_the_curve_at_once_and_can_be_undone(

@@ -49,6 +49,8 @@ class Parts:
     target: int
     comparison: tuple[int, ...] = ()
     checks: tuple[int, ...] = ()
+    name: str = ""
+    """What the target is called on the chart; as in the catalogue without it."""
 
 
 @dataclass(frozen=True)
@@ -110,7 +112,7 @@ def draw_finder(
         _marks(axes, x, y, magnitude, parts, look)
         _compass(axes, half, look)
         _bar(axes, half)
-        name = stars.names[parts.target]
+        name = parts.name or stars.names[parts.target]
         figure.text(0.03, 0.965, name, fontsize=13, fontweight="bold")
         figure.text(0.03, 0.935, f"{_position(ra0, dec0)}  ({year:.1f})", fontsize=8.5)
         side = f"{look.width_arcmin:g}′ × {look.width_arcmin:g}′, magnitudes in {band}"

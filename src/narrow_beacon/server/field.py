@@ -14,6 +14,7 @@ from flask import Response
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.arrays import Floats, Ints
+from narrow_beacon.core.catalogue.designation import designation
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.field_stars import serving
 from narrow_beacon.core.curve.time import julian_year
@@ -67,6 +68,16 @@ def finder(number: int, kind: str, query: FinderQuery) -> Response:
             if placed is None:
                 raise Problem(409, "Not placed", "A chart needs an exposure that is on the sky.")
     parts = Parts(cast.target, tuple(cast.comparison), cast.checks)
+    if query.row is not None and query.row != cast.target:
+        if query.row >= len(stars):
+            raise Problem(404, "No such star", "The catalogue may be another one now.")
+        others = tuple(row for row in cast.comparison if row != query.row)
+        name = stars.names[query.row]
+        if not stars.known_variable[query.row]:
+            place = float(stars.ra_deg[query.row]), float(stars.dec_deg[query.row])
+            name = f"{designation(*place)} = {name}"
+        checks = tuple(row for row in cast.checks if row != query.row)
+        parts = Parts(query.row, others, checks, name)
     look = Look(query.width, query.up, query.mirrored, query.faintest, query.points)
     backdrop = None
     if placed is not None and query.file is not None:

@@ -79,6 +79,8 @@ class FinderQuery(Asked):
 
     filter: Short = ""
     file: Id | None = None
+    row: Id | None = None
+    """Another star that the chart is of; its place names it where it is not known to vary."""
     width: Annotated[float, Field(ge=1, le=600)] = 20.0
     up: Annotated[float, Field(ge=-360, le=360)] = 0.0
     mirrored: bool = False

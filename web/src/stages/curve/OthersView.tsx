@@ -91,6 +91,15 @@ function Row({ suspect, campaign }: { suspect: Suspect; campaign: number }) {
           </span>
         </span>
         {suspect.role !== "target" && (
+          <a
+            className="text-small text-quiet underline decoration-line underline-offset-2 hover:text-beam"
+            href={`/api/campaigns/${campaign}/finder.pdf?row=${suspect.row}&filter=${encodeURIComponent(suspect.filter)}`}
+            download={`${suspect.known ? suspect.star : suspect.designation}.pdf`}
+          >
+            Finder chart
+          </a>
+        )}
+        {suspect.role !== "target" && (
           <Button
             quiet
             className="px-0! py-0!"
