@@ -69,9 +69,9 @@ function Toggles<T extends string>(props: {
   onToggle: (word: T) => void;
 }) {
   return (
-    <div className="flex flex-wrap gap-x-3 gap-y-1">
+    <div className="flex flex-wrap gap-x-3">
       {props.words.map((word) => (
-        <label key={word} className="flex items-center gap-1">
+        <label key={word} className="flex min-h-6 items-center gap-1">
           <input
             type="checkbox"
             checked={props.on.includes(word)}
