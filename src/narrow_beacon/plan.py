@@ -38,6 +38,7 @@ from narrow_beacon.plan_keys import (
     given_term,
     kit_word,
     like,
+    picked_masters,
     text_of,
 )
 
@@ -94,6 +95,8 @@ class Plan:
     """Names of files that take no part, as the plan's folder sees them; * and ? stand for any."""
     files: Mapping[str, Correction] = field(default_factory=dict)
     """What is said of single files in place of their headers, by their names."""
+    picks: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    """The observer's masters by the chain's name and step: keys of masters, or "none"."""
     catalogue_file: Path | None = None
     sources: Sources = NO_SOURCES
     """Where stars come from that are not all read at once: atlases and services."""
@@ -291,6 +294,8 @@ def _section(
             parse = partial(kit_word, key)
         if section == "files":
             parse = file_word
+        if section == "masters":
+            parse = picked_masters
         if section == "transform" and parse is None:
             parse = given_term
         if parse is None:
@@ -365,6 +370,9 @@ def _assemble(path: Path, text: str, values: dict[tuple[str, str], Any], notes: 
         leave_out=get("frames", "leave_out", ()),
         files={
             key: value for (section, key), value in values.items() if section == "files" and value
+        },
+        picks={
+            key: value for (section, key), value in values.items() if section == "masters" and value
         },
         catalogue_file=base / file if file else None,
         sources=_sources(base, get, file),

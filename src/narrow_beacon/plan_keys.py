@@ -332,6 +332,17 @@ def file_word(said: Any) -> Correction:
     return Correction(**values)
 
 
+def picked_masters(said: Any) -> dict[str, str]:
+    """The masters of a chain by step, by their keys. Raises ValueError with the first mistake."""
+    if not isinstance(said, dict) or not said:
+        raise ValueError('must be like { dark = "none", flat = "the key of a flat" }')
+    for step in said:
+        if step not in _STEPS:
+            raise ValueError(f"{step}: no such step{like(step, _STEPS)}")
+    return {step: _STEPS[step](key) for step, key in said.items()}
+
+
+_STEPS: dict[str, Callable[[Any], Any]] = dict.fromkeys(("bias", "dark", "flat"), text_of)
 CAST_KEYS: dict[str, Callable[[Any], Any]] = {"comparison": _texts, "check": _texts}
 KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
     "frames": {"folder": _texts, "library": text_of, "filter": text_of, "leave_out": _texts},
@@ -369,6 +380,7 @@ KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
     "transform": {"apply": _truth, "extinction": _extinction},
     "kits": {},
     "files": {},
+    "masters": {},
     "bands": {},
     "defects": {"threshold": _number(3, 1e6), "marks": _marks, "map": text_of},
     "colour_sensor": {"pattern": _colours, "channels": _channels},

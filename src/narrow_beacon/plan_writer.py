@@ -40,6 +40,7 @@ def plan_text(
         *(_section(f"kits.{_text(name)}", _word(word)) for name, word in plan.kits.said.items()
           if name != OF_ALL),
         *(_section(f"files.{_text(name)}", _said(word)) for name, word in plan.files.items()),
+        *(_section(f"masters.{_text(chain)}", keys) for chain, keys in plan.picks.items()),
         _section("defects", {
             "threshold": for_all["defect_threshold"], "marks": for_all["marks"],
         }),

@@ -245,6 +245,9 @@ ra_deg = "19 41 02.6"
 [files."raw/\\"odd\\".fits"]
 shift_s = -3600.0
 moment = "end"
+[masters."2026-09-20, V, 60 s, −10 °C, of a kit"]
+dark = "none"
+flat = "flat V of 2026-09-18 (0, 10)"
 [kit]
 gain_e_per_adu = 1.3
 clock_offset_s = 0.25
@@ -309,6 +312,8 @@ def test_a_plan_that_is_written_reads_back_as_it_was(folder: Path) -> None:
         ('[files."raw/a.fits"]\nkind = "moon"\n', "kind is 'moon', must be"),
         ('[files."raw/a.fits"]\nnoise = 3\n', "noise: no such key"),
         ('[files."raw/a.fits"]\ntime_utc = "soon"\n', "must be a moment in UTC"),
+        ('[masters."of V"]\nsky = "none"\n', "sky: no such step"),
+        ('[masters."of V"]\nflat = 3\n', "must be text"),
         ('[points]\nwithout = ["bad luck"]\n', "must be"),
         ("[measure]\nsteps = { V = 1.63 }\n", "must be of"),
     ],

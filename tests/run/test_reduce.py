@@ -226,6 +226,21 @@ def test_masters_of_an_earlier_night_are_used_again(
     assert np.allclose(first, again, atol=1e-5)
 
 
+def test_a_plan_s_masters_are_taken_and_a_slip_in_their_place_is_said(
+    night: Path, variant: Callable[..., Path]
+) -> None:
+    reduce(night / "plan.toml", "--workers", "1")
+    (chain,) = json.loads((night / "out" / "provenance.json").read_text())["chains"]
+    words = '\n[masters."%s"]\nflat = "none"\n'
+    plan = variant(lambda text: text + words % chain + words % "of no such night")
+    result = reduce(plan)
+    assert result.exit_code == 0, result.output
+    (built,) = json.loads((plan.parent / "out" / "provenance.json").read_text())["chains"].values()
+    assert not any("flat" in name for name in built["masters"])
+    assert "names masters for of no such night" in result.output
+    assert chain in result.output
+
+
 def test_without_calibration_frames_the_night_is_still_measured_and_says_so(
     variant: Callable[..., Path],
 ) -> None:

@@ -252,16 +252,30 @@ def test_a_second_camera_is_measured_beside_the_first(client: Client, running: R
 
 
 def test_a_report_s_bundle_reduces_to_the_same_numbers(running: Running, client: Client) -> None:
-    """After what the observer changed by hand, too."""
-    home = running.nights / "bundled"
+    """After what the observer changed by hand, too, and with another campaign's darks."""
+    lender, home = running.nights / "lender", running.nights / "bundled"
+    write_plain_night(lender, 11, evening=1, **SMALL)
+    lent = client.post("campaigns", {"name": "lender", "folders": [str(lender / "raw")]})["id"]
+    client.wait(lent)
+    client.post(f"campaigns/{lent}/jobs", {"kind": "masters"})
+    client.wait(lent)
     write_plain_night(home, 11, **SMALL)
+    for dark in (home / "raw" / "calibration").glob("d*.fits"):
+        dark.unlink()
     made = client.post("campaigns", {"name": "bundled", "folders": [str(home / "raw")]})
     campaign = made["id"]
     client.wait(campaign)
     settings(client, campaign, home)
-    client.post(f"campaigns/{campaign}/jobs", {"kind": "reduce"})
-    assert client.wait(campaign)["state"] == "done"
     path = f"campaigns/{campaign}"
+    client.ask("PATCH", path, {"shelf": True}).raise_for_status()
+    client.post(f"{path}/jobs", {"kind": "reduce"})
+    assert client.wait(campaign)["state"] == "done"
+    (chain,) = client.get(f"{path}/correct")["chains"]
+    assert any("dark off" in station["words"] for station in chain["stations"])
+    client.post(f"{path}/masters/pick", {"chain": chain["name"], "step": "flat", "key": "none"})
+    assert client.wait(campaign)["state"] == "done"
+    client.post(f"{path}/jobs", {"kind": "reduce"})
+    assert client.wait(campaign)["state"] == "done"
     curve = client.get(f"{path}/curve")
     cast = curve["cast"]
     client.post(
@@ -278,6 +292,7 @@ def test_a_report_s_bundle_reduces_to_the_same_numbers(running: Running, client:
     with zipfile.ZipFile(io.BytesIO(answer.content)) as packed:
         packed.extractall(there)
     assert (there / "plan.toml").read_text().count("a lamp") == 1
+    assert [path.name.split("-")[0] for path in (there / "library").iterdir()] == ["dark"]
     reduce(there / "plan.toml")
     handed = (there / "light_curve.csv").read_bytes()
     assert len(handed.splitlines()) == SMALL["exposures"]  # one head, one exposure set aside

@@ -137,10 +137,6 @@ class RecordKeeper(Keeper):
 
     # Masters, chains, field.
 
-    def picks(self) -> Mapping[str, Mapping[str, str]]:
-        with self._work.store.session() as session:
-            return dict(self._work.campaign(session).picks)
-
     def shelf(self) -> list[MasterFile]:
         with self._work.store.session() as session:
             return lasting_masters(session, self._work.campaign(session))

@@ -58,6 +58,8 @@ class Station:
     remarks: tuple[str, ...] = ()
     key: str = ""
     """The master's key."""
+    file: str = ""
+    """The name of the file that holds it; others may have the same key."""
 
 
 @dataclass(frozen=True)
@@ -164,7 +166,7 @@ def build_chain(
             plan.name, str(folder), (), (words,), (), 0.0, 0, plan.options,
             plan.left_out, problem=words,
         )  # fmt: skip
-    steps = _stations(plan, [master.facts for master in masters], made)
+    steps = _stations(plan, masters, made)
     if plan.ready:
         steps.append(
             Station("combined", f"combined from {examples[0].combined}, corrected already")
@@ -307,11 +309,13 @@ def _own_master(master: Master, frame: Frame) -> Master:
     return replace(master, plane=plane)
 
 
-def _stations(plan: ChainPlan, facts: Sequence[MasterFacts], made: _Planes) -> list[Station]:
+def _stations(plan: ChainPlan, masters: Sequence[MasterFile], made: _Planes) -> list[Station]:
     def stop(kind: str, words: str, choice: Choice) -> Station:
         assert choice.index is not None
-        master = facts[choice.index]
-        return Station(kind, words, master.label, tuple(choice.remarks), master.key)
+        master = masters[choice.index]
+        facts = master.facts
+        remarks = tuple(choice.remarks)
+        return Station(kind, words, facts.label, remarks, facts.key, master.path.name)
 
     stops = [Station("overscan", made.overscan)] if made.overscan else []
     if plan.dark.index is not None:

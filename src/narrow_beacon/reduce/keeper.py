@@ -76,10 +76,6 @@ class Keeper:
 
     # Masters, chains, field.
 
-    def picks(self) -> Mapping[str, Mapping[str, str]]:
-        """The observer's masters, by chain and step."""
-        return {}
-
     def shelf(self) -> list[MasterFile]:
         """Masters of other nights that are kept elsewhere than in the plan's library."""
         return []

@@ -373,6 +373,7 @@ def provenance(outcome: Outcome) -> Mapping[str, object]:
         "masters": [
             {
                 "label": m.facts.label,
+                "key": m.facts.key,
                 "file": m.path.name,
                 "frames": m.facts.count,
                 "clipped_share": m.facts.clipped_share,

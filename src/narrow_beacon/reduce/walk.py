@@ -241,7 +241,7 @@ class Walk:
         kinds = len({frame.night + str(frame.filter) for frame in exposures})
         self.progress.start("preparing corrections", kinds)
         chains = build_chains(
-            exposures, masters, self.keeper.folder("chains"), self.keeper.picks(), self.pool,
+            exposures, masters, self.keeper.folder("chains"), self.plan.picks, self.pool,
             lambda _: self.progress.advance(), self.plan.kits,
         )  # fmt: skip
         self.keeper.keep_chains(chains)
@@ -254,6 +254,10 @@ class Walk:
         exposures = self.sorted.night.exposures
         used = {chain_name(frame) for frame in exposures if frame.name not in no_sky}
         found = [remark for remark in chains.remarks if remark.about in used]
+        if self.plan.text:
+            found += [
+                _no_chain(name, sorted(used)) for name in {*self.plan.picks} - {*chains.reports}
+            ]
         self.keeper.keep_remarks("chains", gathered(found))
 
     def look(self) -> None:
@@ -393,6 +397,14 @@ def scratch_walk(plan: Plan, workers: int | None, progress: Progress | None) -> 
 
 def _unnamed(raw: RawFile) -> bool:
     return raw.source is not None and not raw.sha256
+
+
+def _no_chain(name: str, there: list[str]) -> Remark:
+    return Remark(
+        "correct", f"the plan names masters for {name}, and no exposure is of that kind",
+        matters="they are not used",
+        remedy=f'write [masters."NAME"] with one of: {"; ".join(there)}',
+    )  # fmt: skip
 
 
 def night_entries(plan: Plan, gate: Gate) -> Entries:

@@ -14,12 +14,14 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.catalogue.writer import write_catalogue
+from narrow_beacon.core.correct.masters import MasterFacts
 from narrow_beacon.core.frames.frame import Correction
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.plan import Plan, TargetWish, Vetting
 from narrow_beacon.plan_writer import plan_text
+from narrow_beacon.reduce.codec import load
 from narrow_beacon.server.night import CurvesNow
-from narrow_beacon.store.campaigns import base_folder, plan_of
+from narrow_beacon.store.campaigns import base_folder, chains_of, plan_of
 from narrow_beacon.store.files import correction_of
 from narrow_beacon.store.models import Campaign, CastRecord, MasterRecord, NightFile, Recipe
 from narrow_beacon.store.targets import KeptTarget, targets_of
@@ -104,15 +106,29 @@ def _vetted(session: Session, campaign: Campaign, plan: Plan) -> Vetting:
 
 
 def _library(session: Session, campaign: Campaign, folder: Path) -> Path | None:
-    """Masters that were taken from elsewhere, beside the plan."""
-    others = session.scalars(
-        select(MasterRecord).where(
-            MasterRecord.campaign_id == campaign.id, MasterRecord.origin != ""
+    """Masters in use that the campaign's own frames do not make, beside the plan: those of its
+    library and of the shelf.
+    """
+    own = set(
+        session.scalars(
+            select(NightFile.sha256).where(
+                NightFile.campaign_id == campaign.id, NightFile.part == "calibration"
+            )
         )
-    ).all()
-    for record in others:
+    )
+    chains = chains_of(session, campaign).values()
+    used = {station.file for chain in chains for station in chain.stations if station.file}
+    records = session.scalars(select(MasterRecord).where(MasterRecord.campaign_id == campaign.id))
+    others = []
+    for record in records:
+        facts = load(MasterFacts, record.facts)
+        made_here = bool(facts.inputs) and {sha for _, sha in facts.inputs} <= own
+        path = Path(record.path)
+        if path.name in used and not made_here:
+            others.append(path)
+    for path in others:
         (folder / _LIBRARY).mkdir(exist_ok=True)
-        shutil.copyfile(record.path, folder / _LIBRARY / Path(record.path).name)
+        shutil.copyfile(path, folder / _LIBRARY / path.name)
     return Path(_LIBRARY) if others else None
 
 

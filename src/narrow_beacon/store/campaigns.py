@@ -70,6 +70,7 @@ def take_plan(session: Session, campaign: Campaign, plan: Plan) -> None:
     campaign.target_sure = bool(plan.target_name or plan.target_ra_deg is not None)
     campaign.default_filter = plan.default_filter
     campaign.leave_out = list(plan.leave_out)
+    campaign.picks = {chain: dict(keys) for chain, keys in plan.picks.items()}
     campaign.library = str(plan.library.resolve()) if plan.library else None
     campaign.epoch_yr = plan.epoch_yr
     campaign.bands = dict(plan.bands)
@@ -185,6 +186,7 @@ def plan_of(session: Session, campaign: Campaign, output: Path = Path("out")) ->
         library=library_of(campaign),
         default_filter=campaign.default_filter,
         leave_out=tuple(campaign.leave_out or ()),
+        picks=campaign.picks,
         epoch_yr=campaign.epoch_yr,
         sources=sources_of(session, campaign),
         columns=(campaign.sources or {}).get("columns", {}),
