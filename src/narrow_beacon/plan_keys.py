@@ -250,16 +250,21 @@ def kit_word(name: str, said: Any) -> KitWord:
     """What is said of one kit. Raises ValueError with the first mistake."""
     if not isinstance(said, dict):
         raise ValueError(f'must be a section of its own, [kits."{name}"]')
+    return KitWord(**_inner(said, _KIT_KEYS))
+
+
+def _inner(said: dict[str, Any], keys: dict[str, Callable[[Any], Any]]) -> dict[str, Any]:
+    """The values of a section of a name. Raises ValueError with the first mistake."""
     values = {}
     for key, value in said.items():
-        parse = _KIT_KEYS.get(key)
+        parse = keys.get(key)
         if parse is None:
-            raise ValueError(f"{key}: no such key{like(key, _KIT_KEYS)}")
+            raise ValueError(f"{key}: no such key{like(key, keys)}")
         try:
             values[key] = parse(value)
         except ValueError as error:
             raise ValueError(f"{key} {error}") from error
-    return KitWord(**values)
+    return values
 
 
 RULE_KEYS: dict[str, Callable[[Any], Any]] = {
@@ -320,26 +325,14 @@ def file_word(said: Any) -> Correction:
     """What is said of one file in place of its header. Raises ValueError with the first mistake."""
     if not isinstance(said, dict) or not said:
         raise ValueError('must be like { kind = "dark", exposure_s = 120.0 }')
-    values = {}
-    for key, value in said.items():
-        parse = _FILE_KEYS.get(key)
-        if parse is None:
-            raise ValueError(f"{key}: no such key{like(key, _FILE_KEYS)}")
-        try:
-            values[key] = parse(value)
-        except ValueError as error:
-            raise ValueError(f"{key} {error}") from error
-    return Correction(**values)
+    return Correction(**_inner(said, _FILE_KEYS))
 
 
 def picked_masters(said: Any) -> dict[str, str]:
     """The masters of a chain by step, by their keys. Raises ValueError with the first mistake."""
     if not isinstance(said, dict) or not said:
         raise ValueError('must be like { dark = "none", flat = "the key of a flat" }')
-    for step in said:
-        if step not in _STEPS:
-            raise ValueError(f"{step}: no such step{like(step, _STEPS)}")
-    return {step: _STEPS[step](key) for step, key in said.items()}
+    return _inner(said, _STEPS)
 
 
 _STEPS: dict[str, Callable[[Any], Any]] = dict.fromkeys(("bias", "dark", "flat"), text_of)

@@ -312,7 +312,7 @@ def test_a_plan_that_is_written_reads_back_as_it_was(folder: Path) -> None:
         ('[files."raw/a.fits"]\nkind = "moon"\n', "kind is 'moon', must be"),
         ('[files."raw/a.fits"]\nnoise = 3\n', "noise: no such key"),
         ('[files."raw/a.fits"]\ntime_utc = "soon"\n', "must be a moment in UTC"),
-        ('[masters."of V"]\nsky = "none"\n', "sky: no such step"),
+        ('[masters."of V"]\nsky = "none"\n', "sky: no such key"),
         ('[masters."of V"]\nflat = 3\n', "must be text"),
         ('[points]\nwithout = ["bad luck"]\n', "must be"),
         ("[measure]\nsteps = { V = 1.63 }\n", "must be of"),

@@ -254,10 +254,8 @@ class Walk:
         exposures = self.sorted.night.exposures
         used = {chain_name(frame) for frame in exposures if frame.name not in no_sky}
         found = [remark for remark in chains.remarks if remark.about in used]
-        if self.plan.text:
-            found += [
-                _no_chain(name, sorted(used)) for name in {*self.plan.picks} - {*chains.reports}
-            ]
+        lost = sorted({*self.plan.picks} - {*chains.reports})
+        found += [_no_chain(name, sorted(used)) for name in lost]
         self.keeper.keep_remarks("chains", gathered(found))
 
     def look(self) -> None:
@@ -401,9 +399,8 @@ def _unnamed(raw: RawFile) -> bool:
 
 def _no_chain(name: str, there: list[str]) -> Remark:
     return Remark(
-        "correct", f"the plan names masters for {name}, and no exposure is of that kind",
-        matters="they are not used",
-        remedy=f'write [masters."NAME"] with one of: {"; ".join(there)}',
+        "correct", f"masters are picked for {name}, and no exposure is of that kind",
+        matters="they are not used", remedy=f"pick them for one of: {'; '.join(there)}",
     )  # fmt: skip
 
 

@@ -114,6 +114,11 @@ def _unpack(heap, places, tile_height, tile_width, across, block, scratch, out):
 
 
 @njit(cache=True, nogil=True)
+def _byte(data, at):  # type: ignore[no-untyped-def]
+    return np.uint64(data[at]) if at < data.size else np.uint64(0)
+
+
+@njit(cache=True, nogil=True)
 def _tile(data, count, block, out):  # type: ignore[no-untyped-def]
     """One tile's values; whether all of them were there."""
     size = data.size
@@ -121,17 +126,13 @@ def _tile(data, count, block, out):  # type: ignore[no-untyped-def]
         return False
     last = np.int32(np.int16((np.uint16(data[0]) << 8) | np.uint16(data[1])))
     at = 2
-    # Bits wait at the upper end; behind the last byte come zeros, which are counted.
+    # Bits wait at the upper end; behind the last byte come zeros.
     waiting = np.uint64(0)
     have = 0
-    beyond = 0
     for first in range(0, count, block):
         end = min(first + block, count)
         while have <= 48:
-            if at < size:
-                waiting |= np.uint64(data[at]) << np.uint64(56 - have)
-            else:
-                beyond += 1
+            waiting |= _byte(data, at) << np.uint64(56 - have)
             at += 1
             have += 8
         low = np.int64(waiting >> np.uint64(60)) - 1
@@ -156,10 +157,7 @@ def _tile(data, count, block, out):  # type: ignore[no-untyped-def]
                     have += 32
                 else:
                     while have <= 48:
-                        if at < size:
-                            waiting |= np.uint64(data[at]) << np.uint64(56 - have)
-                        else:
-                            beyond += 1
+                        waiting |= _byte(data, at) << np.uint64(56 - have)
                         at += 1
                         have += 8
             if low >= 14:
@@ -173,12 +171,9 @@ def _tile(data, count, block, out):  # type: ignore[no-untyped-def]
                     zeros += 8
                     waiting <<= np.uint64(8)
                     have -= 8
-                    if at < size:
-                        waiting |= np.uint64(data[at]) << np.uint64(56 - have)
-                    else:
-                        beyond += 1
-                        if beyond > 16:
-                            return False
+                    if at > size + 16:
+                        return False
+                    waiting |= _byte(data, at) << np.uint64(56 - have)
                     at += 1
                     have += 8
                     top = np.int64(waiting >> np.uint64(56))
