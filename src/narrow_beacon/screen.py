@@ -61,7 +61,7 @@ class Bars:
 
 def print_outcome(outcome: Outcome) -> None:
     """Say what was made, what was set aside and why, and what deserves a look."""
-    from narrow_beacon.reduce.outputs import target_name
+    from narrow_beacon.reduce.report_facts import target_name
 
     # Names and headers are shown as they are: what looks like markup in them is none.
     console = Console(highlight=False, soft_wrap=True, markup=False, emoji=False)

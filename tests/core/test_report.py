@@ -35,7 +35,7 @@ from narrow_beacon.core.report.layout import (
 )
 from narrow_beacon.core.report.light_curve import COLUMNS, CurvePoint, write_light_curve
 from narrow_beacon.core.report.provenance import write_provenance
-from narrow_beacon.core.report.render import Facts, Stars, render_report
+from narrow_beacon.core.report.render import Comparison, Facts, Stars, render_report
 from narrow_beacon.reduce.again import facts_json
 from narrow_beacon.reduce.figure import draw_light_curve
 
@@ -156,6 +156,10 @@ def test_a_layout_with_mistakes_names_them_all(tmp_path: Path) -> None:
     (tmp_path / "bad.toml").write_text('[[column]]\nvalue = "colour"\n[[column]]\ntitle = "x"\n')
     with pytest.raises(LayoutError, match=r"column 1: no value “colour”.*column 2: give one of"):
         read_layout("bad.toml", tmp_path)
+    both = 'rows = "comparison"\n[[column]]\npattern = "{colour} {filter}"\n'
+    standard = '[[column]]\nvalue = "transformed_magnitude"\n'
+    with pytest.raises(LayoutError, match=r"no value “colour”.*not on the standard scale"):
+        parse_layout(both + standard, "both")
     with pytest.raises(LayoutError, match=r"one of ours \(comma, fixed, nightly"):
         read_layout("fancy", tmp_path)
 
@@ -175,7 +179,7 @@ def test_a_layout_with_mistakes_names_them_all(tmp_path: Path) -> None:
         *("footer", "rows", "quote", "line_end", "encoding", "limits", "filters", "fields"),
         *("actions", "ensemble"),
         *(f"c.{key}" for key in ("value", "text", "title", "digits", "missing", "width")),
-        *(f"c.{key}" for key in ("align", "minus", "date", "words", "field", "limit")),
+        *(f"c.{key}" for key in ("align", "minus", "date", "words", "field", "limit", "pattern")),
     ],
 )
 def test_nonsense_in_a_layout_is_a_mistake_or_a_layout(
@@ -396,3 +400,60 @@ def test_instrumental_magnitudes_of_single_stars_can_be_asked_for() -> None:
     assert render_report(layout, [point], one) == "Sorrel 3|-8.4000|-7.7500\n"
     some = replace(FACTS, stars={("", "V"): Stars(("Sorrel 3", "Sorrel 5"), 12.1, "Sorrel 4")})
     assert render_report(layout, [point], some) == "ensemble|na|-7.7500\n"
+
+
+def test_a_row_for_each_comparison_star_says_what_that_one_gives() -> None:
+    layout = parse_layout(
+        """name = "each"
+rows = "comparison"
+titles = false
+separator = "|"
+fields = { code = "AX" }
+[[column]]
+value = "magnitude"
+digits = 4
+[[column]]
+value = "uncertainty"
+digits = 4
+[[column]]
+pattern = "{code}: {comparison_name} {comparison_known:2}, check {check_magnitude:3}, {airmass}"
+[[column]]
+value = "group"
+""",
+        "each",
+    )
+    point = replace(
+        POINT, magnitude=12.3, uncertainty=0.005, zero_point=20.0, zero_point_uncertainty=0.003,
+        check_magnitude=12.75,
+    )  # fmt: skip
+    each = (
+        Comparison("Sorrel 3", 12.1, {point.exposure: (-7.92, 0.003), "later": (-7.9, 0.003)}),
+        Comparison("Sorrel 5", 13.0, {point.exposure: (-6.99, 0.004)}),
+    )
+    stars = Stars(("Sorrel 3", "Sorrel 5"), 12.1, "Sorrel 4", 12.7, each=each)
+    facts = replace(FACTS, stars={("", "V"): stars})
+    later = replace(point, exposure="later", jd_utc=point.jd_utc + 0.01)
+    # √(0.005² − 0.003²) is the star's own 0.004, beside 0.003 and 0.004 of the comparison stars;
+    # the fifth star was not measured later.
+    assert render_report(layout, [point, later], facts).splitlines() == [
+        "12.3200|0.0050|AX: Sorrel 3 12.10, check 12.770, 1|1",
+        "12.2900|0.0057|AX: Sorrel 5 13.00, check 12.740, 1|1",
+        "12.3000|0.0050|AX: Sorrel 3 12.10, check 12.750, 1|2",
+    ]
+
+
+def test_a_group_is_one_point_of_each_filter() -> None:
+    layout = parse_layout('titles = false\n[[column]]\nvalue = "group"\n', "groups")
+    night, next_night = 2461326.3, 2461327.3
+    taken = [
+        ("B", night),
+        ("V", night),
+        ("B", night),
+        ("V", night),
+        ("V", night),
+        ("B", next_night),
+    ]
+    points = [
+        replace(POINT, filter=name, jd_utc=jd + 0.001 * n) for n, (name, jd) in enumerate(taken)
+    ]
+    assert render_report(layout, points, FACTS).split() == ["1", "1", "2", "2", "3", "4"]

@@ -107,6 +107,19 @@ def test_what_was_written_is_read_again(night: Path) -> None:
             if a != b:
                 digit = 10.0 ** -len(b.partition(".")[2])
                 assert float(a) == pytest.approx(float(b), abs=1.01 * digit)
+    (night / "each.toml").write_text(
+        'rows = "comparison"\ntitles = false\nseparator = "|"\n'
+        + "".join(
+            f'[[column]]\nvalue = "{name}"\ndigits = 5\n'
+            for name in ("magnitude", "instrumental", "comparison_known", "comparison_instrumental")
+        )
+    )
+    each = CliRunner().invoke(main, ["report", str(out), "--layout", str(night / "each.toml")])
+    rows = np.array([[float(cell) for cell in line.split("|")] for line in each.stdout.split()])
+    stars_used = json.loads((out / "provenance.json").read_text())["comparison"]
+    assert len(rows) == len(stars_used) * len(read_csv(out / "light_curve.csv"))
+    target, own, known, its = rows.T
+    assert target == pytest.approx(own - its + known, abs=3e-5)
     told = CliRunner().invoke(main, ["survey", str(out), "--least", "0", "--json"])
     assert told.exit_code == 0, told.output
     stars = json.loads(told.stdout)

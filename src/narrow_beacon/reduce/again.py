@@ -13,7 +13,7 @@ from typing import Any
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.report.layout import Layout, reported
 from narrow_beacon.core.report.light_curve import CurvePoint
-from narrow_beacon.core.report.render import Facts, Stars, render_report
+from narrow_beacon.core.report.render import Comparison, Facts, Stars, render_report
 
 
 class NoReductionError(BeaconError):
@@ -27,6 +27,10 @@ def facts_json(facts: Facts) -> dict[str, Any]:
             "target": target, "filter": name, "comparison": list(of.comparison),
             "comparison_known": _or_none(of.comparison_known), "check": of.check,
             "check_known": _or_none(of.check_known), "chart": of.chart,
+            "each": [
+                {"star": star.name, "known": _or_none(star.known), "measured": dict(star.measured)}
+                for star in of.each
+            ],
         }
         for (target, name), of in facts.stars.items()
     ]  # fmt: skip
@@ -47,6 +51,13 @@ def report_again(
         (one["target"], one["filter"]): Stars(
             tuple(one["comparison"]), _or_nan(one["comparison_known"]), one["check"],
             _or_nan(one["check_known"]), one["chart"],
+            tuple(
+                Comparison(
+                    star["star"], _or_nan(star["known"]),
+                    {name: tuple(pair) for name, pair in star["measured"].items()},
+                )
+                for star in one.get("each", [])
+            ),
         )
         for one in told["stars"]
     }  # fmt: skip

@@ -25,7 +25,8 @@ from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.figure import draw_light_curve, figure_look, filter_colour, nights_in
 from narrow_beacon.reduce.finder import Look, Parts, draw_finder
 from narrow_beacon.reduce.outcome import Outcome
-from narrow_beacon.reduce.outputs import check_name, curve_points, target_name
+from narrow_beacon.reduce.outputs import curve_points
+from narrow_beacon.reduce.report_facts import check_name, target_name
 
 FORMATS = ("html", "pdf")
 _PAGE_IN = (8.27, 11.69)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -25,7 +25,7 @@ from narrow_beacon.core.report.extinction import AirRow, write_extinction
 from narrow_beacon.core.report.layout import Layout, parse_layout, read_layout, reported
 from narrow_beacon.core.report.light_curve import CurvePoint, write_light_curve
 from narrow_beacon.core.report.provenance import versions, write_provenance
-from narrow_beacon.core.report.render import Facts, Stars, render_report
+from narrow_beacon.core.report.render import render_report
 from narrow_beacon.core.report.sequence import write_sequence
 from narrow_beacon.core.report.stars import write_stars
 from narrow_beacon.plan import Plan
@@ -35,6 +35,12 @@ from narrow_beacon.reduce.field_picture import draw_field, field_picture
 from narrow_beacon.reduce.figure import draw_light_curve
 from narrow_beacon.reduce.names import chain_name, group_name
 from narrow_beacon.reduce.outcome import Outcome
+from narrow_beacon.reduce.report_facts import (
+    chart_name,
+    check_name,
+    report_facts,
+    target_name,
+)
 from narrow_beacon.reduce.vet import THIN_CLOUD
 from narrow_beacon.reduce.workers import Pool
 
@@ -123,28 +129,10 @@ def serving_rows(outcome: Outcome) -> list[int]:
     return [int(row) for row in outcome.stars.brightness_order() if int(row) in rows]
 
 
-def chart_name(plan: Plan) -> str:
-    """The chart that the plan's sequence is from, or nothing."""
-    return plan.sequence.chart if plan.sequence else ""
-
-
 def figure_name(target: str) -> str:
     """The file of a target's figure; the first one's has no name in it."""
     plain = re.sub(r"[^\w*]+", "-", target).strip("-")
     return f"light_curve-{plain}.svg" if plain else "light_curve.svg"
-
-
-def target_name(outcome: Outcome) -> str:
-    """The target as the plan calls it, else as the catalogue does."""
-    if outcome.plan.target_name:
-        return outcome.plan.target_name
-    return "" if outcome.target is None else outcome.stars.names[outcome.target]
-
-
-def check_name(outcome: Outcome) -> str:
-    """The check star of the first filter that has one, or nothing."""
-    checks = [curve.cast.check for curve in outcome.curves if curve.cast.check is not None]
-    return outcome.stars.names[checks[0]] if checks else ""
 
 
 def curve_points(outcome: Outcome) -> list[CurvePoint]:
@@ -515,56 +503,3 @@ def _exposure_facts(outcome: Outcome, index: int, frame: Frame) -> dict[str, obj
             "wcs": on_file(frame, placement.solution).header(),
         }
     return facts
-
-
-def report_facts(outcome: Outcome) -> Facts:
-    """What a report says besides its points."""
-    return Facts(_header_facts(outcome), _stars_of_filters(outcome), outcome.plan.report_fields)
-
-
-def _stars_of_filters(outcome: Outcome) -> dict[tuple[str, str], Stars]:
-    """Comparison and check star of each target in each filter."""
-    names, found = outcome.stars.names, {}
-    for one in outcome.targets:
-        for curve in one.curves:
-            known = outcome.stars.bands[curve.band].magnitude
-            rows, check = curve.cast.comparison, curve.cast.check
-            found[target_name(one), curve.filter] = Stars(
-                tuple(names[row] for row in rows), float(known[rows[0]]) if rows else np.nan,
-                names[check] if check is not None else "",
-                float(known[check]) if check is not None else np.nan, chart_name(outcome.plan),
-            )  # fmt: skip
-    return found
-
-
-def _header_facts(outcome: Outcome) -> dict[str, str]:
-    """What fills the fields of a layout's header."""
-    names = outcome.stars.names
-    several = len(outcome.targets) > 1
-
-    def each(of: Callable[[Outcome], str]) -> str:
-        """What is said of each target, with its name where there are several."""
-        found = [
-            f"{target_name(one)}: {of(one)}" if several else of(one) for one in outcome.targets
-        ]
-        return "; ".join(found)
-
-    def comparison(one: Outcome) -> str:
-        rows = [row for curve in one.curves for row in curve.cast.comparison]
-        return ", ".join(dict.fromkeys(names[row] for row in rows))
-
-    def offsets(one: Outcome) -> str:
-        return ", ".join(
-            f"{curve.filter} {curve.ensemble.common_offset_uncertainty_mag:.4f} mag"
-            for curve in one.curves
-        )
-
-    return {
-        "target": ", ".join(target_name(one) for one in outcome.targets),
-        "filters": " and ".join(dict.fromkeys(curve.filter for curve in outcome.every_curve)),
-        "version": __version__,
-        "comparison": each(comparison),
-        "check": each(lambda one: check_name(one) or "none"),
-        "common_offset": each(offsets),
-        "chart": chart_name(outcome.plan) or "none",
-    }

@@ -12,7 +12,7 @@ from narrow_beacon.core.report.layout import Layout, reported
 from narrow_beacon.core.report.light_curve import CurvePoint
 from narrow_beacon.core.report.render import render_report
 from narrow_beacon.reduce.outcome import Outcome
-from narrow_beacon.reduce.outputs import report_facts
+from narrow_beacon.reduce.report_facts import report_facts
 from narrow_beacon.server.night import CurvesNow
 from narrow_beacon.server.schemas.report import ChangeOut
 from narrow_beacon.store.models import Campaign
@@ -81,7 +81,7 @@ def what_goes(
             taken_back.append(replace(own, **was))
             actions[own.exposure, own.filter] = "delete"
     both = sorted([*chosen, *taken_back], key=lambda p: (p.jd_utc, p.filter, p.exposure))
-    facts = replace(report_facts(outcome), actions=actions)
+    facts = replace(report_facts(outcome, each=layout.rows == "comparison"), actions=actions)
     return Going(chosen, actions, render_report(layout, both, facts))
 
 

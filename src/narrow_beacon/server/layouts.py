@@ -16,7 +16,8 @@ from narrow_beacon.core.report.layout import (
     shipped_layouts,
 )
 from narrow_beacon.core.report.render import render_report
-from narrow_beacon.reduce.outputs import curve_points, report_facts
+from narrow_beacon.reduce.outputs import curve_points
+from narrow_beacon.reduce.report_facts import report_facts
 from narrow_beacon.server.outcome import outcome_now
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done

@@ -27,12 +27,11 @@ from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.figure import FigureLook, PhaseLook, draw_light_curve, draw_phase
 from narrow_beacon.reduce.night_sheet import FORMATS, write_sheet
 from narrow_beacon.reduce.outputs import (
-    check_name,
     curve_points,
     layout_of,
-    target_name,
     write_outputs,
 )
+from narrow_beacon.reduce.report_facts import check_name, target_name
 from narrow_beacon.reduce.workers import Workers
 from narrow_beacon.server.bundle import raw_files, write_bundle, write_plan
 from narrow_beacon.server.going import SAME_MAG, handed_before, what_changed, what_goes

@@ -6,6 +6,7 @@ A layout is a TOML file of our own design; docs/formats.md defines it. ``render`
 from __future__ import annotations
 
 import math
+import re
 import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -18,12 +19,12 @@ from narrow_beacon.core.report.light_curve import COLUMNS, CurvePoint
 
 MORE_VALUES = (
     "comparison_name", "comparison_known", "comparison_instrumental", "check_name", "check_known",
-    "check_instrumental", "chart", "transformed", "count", "night", "number", "action",
+    "check_instrumental", "chart", "transformed", "count", "night", "number", "group", "action",
 )  # fmt: skip
 """What a column can have besides the columns of the light curve."""
 BY_UNCERTAINTY = -1
 """For ``digits``: as many as the uncertainty deserves."""
-ROWS = ("point", "night")
+ROWS = ("point", "night", "comparison")
 QUOTES = ("never", "needed", "always")
 LINE_ENDS = {"lf": "\n", "crlf": "\r\n"}
 ENCODINGS = ("utf-8", "ascii", "latin-1")
@@ -33,6 +34,8 @@ _MOST_LETTERS = 2000
 _MOST_DIGITS = 15
 _MOST_WIDTH = 200
 _MOST_NAMES = 200
+PLACE = re.compile(r"\{(\w+)(?::(\d+))?\}")
+"""A value's place in a column's pattern, with its decimals."""
 
 
 class LayoutError(BeaconError):
@@ -41,15 +44,17 @@ class LayoutError(BeaconError):
 
 @dataclass(frozen=True)
 class LayoutColumn:
-    """A column: its title; the value, fixed text or field of the observer's; decimals; what stands
-    for a missing value; width and side; what is taken off a number; the pattern of a calendar date;
-    words that stand for values.
+    """A column: its title; the value, fixed text, field of the observer's or pattern of several;
+    decimals; what stands for a missing value; width and side; what is taken off a number; the
+    pattern of a calendar date; words that stand for values.
     """
 
     title: str
     value: str
     text: str
     field: str
+    pattern: str
+    """Text with values in it, as "{check_name} {airmass:2}"."""
     digits: int | None
     missing: str
     width: int
@@ -249,6 +254,8 @@ def _parse(values: Mapping[str, object], label: str) -> Layout:
     unknown = set(layout.actions) - set(ACTIONS)
     if unknown:
         mistakes.append(f"actions: no “{sorted(unknown)[0]}”; there are {', '.join(ACTIONS)}")
+    if layout.rows == "comparison" and layout.magnitude != "magnitude":
+        mistakes.append("rows by comparison star are not on the standard scale: take magnitude")
     if mistakes:
         raise LayoutError(f"layout {label}: " + "; ".join(mistakes))
     return layout
@@ -265,17 +272,22 @@ def _columns(
     for number, item in enumerate(raw, 1):
         own = _Reader(item, f"column {number}: ", mistakes)
         value, text, said = own.text("value", ""), own.text("text", ""), own.text("field", "")
+        pattern = own.text("pattern", "")
         known = (*COLUMNS, *MORE_VALUES)
-        if sum(map(bool, (value, text, said))) != 1:
-            mistakes.append(f"column {number}: give one of value, text and field")
-        elif value and value not in known:
-            mistakes.append(f"column {number}: no value “{value}”; there are {', '.join(known)}")
+        named = [value] if value else [found[1] for found in PLACE.finditer(pattern)]
+        unknown = [name for name in named if name not in known and name not in fields]
+        if sum(map(bool, (value, text, said, pattern))) != 1:
+            mistakes.append(f"column {number}: give one of value, text, field and pattern")
+        elif unknown or (value and value not in known):
+            mistakes.append(
+                f"column {number}: no value “{(unknown or named)[0]}”; there are {', '.join(known)}"
+            )
         elif said and said not in fields:
             mistakes.append(f"column {number}: no field “{said}” under [fields]")
         columns.append(
             LayoutColumn(
                 title=own.text("title", value or said), value=value, text=text, field=said,
-                digits=own.digits(), missing=own.text("missing", ""),
+                pattern=pattern, digits=own.digits(), missing=own.text("missing", ""),
                 width=own.whole("width", 0, _MOST_WIDTH) or 0,
                 left=own.one_of("align", "right", ("right", "left")) == "left",
                 minus=own.number("minus"), date=own.text("date", ""), words=own.names("words"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
@@ -13,6 +14,7 @@ import numpy as np
 from narrow_beacon.core.report.layout import (
     BY_UNCERTAINTY,
     LINE_ENDS,
+    PLACE,
     Layout,
     LayoutColumn,
 )
@@ -23,9 +25,21 @@ _FEWEST, _MOST = 1, 5
 
 
 @dataclass(frozen=True)
+class Comparison:
+    """A comparison star, its known magnitude, and its instrumental ones with their uncertainties,
+    by exposure.
+    """
+
+    name: str
+    known: float
+    measured: Mapping[str, tuple[float, float]]
+
+
+@dataclass(frozen=True)
 class Stars:
     """Of a target in a filter: its comparison stars, the known magnitude of a single one, the check
-    star and its known magnitude, and the sequence's chart.
+    star and its known magnitude, and the sequence's chart; ``each`` of the comparison stars, where
+    a layout has a row for each.
     """
 
     comparison: tuple[str, ...] = ()
@@ -33,6 +47,7 @@ class Stars:
     check: str = ""
     check_known: float = float("nan")
     chart: str = ""
+    each: tuple[Comparison, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -50,11 +65,15 @@ class Facts:
 
 @dataclass(frozen=True)
 class _Row:
-    """A line: a point, or the mean of ``count`` of them."""
+    """A line: a point, or the mean of ``count`` of them, or a point by one comparison star; the
+    ``group`` are the points until a filter comes back.
+    """
 
     point: CurvePoint
     number: int
     count: int = 1
+    comparison: Comparison | None = None
+    group: int = 0
 
 
 def render_report(layout: Layout, points: Sequence[CurvePoint], facts: Facts) -> str:
@@ -67,7 +86,7 @@ def render_report(layout: Layout, points: Sequence[CurvePoint], facts: Facts) ->
     if layout.titles:
         titles = [_aside(_quoted(c.title, layout), c) for c in layout.columns]
         lines.append(layout.separator.join(titles).rstrip(" "))
-    for row in _rows(layout, points):
+    for row in _rows(layout, points, facts):
         cells = [
             _aside(_quoted(_cell(c, row, layout, facts, said), layout), c) for c in layout.columns
         ]
@@ -77,13 +96,55 @@ def render_report(layout: Layout, points: Sequence[CurvePoint], facts: Facts) ->
     return end.join([*(_in_encoding(line, layout.encoding) for line in lines), ""])
 
 
-def _rows(layout: Layout, points: Sequence[CurvePoint]) -> list[_Row]:
+def _rows(layout: Layout, points: Sequence[CurvePoint], facts: Facts) -> list[_Row]:
     if layout.rows == "point":
-        return [_Row(point, n) for n, point in enumerate(points, 1)]
+        return [
+            _Row(point, n, group=group)
+            for n, (point, group) in enumerate(zip(points, _groups(points), strict=True), 1)
+        ]
+    if layout.rows == "comparison":
+        pairs = [
+            (_by_one(point, one), one, group)
+            for point, group in zip(points, _groups(points), strict=True)
+            for one in facts.stars.get((point.target, point.filter), Stars()).each
+            if point.exposure in one.measured
+        ]
+        return [_Row(p, n, 1, one, group) for n, (p, one, group) in enumerate(pairs, 1)]
     groups: dict[tuple[str, str, str], list[CurvePoint]] = {}
     for point in points:
         groups.setdefault((night_of(point.jd_utc), point.target, point.filter), []).append(point)
-    return [_Row(_mean(own), n, len(own)) for n, own in enumerate(groups.values(), 1)]
+    return [_Row(_mean(own), n, len(own), group=n) for n, own in enumerate(groups.values(), 1)]
+
+
+def _groups(points: Sequence[CurvePoint]) -> list[int]:
+    """The number of each point's group: one of each filter of a target, taken in turn."""
+    found, seen, number = [], set[tuple[str, str, str]](), 1
+    for point in points:
+        own = (night_of(point.jd_utc), point.target, point.filter)
+        if own in seen or (seen and next(iter(seen))[0] != own[0]):
+            seen, number = set(), number + 1
+        seen.add(own)
+        found.append(number)
+    return found
+
+
+def _by_one(point: CurvePoint, star: Comparison) -> CurvePoint:
+    """A point as this comparison star alone gives it."""
+    instrumental, sigma = star.measured[point.exposure]
+    zero_point = star.known - instrumental
+    change = zero_point - point.zero_point
+
+    def of(uncertainty: float) -> float:
+        own = uncertainty**2 - point.zero_point_uncertainty**2
+        return float(np.sqrt(max(own, 0.0) + sigma**2)) if math.isfinite(own) else uncertainty
+
+    return replace(
+        point, magnitude=point.magnitude + change, uncertainty=of(point.uncertainty),
+        check_magnitude=point.check_magnitude + change,
+        check_uncertainty=of(point.check_uncertainty), zero_point=zero_point,
+        zero_point_uncertainty=sigma, limit_magnitude=point.limit_magnitude + change,
+        transformed_magnitude=math.nan, transformed_uncertainty=math.nan,
+    )  # fmt: skip
 
 
 def night_of(jd_utc: float) -> str:
@@ -136,6 +197,17 @@ def _cell(
         return column.text
     if column.field:
         return said.get(column.field, "") or column.missing
+    if column.pattern:
+
+        def filled(place: re.Match[str]) -> str:
+            one = replace(
+                column, pattern="", value=place[1], digits=int(place[2]) if place[2] else None
+            )
+            if place[1] in said:
+                one = replace(one, value="", field=place[1])
+            return _cell(one, row, layout, facts, said)
+
+        return PLACE.sub(filled, column.pattern)
     point = row.point
     value = _value(column.value, row, layout, facts)
     if isinstance(value, float):
@@ -152,6 +224,9 @@ def _cell(
 def _value(name: str, row: _Row, layout: Layout, facts: Facts) -> str | float:
     point = row.point
     stars = facts.stars.get((point.target, point.filter), Stars())
+    if row.comparison is not None:
+        own = row.comparison
+        stars = replace(stars, comparison=(own.name,), comparison_known=own.known)
     single = len(stars.comparison) == 1
     if name == "filter":
         return layout.filters.get(point.filter, point.filter)
@@ -169,6 +244,7 @@ def _value(name: str, row: _Row, layout: Layout, facts: Facts) -> str | float:
         "check_name": stars.check, "check_known": stars.check_known, "chart": stars.chart,
         "transformed": "yes" if layout.magnitude == "transformed_magnitude" else "no",
         "count": str(row.count), "number": str(row.number), "night": night_of(point.jd_utc),
+        "group": str(row.group),
     }  # fmt: skip
     found: str | float = more[name] if name in more else getattr(point, name)
     return found
