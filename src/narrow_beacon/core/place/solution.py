@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from numba import njit
 
 from narrow_beacon.core.arrays import Floats
 
@@ -54,6 +55,47 @@ def monomials(u: Floats, v: Floats, order: int) -> Floats:
     return np.stack([up[p] * vp[q] for p, q in powers(order)])
 
 
+@njit(cache=True, nogil=True)
+def _shift_at(u, v, sip_a, sip_b, order):  # type: ignore[no-untyped-def]
+    """The SIP shift of one offset, in the order of ``powers``."""
+    a = b = 0.0
+    at = 0
+    for degree in range(2, order + 1):
+        for q in range(degree + 1):
+            term = 1.0
+            for _ in range(degree - q):
+                term *= u
+            for _ in range(q):
+                term *= v
+            a += sip_a[at] * term
+            b += sip_b[at] * term
+            at += 1
+    return a, b
+
+
+@njit(cache=True, nogil=True)
+def _distort(us, vs, sip_a, sip_b, order, a, b):  # type: ignore[no-untyped-def]
+    for n in range(us.size):
+        a[n], b[n] = _shift_at(us[n], vs[n], sip_a, sip_b, order)
+
+
+@njit(cache=True, nogil=True)
+def _undistort(us, vs, sip_a, sip_b, order, reach):  # type: ignore[no-untyped-def]
+    """Take the distortion off linear offsets, in place, where they are within ``reach``."""
+    for n in range(us.size):
+        u0, v0 = us[n], vs[n]
+        if not np.hypot(u0, v0) < reach:
+            continue
+        u, v = u0, v0
+        for _ in range(8):
+            a, b = _shift_at(u, v, sip_a, sip_b, order)
+            step = abs(u0 - a - u) + abs(v0 - b - v)
+            u, v = u0 - a, v0 - b
+            if step < 1e-3:  # the next step would be smaller by the distortion's slope
+                break
+        us[n], vs[n] = u, v
+
+
 @dataclass(frozen=True)
 class Solution:
     """Where the pixels (0-based) of an exposure are on the sky (ICRS).
@@ -80,16 +122,17 @@ class Solution:
         return cls(ra0, dec0, x0, y0, np.asarray(cd, float), shape, 1, np.empty(0), np.empty(0))
 
     @cached_property
-    def _sip(self) -> Floats:
-        return np.stack([self.sip_a, self.sip_b])
-
-    @cached_property
     def _inverse(self) -> Floats:
         return np.linalg.inv(self.cd)
 
     def distortion(self, u: Floats, v: Floats) -> tuple[Floats, Floats]:
         """SIP shifts in pixels at offsets (u, v) from the reference pixel."""
-        a, b = self._sip @ monomials(u, v, self.sip_order)
+        x, y = np.broadcast_arrays(np.asarray(u, float), np.asarray(v, float))
+        a, b = np.empty(x.shape), np.empty(x.shape)
+        _distort(
+            x.ravel(), y.ravel(), self.sip_a, self.sip_b, self.sip_order, a.reshape(-1),
+            b.reshape(-1),
+        )  # fmt: skip
         return a, b
 
     def standard(self, x_px: Floats, y_px: Floats) -> tuple[Floats, Floats]:
@@ -114,20 +157,12 @@ class Solution:
         """
         xi, eta = project(ra_deg, dec_deg, self.ra0_deg, self.dec0_deg)
         inv = self._inverse
-        u0 = inv[0, 0] * xi + inv[0, 1] * eta
-        v0 = inv[1, 0] * xi + inv[1, 1] * eta
-        if self.sip_order > 1:
-            near = np.hypot(u0, v0) < 0.75 * np.hypot(*self.shape)
-            un, vn = np.where(near, u0, 0.0), np.where(near, v0, 0.0)
-            u, v = un, vn
-            for _ in range(8):
-                a, b = self.distortion(u, v)
-                step = np.abs(un - a - u).max(initial=0.0) + np.abs(vn - b - v).max(initial=0.0)
-                u, v = un - a, vn - b
-                if step < 1e-3:  # the next step would be smaller by the distortion's slope
-                    break
-            u0, v0 = np.where(near, u, u0), np.where(near, v, v0)
-        return u0 + self.x0_px, v0 + self.y0_px
+        u = np.asarray(inv[0, 0] * xi + inv[0, 1] * eta)
+        v = np.asarray(inv[1, 0] * xi + inv[1, 1] * eta)
+        if self.sip_order > 1 and u.size:
+            reach = 0.75 * float(np.hypot(*self.shape))
+            _undistort(u.reshape(-1), v.reshape(-1), self.sip_a, self.sip_b, self.sip_order, reach)
+        return u + self.x0_px, v + self.y0_px
 
     @property
     def scale_arcsec_per_px(self) -> float:

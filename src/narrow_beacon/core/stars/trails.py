@@ -180,13 +180,7 @@ def _straighten(
     size = int(_PIECE_PX)
     count = on[0].size // size
     shifts = np.arange(-reach, reach + 0.5)
-    x = on[0][: count * size] + shifts[:, None] * np.cos(angle)
-    y = on[1][: count * size] + shifts[:, None] * np.sin(angle)
-    height, width = pixels.shape
-    i = np.clip(np.rint(x).astype(int), 0, width - 1)
-    j = np.clip(np.rint(y).astype(int), 0, height - 1)
-    profile = np.median(pixels[j, i].reshape(shifts.size, count, size), axis=2)
-    best = shifts[np.argmax(profile, axis=0)]
+    best = shifts[_brightest(pixels, on[0], on[1], shifts, np.cos(angle), np.sin(angle), count)]
     t = (np.arange(count) - (count - 1) / 2.0) * size
     one, other = np.triu_indices(count, 1)
     slope = float(np.median((best[other] - best[one]) / (t[other] - t[one])))
@@ -197,6 +191,31 @@ def _straighten(
     # Along the line t grows by (−sin, cos); a slope turns the normal by −arctan(slope).
     turned = angle - np.arctan(slope)
     return turned, float(x0 * np.cos(turned) + y0 * np.sin(turned))
+
+
+@njit(cache=True, nogil=True)
+def _brightest(pixels, xs, ys, shifts, cosine, sine, count):  # type: ignore[no-untyped-def]
+    """For each piece of a line, which shift across it has the largest median."""
+    height, width = pixels.shape
+    size = int(_PIECE_PX)
+    best, values = np.zeros(count, np.int64), np.empty(size)
+    for piece in range(count):
+        most = -np.inf
+        for s in range(shifts.size):
+            for n in range(size):
+                at = piece * size + n
+                i = min(max(int(np.rint(xs[at] + shifts[s] * cosine)), 0), width - 1)
+                j = min(max(int(np.rint(ys[at] + shifts[s] * sine)), 0), height - 1)
+                # Sorted as they come: so few are soonest in order by insertion.
+                value, k = pixels[j, i], n
+                while k > 0 and values[k - 1] > value:
+                    values[k] = values[k - 1]
+                    k -= 1
+                values[k] = value
+            middle = 0.5 * (values[size // 2 - 1] + values[size // 2])
+            if middle > most:
+                most, best[piece] = middle, s
+    return best
 
 
 def _sample(
