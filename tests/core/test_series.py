@@ -16,6 +16,7 @@ from narrow_beacon.core.series.curve_file import CurveFileError, read_curve
 from narrow_beacon.core.series.gls import periodogram, power_at
 from narrow_beacon.core.series.harmonics import harmonic_periodogram, harmonic_power_at
 from narrow_beacon.core.series.periods import TooFewPointsError, find_periods
+from narrow_beacon.simulate.curves import sampled_curve
 
 
 def nights(rng: np.random.Generator, count: int) -> np.ndarray:
@@ -86,6 +87,28 @@ def test_eclipses_are_found_by_their_shape_and_shadows_are_named() -> None:
     notes = [p.note for p in find_periods(t, y, np.full(t.size, 0.004), "waves", 0.05, 2.0).peaks]
     assert notes[0] == ""
     assert any("alias of the first" in note for note in notes)
+
+
+@pytest.mark.parametrize(
+    ("seed", "why"),
+    [
+        (81, "a second wave beats with the first on two nights"),
+        (14, "half of an eclipsing star's cycle, a fringe away, is the highest peak"),
+        (232, "two waves on three nights"),
+    ],
+)
+def test_a_wrong_fringe_that_is_higher_does_not_come_first(seed: int, why: str) -> None:
+    curve = sampled_curve(seed, scattered=True)
+    t, span = curve.time_d, float(np.ptp(curve.time_d))
+    found = find_periods(t, curve.magnitude, curve.sigma_mag)
+    waves = periodogram(t, curve.magnitude, curve.sigma_mag, 1.0 / span, 60.0)
+    known = [1.0 / (p * k) for p in curve.periods_d for k in (0.5, 1.0, 2.0)]
+
+    def away(frequency: float) -> float:
+        return min(abs(frequency - f) for f in known) * span
+
+    assert away(float(waves.frequency_per_d[waves.power.argmax()])) > 1.0, why
+    assert away(found.peaks[0].frequency_per_d) < 0.35
 
 
 def test_noise_is_no_period() -> None:

@@ -8,6 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 KINDS = ("eclipsing", "pulsating", "two periods", "spotted")
+_CLEAR = 0.5
+"""The chance that a night is clear."""
 Shape = Callable[[np.ndarray], np.ndarray]
 
 
@@ -24,9 +26,16 @@ class SampledCurve:
     true_mag: np.ndarray
 
 
-def nights_of(rng: np.random.Generator, nights: int, minutes: float) -> np.ndarray:
-    """Times of exposures so many minutes apart, on nights of a month, 3 to 8 hours each."""
-    days = np.sort(rng.choice(np.arange(30), nights, replace=False))
+def nights_of(
+    rng: np.random.Generator, nights: int, minutes: float, *, scattered: bool = False
+) -> np.ndarray:
+    """Times of exposures so many minutes apart, on nights of 3 to 8 hours each: on those that the
+    weather leaves, every second in the mean; where they are ``scattered``, on any of a month.
+    """
+    if scattered:
+        days = np.sort(rng.choice(np.arange(30), nights, replace=False))
+    else:
+        days = np.cumsum(rng.geometric(_CLEAR, nights))
     parts = []
     for day in days:
         begin, hours = 0.35 + rng.normal(0, 0.02), rng.uniform(3.0, 8.0)
@@ -63,14 +72,14 @@ def shape_of(kind: str, rng: np.random.Generator) -> Shape:
     return spots
 
 
-def sampled_curve(seed: int, *, nights: int | None = None) -> SampledCurve:
+def sampled_curve(seed: int, *, nights: int | None = None, scattered: bool = False) -> SampledCurve:
     """A campaign of 1 to 12 nights on a star of any kind, 0.005 to 0.3 mag; of a single night a
     star with two cycles or more in it.
     """
     rng = np.random.default_rng([seed, 17])
     kind = KINDS[int(rng.integers(len(KINDS)))]
     nights = nights or int(rng.integers(1, 13))
-    t = nights_of(rng, nights, float(rng.uniform(1.5, 6.0)))
+    t = nights_of(rng, nights, float(rng.uniform(1.5, 6.0)), scattered=scattered)
     longest = 0.6 if nights > 2 else 0.45 * float(np.ptp(t[t < np.floor(t[0]) + 1]))
     period = float(np.exp(rng.uniform(np.log(0.04), np.log(longest))))
     amplitude = float(np.exp(rng.uniform(np.log(0.005), np.log(0.3))))

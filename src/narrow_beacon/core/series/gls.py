@@ -34,26 +34,52 @@ class Periodogram:
         return self.step_per_d * (self.first + np.arange(self.power.size))
 
 
-def periodogram(
-    t_d: Floats, value: Floats, sigma: Floats, lowest_per_d: float, highest_per_d: float,
+@dataclass(frozen=True)
+class Grid:
+    """Frequencies, the multiples of ``step_per_d`` from ``first`` on, and the sums over the times
+    (points) that hang on no value: one is made for all curves of the same times.
+    """
+
+    turns: Floats
+    weight: Floats
+    step_per_d: float
+    first: int
+    one: np.ndarray
+    two: np.ndarray
+
+    def periodogram(self, value: Floats) -> Periodogram:
+        """Of values (points) at these times."""
+        y = value - np.sum(self.weight * value)
+        last = self.first + self.one.size - 1
+        light = trigonometric_sums(self.turns, self.weight * y, last)[self.first :]
+        power = _power(self.one, self.two, light, float(np.sum(self.weight * y**2)))
+        return Periodogram(self.step_per_d, self.first, power, np.abs(self.one) ** 2)
+
+
+def frequency_grid(
+    t_d: Floats, sigma: Floats, lowest_per_d: float, highest_per_d: float,
     oversampling: float = 10.0,
-) -> Periodogram:  # fmt: skip
-    """The periodogram of values (points) with uncertainties at times in days, between two
-    frequencies; ``oversampling`` steps to the width of a peak, one over the time spanned.
+) -> Grid:  # fmt: skip
+    """Frequencies between two for times in days with uncertainties; ``oversampling`` steps to the
+    width of a peak, one over the time spanned.
     """
     t = t_d - 0.5 * (t_d.min() + t_d.max())
-    span = max(float(np.ptp(t)), _TINY)
-    step = 1.0 / (oversampling * span)
+    step = 1.0 / (oversampling * max(float(np.ptp(t)), _TINY))
     first = max(int(np.floor(lowest_per_d / step)), 1)
     last = max(int(np.ceil(highest_per_d / step)), first + 1)
     w = sigma**-2.0 / np.sum(sigma**-2.0)
-    y = value - np.sum(w * value)
-    turns = t * step
-    whole = trigonometric_sums(turns, w, 2 * last)
-    light = trigonometric_sums(turns, w * y, last)
+    whole = trigonometric_sums(t * step, w, 2 * last)
     k = np.arange(first, last + 1)
-    power = _power(whole[k], whole[2 * k], light[k], float(np.sum(w * y**2)))
-    return Periodogram(step, first, power, np.abs(whole[k]) ** 2)
+    return Grid(t * step, w, step, first, whole[k], whole[2 * k])
+
+
+def periodogram(
+    t_d: Floats, value: Floats, sigma: Floats, lowest_per_d: float, highest_per_d: float
+) -> Periodogram:
+    """The periodogram of values (points) with uncertainties at times in days, between two
+    frequencies.
+    """
+    return frequency_grid(t_d, sigma, lowest_per_d, highest_per_d).periodogram(value)
 
 
 def power_at(t_d: Floats, value: Floats, sigma: Floats, frequency_per_d: Floats) -> Floats:

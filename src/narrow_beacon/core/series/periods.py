@@ -4,7 +4,7 @@ unsure they are, and which are only another's shadow.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -12,9 +12,9 @@ from scipy.optimize import brentq, minimize_scalar
 from scipy.special import betaincc, gammaln
 
 from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.series.choice import most_likely
 from narrow_beacon.core.series.gls import Periodogram, periodogram, power_at
 from narrow_beacon.core.series.harmonics import harmonic_periodogram, harmonic_power_at
-from narrow_beacon.core.series.prewhiten import without_periods
 
 KINDS = ("waves", "eclipses", "any")
 HARMONICS = 6
@@ -33,6 +33,8 @@ _MULTIPLES = ((2.0, "half of"), (0.5, "double of"), (3.0, "a third of"), (1 / 3,
 _LAGS, _LEAST_PAIRS, _SURE_LAG, _MOST_KEPT = 4, 10, 1.5, 0.96
 _NIGHT_GAP_D = 0.2
 _STEPS = 4.0
+_SHARP = 3
+"""Harmonics from which a curve is no wave."""
 
 
 class TooFewPointsError(ValueError):
@@ -117,18 +119,21 @@ def find_periods(
     }  # fmt: skip
     if t.size < 4 * HARMONICS:
         models.pop("eclipses") if kind == "any" else None
-    chosen = {kind: models[kind]} if kind != "any" else models
-    found = {name: _peaks(t, y, s, model, low, high) for name, model in chosen.items()}
-    best = next(iter(found))
-    if len(found) > 1:
-        best = "eclipses" if _is_one_shape(t, y, s, found) else "waves"
-    peaks, spectrum = found[best]
+    asked = models if kind == "any" else {kind: models[kind]}
+    spectra = {name: model.spectrum(low, high) for name, model in asked.items()}
+    best, front = kind, None
+    if kind == "any":
+        best, front = _likeliest(t, y, s, spectra)
+    spectrum = spectra[best]
+    peaks = _peaks(t, y, s, models[best], spectrum, (low, high), front)
     # As many shapes as were tried, so many times noise could look like one.
-    tried = [replace(p, false_alarm=min(1.0, len(found) * p.false_alarm)) for p in peaks]
-    noted = tuple(replace(peak, note=_note(peak, tried, span)) for peak in tried)
+    tried = [replace(p, false_alarm=min(1.0, len(spectra) * p.false_alarm)) for p in peaks]
+    noted = tuple(
+        replace(peak, note=_note(peak, tried[:place], span)) for place, peak in enumerate(tried)
+    )
     level = 1.0
     if peaks:
-        model = chosen[best]
+        model = models[best]
         alike = _alike(t, y, s, peaks[0].frequency_per_d, model.terms)
         count, width = max(t.size / alike, model.terms + 3.0), _band(t, s, low, high)
         level = _power_of(_RARE, count, width, model.terms)
@@ -162,52 +167,35 @@ def _limits(
     return (low, high) if low < high else (0.5 * high, high)
 
 
-def _is_one_shape(
-    t: Floats, y: Floats, s: Floats, found: dict[str, tuple[list[Period], Periodogram]]
-) -> bool:
-    """Whether one sharp shape that repeats explains the curve better for the numbers that it takes
-    than a wave, or two waves of unrelated periods (Schwarz 1978, Ann. Stat. 6, 461).
-    """
-    sharp, wave = found["eclipses"][0], found["waves"][0]
-    if not sharp or not wave:
-        return bool(sharp)
-
-    f, g = sharp[0].frequency_per_d, wave[0].frequency_per_d
+def _likeliest(
+    t: Floats, y: Floats, s: Floats, spectra: Mapping[str, Periodogram]
+) -> tuple[str, float]:
+    """Which kind of curve it is, and its frequency."""
+    waves, shapes = spectra["waves"], spectra.get("eclipses")
+    f = float(waves.frequency_per_d[int(waves.power.argmax())])
     # Points that are alike count as one, else slow noise passes for a shape.
-    count = max(t.size / _alike(t, y, s, g, 2 * _shape(t, y, s, g)), 4.0 * HARMONICS)
-
-    def cost(values: Floats, frequency: float, harmonics: int, terms: int, share: float) -> float:
-        power = harmonic_power_at(t, values, s, np.array([frequency]), harmonics)[0]
-        left = max((1.0 - float(power)) * share, 1e-12)
-        return count * float(np.log(left)) + terms * float(np.log(count))
-
-    one = min(cost(y, f, h, 2 * h, 1.0) for h in (4, HARMONICS))
-    waves = min(cost(y, g, h, 2 * h, 1.0) for h in (1, 2, 3))
-    left = without_periods(t, y, s, [1.0 / g], 2)
-    share = _scatter(left, s) / max(_scatter(y, s), 1e-30)
-    spectrum = found["waves"][1]
-    second = periodogram(t, left, s, spectrum.frequency_per_d[0], spectrum.frequency_per_d[-1])
-    other = float(second.frequency_per_d[int(second.power.argmax())])
-    two = min(cost(left, other, h, 4 + 2 * h, share) for h in (1, 2))
-    return one < min(waves, two)
-
-
-def _scatter(value: Floats, sigma: Floats) -> float:
-    """χ² about the weighted mean."""
-    weight = sigma**-2.0
-    return float(np.sum(weight * (value - np.average(value, weights=weight)) ** 2))
+    count = max(t.size / _alike(t, y, s, f, 2 * _shape(t, y, s, f)), 4.0 * HARMONICS)
+    first = most_likely(t, y, s, waves, shapes, count)[0]
+    found = first.frequency_per_d
+    sharp = first.harmonics >= _SHARP and shapes is not None
+    if shapes is not None and sharp and found <= shapes.frequency_per_d[-1]:
+        return "eclipses", found
+    return "waves", found
 
 
 def _peaks(
-    t: Floats, y: Floats, s: Floats, model: _Model, low: float, high: float
-) -> tuple[list[Period], Periodogram]:
-    spectrum = model.spectrum(low, high)
+    t: Floats, y: Floats, s: Floats, model: _Model, spectrum: Periodogram,
+    band: tuple[float, float], front: float | None,
+) -> list[Period]:  # fmt: skip
+    """The peaks of a model's periodogram, the one at ``front`` first where that is given."""
     power, frequency = spectrum.power, spectrum.frequency_per_d
     inner = np.concatenate([[-1.0], power, [-1.0]])
     tops = np.flatnonzero((power >= inner[:-2]) & (power > inner[2:]))
     tops = tops[np.argsort(-power[tops], kind="stable")]
     width = 1.0 / float(np.ptp(t))
     taken: list[float] = []
+    if front is not None:
+        taken.append(_sharpened(model, front, spectrum.step_per_d))
     for top in tops:
         if len(taken) == MOST_PEAKS:
             break
@@ -215,13 +203,13 @@ def _peaks(
             taken.append(_sharpened(model, float(frequency[top]), spectrum.step_per_d))
     # What one takes for a cycle, a bump or two, is the observer's call: both are offered.
     for other in (2.0 * taken[0], 0.5 * taken[0], 3.0 * taken[0]) if taken else ():
-        if low <= other <= high and all(abs(f - other) > _SAME * width for f in taken):
+        if band[0] <= other <= band[1] and all(abs(f - other) > _SAME * width for f in taken):
             taken.append(_sharpened(model, other, spectrum.step_per_d))
-    found = [
-        _period(t, y, s, model, f, (low, high), shaped=at < _SHAPED) for at, f in enumerate(taken)
-    ]
+    found = [_period(t, y, s, model, f, band, shaped=at < _SHAPED) for at, f in enumerate(taken)]
+    if front is not None:
+        return [found[0], *sorted(found[1:], key=lambda peak: -peak.power)]
     found = sorted(found, key=lambda peak: -peak.power)
-    return _simplest(t, y, s, found, model.terms // 2, width), spectrum
+    return _simplest(t, y, s, found, model.terms // 2, width)
 
 
 def _simplest(
@@ -345,11 +333,9 @@ def _alike(t: Floats, y: Floats, s: Floats, frequency: float, terms: int) -> flo
 
 
 def _note(peak: Period, peaks: list[Period], span: float) -> str:
-    """Which of the better peaks this is the half, the double or an alias of."""
+    """Which of the better ``peaks`` this is the half, the double or an alias of."""
     f = peak.frequency_per_d
     for better, place in zip(peaks, ("first", "second", "third"), strict=False):
-        if better.power <= peak.power:
-            break
         g = better.frequency_per_d
         for times, words in _MULTIPLES:
             if abs(f - times * g) < _SAME / span:

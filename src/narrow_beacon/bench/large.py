@@ -1,0 +1,95 @@
+"""A campaign as a survey has it: a hundred nights of five hundred exposures, from census on."""
+
+from __future__ import annotations
+
+import json
+from datetime import datetime, timedelta
+from hashlib import sha256
+from pathlib import Path
+
+import pyarrow.parquet as pq
+from sqlalchemy import insert, literal, select
+from sqlalchemy.orm import Session
+
+from narrow_beacon.store.census_columns import columns_path
+from narrow_beacon.store.database import Store
+from narrow_beacon.store.models import Campaign, CensusFile, Night, NightFile, PlacementRecord
+
+
+def many_nights(store: Store, campaign: int, nights: int) -> int:
+    """Repeat a campaign's only measured night until there are so many in a row; how many exposures
+    it then has.
+    """
+    with store.session() as session:
+        record = session.scalars(select(CensusFile).where(CensusFile.campaign_id == campaign)).one()
+        base = Path(record.path)
+        table = pq.read_table(base)
+        notes = json.loads(table.schema.metadata[b"narrow_beacon"])
+        files = [session.get_one(NightFile, number) for number in notes["file_ids"]]
+        first = session.get_one(Night, files[0].night_id)
+        for number in range(1, nights):
+            evening = datetime.fromisoformat(first.evening) + timedelta(days=number)
+            night = Night(campaign_id=campaign, evening=evening.date().isoformat())
+            session.add(night)
+            session.flush()
+            group = files[0].group_name.replace(first.evening, night.evening)
+            ids = _copied(session, files, number, night, group)
+            path = base.with_name(f"{base.stem}-{number}.parquet")
+            told = {"narrow_beacon": json.dumps({**notes, "file_ids": ids})}
+            pq.write_table(table.replace_schema_metadata(told), path, compression="zstd")
+            _columns_of(base, path, ids)
+            session.add(
+                CensusFile(
+                    campaign_id=campaign, group_name=group, filter=record.filter, path=str(path),
+                    fingerprint=f"night {number}", exposures=len(ids), fwhm_px=record.fwhm_px,
+                    annulus_px=record.annulus_px,
+                )
+            )  # fmt: skip
+            session.commit()
+        session.get_one(Campaign, campaign).files_stamp = f"{nights} nights"
+    return nights * len(files)
+
+
+def _copied(
+    session: Session, files: list[NightFile], days: int, night: Night, group: str
+) -> list[int]:
+    """The night's exposures once more, so many days later; their numbers."""
+    values = [
+        {c.name: getattr(file, c.name) for c in NightFile.__table__.columns if c.name != "id"}
+        | {
+            "path_sha256": sha256(f"{days} {file.path_sha256}".encode()).hexdigest(),
+            "name": f"night-{days}/{file.name}",
+            "mid_utc": file.mid_utc and file.mid_utc + timedelta(days=days),
+            "night_id": night.id, "group_name": group,
+        }
+        for file in files
+    ]  # fmt: skip
+    session.execute(insert(NightFile), values)
+    ids = list(
+        session.scalars(
+            select(NightFile.id).where(NightFile.night_id == night.id).order_by(NightFile.id)
+        )
+    )
+    columns = [c for c in PlacementRecord.__table__.columns if c.name not in ("id", "file_id")]
+    for file, own in zip(files, ids, strict=True):
+        session.execute(
+            insert(PlacementRecord).from_select(
+                ["file_id", *(c.name for c in columns)],
+                select(literal(own), *columns).where(PlacementRecord.file_id == file.id),
+            )
+        )
+    return ids
+
+
+def _columns_of(base: Path, path: Path, ids: list[int]) -> None:
+    """The columns of ``base`` once more for a Parquet file of other exposures."""
+    raw = bytearray(columns_path(base).read_bytes())
+    size = int.from_bytes(raw[8:16], "little")
+    head = json.loads(raw[16 : 16 + size])
+    head["of"] = [path.stat().st_size, path.stat().st_mtime_ns]
+    (begin,) = (offset for name, _, _, offset in head["shared"] if name == "file_ids")
+    told = json.dumps(head).encode()
+    raw[8 : 16 + size] = len(told).to_bytes(8, "little") + told.ljust(size)[: max(size, len(told))]
+    for place, number in enumerate(ids):
+        raw[begin + 8 * place : begin + 8 * place + 8] = number.to_bytes(8, "little")
+    columns_path(path).write_bytes(raw)
