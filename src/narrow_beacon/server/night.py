@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import partial
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 from sqlalchemy import select
@@ -53,6 +53,7 @@ from narrow_beacon.reduce.standard import (
 from narrow_beacon.server.kept import Kept
 from narrow_beacon.store.campaigns import place_of, plan_of, wish_of
 from narrow_beacon.store.census_columns import CensusTable
+from narrow_beacon.store.exposures import ExposureRow, exposure_rows
 from narrow_beacon.store.measured import filter_table, filters_measured
 from narrow_beacon.store.models import (
     Campaign,
@@ -72,43 +73,27 @@ from narrow_beacon.store.targets import targets_of
 _times: Kept[Times] = Kept(8)
 
 
-class ExposureRow(Protocol):
-    """The columns of NightFile that curves and rail need, without the cost of records."""
-
-    id: int
-    name: str
-    sha256: str
-    night_id: int | None
-    filter: str
-    group_name: str
-    exposure_s: float | None
-    mid_utc: datetime | None
-    chain: str
-    kit: str
-    width: int
-    height: int
-    quality: dict[str, Any] | None
-    trouble: str
-    aside_by: str
-    aside_reason: str
-    kept: bool
-    proposal: str
-    measured_with: str
-    placed_with: str
-    match: dict[str, Any] | None
-    evidence: dict[str, Any] | None
-    parent_id: int | None
-
-
 class SortedRow(Protocol):
     """What the sorting alone says of an exposure."""
 
-    id: int
-    name: str
-    night_id: int | None
-    filter: str
-    group_name: str
-    mid_utc: datetime | None
+    @property
+    def id(self) -> int:
+        """The record's number."""
+
+    @property
+    def name(self) -> str: ...
+
+    @property
+    def night_id(self) -> int | None: ...
+
+    @property
+    def filter(self) -> str: ...
+
+    @property
+    def group_name(self) -> str: ...
+
+    @property
+    def mid_utc(self) -> datetime | None: ...
 
 
 def width_px(file: ExposureRow | NightFile) -> float | None:
@@ -122,24 +107,14 @@ _sorted: Kept[Sequence[SortedRow]] = Kept(8)
 
 def exposures_of(session: Session, campaign: Campaign) -> Sequence[ExposureRow]:
     """The exposures of the sky in order of time."""
-    return _read(session, campaign, ExposureRow)
+    return exposure_rows(session, campaign.id)
 
 
 def sorted_exposures(session: Session, campaign: Campaign) -> Sequence[SortedRow]:
-    """The exposures of the sky in order of time, read once for every sorting of the files."""
+    """The exposures of the sky in order of time, asked for once for every sorting of the files."""
     if not campaign.files_stamp:
-        return _read(session, campaign, SortedRow)
-    return _sorted.get(campaign.files_stamp, lambda: _read(session, campaign, SortedRow))
-
-
-def _read(session: Session, campaign: Campaign, row: type) -> Sequence[Any]:
-    found = session.execute(
-        select(*(getattr(NightFile, name) for name in row.__annotations__)).where(
-            NightFile.campaign_id == campaign.id, NightFile.part == "exposure"
-        )
-    ).all()
-    # In the order of the core, which the database's own order of letters is not.
-    return sorted(found, key=lambda file: (file.mid_utc, file.name))
+        return exposures_of(session, campaign)
+    return _sorted.get(campaign.files_stamp, lambda: exposures_of(session, campaign))
 
 
 def chain_prints(session: Session, campaign: Campaign) -> dict[str, str]:
@@ -163,14 +138,8 @@ def master_version(record: MasterRecord) -> str:
 
 
 def set_aside_ids(session: Session, campaign: Campaign) -> set[int]:
-    """Files that the observer or the program set aside."""
-    return set(
-        session.scalars(
-            select(NightFile.id).where(
-                NightFile.campaign_id == campaign.id, NightFile.aside_by != ""
-            )
-        )
-    )
+    """Exposures that the observer or the program set aside."""
+    return {row.id for row in exposures_of(session, campaign) if row.aside_by}
 
 
 def target_position(session: Session, campaign: Campaign) -> tuple[float, float] | None:

@@ -5,7 +5,17 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import JSON, DateTime, Double, ForeignKey, Index, String, Text, UniqueConstraint
+from sqlalchemy import (
+    JSON,
+    DateTime,
+    Double,
+    FetchedValue,
+    ForeignKey,
+    Index,
+    String,
+    Text,
+    UniqueConstraint,
+)
 from sqlalchemy.dialects.mysql import DATETIME, MEDIUMTEXT
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
@@ -240,6 +250,7 @@ class NightFile(Record):
     __table_args__ = (
         UniqueConstraint("campaign_id", "path_sha256"),
         Index("by_part", "campaign_id", "part"),
+        Index("by_change", "campaign_id", "part", "changed"),
     )
     campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
     night_id: Mapped[int | None] = mapped_column(ForeignKey("night.id"))
@@ -283,6 +294,10 @@ class NightFile(Record):
     match: Mapped[dict[str, Any] | None]
     """How it lies on the reference: "to", its number; "plane", from pixels to the reference's, or
     "problem"; "matched", "residual_px", "turn_deg", "mirrored", "false_log10"."""
+    changed: Mapped[datetime | None] = mapped_column(
+        server_default=FetchedValue(), server_onupdate=FetchedValue(), deferred=True
+    )
+    """When the record was last written, as the database says it."""
     evidence: Mapped[dict[str, Any] | None]
     """What shows of its trouble: "light", the share of the clear night's; "shaded" parts."""
 

@@ -87,7 +87,8 @@ def most_likely(
     models = _alone(t, y, sigma, wanted, span, count)
     if not _leads(waves, tops, count):
         models += _pairs(t, y, sigma, tops, waves, span, count)
-    return _weighed(models, span)
+    highest = float(waves.frequency_per_d[-1])
+    return _weighed([one for one in models if lowest <= one.front <= highest], span)
 
 
 def _leads(waves: Periodogram, tops: Sequence[float], count: float) -> bool:
@@ -120,7 +121,7 @@ def _alone(
 ) -> list[_Model]:  # fmt: skip
     """Models of one frequency."""
     whole = float(np.sum((y / sigma) ** 2))
-    found = []
+    found = [_Model(0.0, wanted[0][0], 1)]  # where there are too few points for any
     for start, harmonics in wanted:
         if t.size >= 4 * harmonics + 4:
             one = _fitted(t, y, sigma, (start,), (harmonics,), span, steps=_STEPS)

@@ -30,7 +30,7 @@ _SAME = 0.35
 _DAYS = (1.0, 1.00273790935)
 """Cycles a day, by the Sun and by the stars."""
 _MULTIPLES = ((2.0, "half of"), (0.5, "double of"), (3.0, "a third of"), (1 / 3, "three times"))
-_LAGS, _LEAST_PAIRS, _SURE_LAG, _MOST_KEPT = 4, 10, 1.5, 0.96
+_LAGS, _LEAST_PAIRS, _SURE_LAG, _MOST_KEPT = 4, 10, 1.0, 0.96
 _NIGHT_GAP_D = 0.2
 _STEPS = 4.0
 _SHARP = 3

@@ -1,0 +1,156 @@
+"""A campaign's exposures as their records stand, kept in memory: only what was written since is
+read again.
+"""
+
+from __future__ import annotations
+
+import sys
+import threading
+from collections import OrderedDict
+from collections.abc import Sequence
+from dataclasses import dataclass, fields
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+from pydantic_core import from_json
+from sqlalchemy import func, select, text
+from sqlalchemy.orm import Session
+
+from narrow_beacon.core.arrays import Ints
+from narrow_beacon.store.models import NightFile
+
+_KEPT = 4
+_CHUNK = 512
+_IN_A_ROW = 4096
+_MOST_BYTES = 64_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class ExposureRow:
+    """The columns of NightFile that curves and rail need, without the cost of records."""
+
+    id: int
+    name: str
+    sha256: str
+    night_id: int | None
+    filter: str
+    group_name: str
+    exposure_s: float | None
+    mid_utc: datetime | None
+    chain: str
+    kit: str
+    width: int
+    height: int
+    quality: dict[str, Any] | None
+    trouble: str
+    aside_by: str
+    aside_reason: str
+    kept: bool
+    proposal: str
+    measured_with: str
+    placed_with: str
+    match: dict[str, Any] | None
+    evidence: dict[str, Any] | None
+    parent_id: int | None
+
+
+_NAMES = tuple(field.name for field in fields(ExposureRow))
+_JSON = ("quality", "match", "evidence")
+_SHARED = ("filter", "group_name", "chain", "kit", "measured_with", "placed_with", "aside_by")
+"""Words that many rows have: kept once."""
+
+
+@dataclass(frozen=True)
+class _Known:
+    """Records' numbers and when each was written, in their order; and the rows in order of time."""
+
+    ids: Ints
+    stamps: Ints
+    rows: tuple[ExposureRow, ...]
+
+
+_known: OrderedDict[tuple[str, int], _Known] = OrderedDict()
+_lock = threading.Lock()
+
+
+def exposure_rows(session: Session, campaign: int) -> Sequence[ExposureRow]:
+    """The exposures of the sky in order of time, as the session sees them: the same object as long
+    as none was written.
+    """
+    ids, stamps = _stamps(session, campaign)
+    key = (str(session.get_bind().engine.url), campaign)
+    with _lock:
+        known = _known.get(key)
+    if known is not None and np.array_equal(known.ids, ids):
+        fresh = ids[known.stamps != stamps]
+        if not fresh.size:
+            return known.rows
+    else:
+        fresh = ids if known is None else ids[~_as_before(ids, stamps, known)]
+    new = {row.id: row for row in _read(session, campaign, fresh)}
+    if known is not None:
+        there = set(ids.tolist()) - new.keys()
+        new |= {row.id: row for row in known.rows if row.id in there}
+    # In the order of the core, which the database's own order of letters is not.
+    rows = tuple(sorted(new.values(), key=lambda row: (row.mid_utc or datetime.min, row.name)))
+    with _lock:
+        _known[key] = _Known(ids, stamps, rows)
+        _known.move_to_end(key)
+        while len(_known) > _KEPT:
+            _known.popitem(last=False)
+    return rows
+
+
+def _as_before(ids: Ints, stamps: Ints, known: _Known) -> np.ndarray:
+    """Which records are known as they were last written."""
+    if not known.ids.size:
+        return np.zeros(ids.size, bool)
+    at = np.minimum(np.searchsorted(known.ids, ids), known.ids.size - 1)
+    return np.asarray((known.ids[at] == ids) & (known.stamps[at] == stamps))
+
+
+def _stamps(session: Session, campaign: int) -> tuple[Ints, Ints]:
+    """The exposures' numbers, ascending, and when each was written (µs): thousands in a row of the
+    answer, for rows are what the driver takes its time for.
+    """
+    session.execute(text(f"SET SESSION group_concat_max_len = {_MOST_BYTES}"))
+    since = func.timestampdiff(text("MICROSECOND"), "2020-01-01", NightFile.changed)
+    found = session.scalars(
+        select(func.group_concat(func.concat_ws(" ", NightFile.id, func.coalesce(since, 0))))
+        .where(NightFile.campaign_id == campaign, NightFile.part == "exposure")
+        .group_by(NightFile.id.op("DIV")(_IN_A_ROW))
+    ).all()
+    pairs = np.array(" ".join(found).replace(",", " ").split(), np.int64).reshape(-1, 2)
+    pairs = pairs[np.argsort(pairs[:, 0], kind="stable")]
+    return pairs[:, 0], pairs[:, 1]
+
+
+def _read(session: Session, campaign: int, ids: Ints) -> Sequence[ExposureRow]:
+    if not ids.size:
+        return []
+    columns = [
+        func.json_compact(getattr(NightFile, name)) if name in _JSON else getattr(NightFile, name)
+        for name in _NAMES
+    ]
+    asked = select(func.group_concat(func.json_array(*columns))).where(
+        NightFile.campaign_id == campaign, NightFile.part == "exposure"
+    )
+    if ids.size <= _CHUNK:
+        asked = asked.where(NightFile.id.in_(ids.tolist()))
+    found = session.scalars(asked.group_by(NightFile.id.op("DIV")(_CHUNK))).all()
+    wanted = set(ids.tolist())
+    return [
+        row for part in found for values in from_json(f"[{part}]")
+        if (row := _row(values)).id in wanted
+    ]  # fmt: skip
+
+
+def _row(values: Sequence[Any]) -> ExposureRow:
+    own = dict(zip(_NAMES, values, strict=True))
+    moment = own["mid_utc"]
+    own["mid_utc"] = datetime.fromisoformat(moment) if moment else None
+    own["kept"] = bool(own["kept"])
+    for name in _SHARED:
+        own[name] = sys.intern(own[name])
+    return ExposureRow(**own)
