@@ -127,7 +127,8 @@ def spoiled_looks(
     sun, moon, lit = np.full(sky.size, np.nan), np.full(sky.size, np.nan), float("nan")
     if np.any(sky_over_dark(sky) > rules.sky) and moments.site:
         above = _above(tuple(moments.jd_utc.tolist()), moments.site)
-        sun, moon, lit = above.sun_deg, above.moon_deg, above.moon_lit
+        sun, moon = above.sun_deg, above.moon_deg
+        lit = float(above.moon_lit[above.moon_lit.size // 2])
     looks = Looks(
         moments.jd_utc, column("fwhm_px"), column("elongation"), column("angle_deg"), sky,
         lights.share, lights.parts, sun, moon, lit,

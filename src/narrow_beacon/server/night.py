@@ -28,7 +28,6 @@ from narrow_beacon.core.curve.points import PointsWish
 from narrow_beacon.core.curve.time import Times, exposure_times
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.frames.colour import STEP
-from narrow_beacon.core.place.solution import Solution, project
 from narrow_beacon.core.transform_wish import TransformWish
 from narrow_beacon.reduce.curves import (
     DEFAULT_STEP,
@@ -427,42 +426,3 @@ def placements_of(session: Session, ids: Sequence[int]) -> dict[int, PlacementRe
     """Placements by file."""
     found = session.scalars(select(PlacementRecord).where(PlacementRecord.file_id.in_(ids)))
     return {placement.file_id: placement for placement in found}
-
-
-_planes: dict[tuple[int, float, float], tuple[float, ...]] = {}
-
-
-def planes_of(
-    session: Session, campaign: Campaign, position: tuple[float, float]
-) -> dict[int, tuple[float, ...]]:
-    """``plane_of`` every exposure that is placed, by file; a placement's is computed once."""
-    found = session.execute(
-        select(PlacementRecord.id, PlacementRecord.file_id)
-        .join(NightFile, NightFile.id == PlacementRecord.file_id)
-        .where(NightFile.campaign_id == campaign.id)
-    ).all()
-    fresh = [number for number, _ in found if (number, *position) not in _planes]
-    if len(_planes) > 20000:
-        _planes.clear()
-        fresh = [number for number, _ in found]
-    for placement in session.scalars(select(PlacementRecord).where(PlacementRecord.id.in_(fresh))):
-        _planes[(placement.id, *position)] = plane_of(solution_of(placement), *position)
-    return {file: _planes[(number, *position)] for number, file in found}
-
-
-def plane_of(solution: Solution, ra_deg: float, dec_deg: float) -> tuple[float, ...]:
-    """(a, b, c, d, e, f): east = a x + b y + c and north = d x + e y + f in seconds of arc from a
-    position, for pixels x, y near the middle of the exposure.
-    """
-    height, width = solution.shape
-    x0, y0 = (width - 1) / 2, (height - 1) / 2
-    reach = min(width, height) / 4
-    x = np.array([x0, x0 + reach, x0])
-    y = np.array([y0, y0, y0 + reach])
-    ra, dec = solution.sky(x, y)
-    east, north = (3600.0 * v for v in project(ra, dec, ra_deg, dec_deg))
-    a, b = (east[1] - east[0]) / reach, (east[2] - east[0]) / reach
-    d, e = (north[1] - north[0]) / reach, (north[2] - north[0]) / reach
-    return tuple(
-        float(v) for v in (a, b, east[0] - a * x0 - b * y0, d, e, north[0] - d * x0 - e * y0)
-    )

@@ -74,6 +74,18 @@ _known: OrderedDict[tuple[str, int], _Known] = OrderedDict()
 _lock = threading.Lock()
 
 
+def long_answers(session: Session) -> None:
+    """Let the database join thousands of values to one of the answer: rows are what its driver
+    takes its time for.
+    """
+    session.execute(text(f"SET SESSION group_concat_max_len = {_MOST_BYTES}"))
+
+
+def whole_numbers(parts: Sequence[str | None]) -> Ints:
+    """The numbers of such answers, between which are spaces or commas."""
+    return np.array(" ".join(part or "" for part in parts).replace(",", " ").split(), np.int64)
+
+
 def exposure_rows(session: Session, campaign: int) -> Sequence[ExposureRow]:
     """The exposures of the sky in order of time, as the session sees them: the same object as long
     as none was written.
@@ -111,17 +123,15 @@ def _as_before(ids: Ints, stamps: Ints, known: _Known) -> np.ndarray:
 
 
 def _stamps(session: Session, campaign: int) -> tuple[Ints, Ints]:
-    """The exposures' numbers, ascending, and when each was written (µs): thousands in a row of the
-    answer, for rows are what the driver takes its time for.
-    """
-    session.execute(text(f"SET SESSION group_concat_max_len = {_MOST_BYTES}"))
+    """The exposures' numbers, ascending, and when each was written (µs)."""
+    long_answers(session)
     since = func.timestampdiff(text("MICROSECOND"), "2020-01-01", NightFile.changed)
     found = session.scalars(
         select(func.group_concat(func.concat_ws(" ", NightFile.id, func.coalesce(since, 0))))
         .where(NightFile.campaign_id == campaign, NightFile.part == "exposure")
         .group_by(NightFile.id.op("DIV")(_IN_A_ROW))
     ).all()
-    pairs = np.array(" ".join(found).replace(",", " ").split(), np.int64).reshape(-1, 2)
+    pairs = whole_numbers(found).reshape(-1, 2)
     pairs = pairs[np.argsort(pairs[:, 0], kind="stable")]
     return pairs[:, 0], pairs[:, 1]
 

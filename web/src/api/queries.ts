@@ -7,6 +7,7 @@ import {
 } from "@tanstack/react-query";
 import { useDeferredValue, useEffect, useState } from "react";
 import { get, ProblemError, send } from "./client";
+import { rowsOf } from "./columns";
 import type {
   AppState,
   Campaign,
@@ -17,6 +18,7 @@ import type {
   Curve,
   Defects,
   Exposure,
+  ExposureColumns,
   Exposures,
   FieldStars,
   Figures,
@@ -93,7 +95,14 @@ export const useCampaign = (id: number | null) =>
   });
 /** What is asked of the curves' points. */
 export const usePoints = (id: number | null) => useCampaignQuery<PointsSaid>(id, "points");
-export const useExposures = (id: number | null) => useCampaignQuery<Exposures>(id, "exposures");
+export const useExposures = (id: number | null) =>
+  useQuery({
+    queryKey: of(id, "exposures"),
+    queryFn: async ({ signal }) =>
+      rowsOf(await get<ExposureColumns>(`/api/campaigns/${id}/exposures/columns`, signal)),
+    enabled: id !== null,
+    placeholderData: keepPreviousData,
+  });
 /** Rules and limits of vetting, and the reference exposure. */
 export const useVetting = (id: number | null) => useCampaignQuery<Vetting>(id, "vetting");
 export const useIntake = (id: number | null) => useCampaignQuery<Intake>(id, "intake");

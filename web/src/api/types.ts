@@ -10,6 +10,7 @@ export type Cast = S["CampaignOut.CastOut"];
 export type Exposure = S["Exposures.Exposure"];
 export type Colours = S["ColoursOut"];
 export type Exposures = S["Exposures"];
+export type ExposureColumns = S["ExposureColumns"];
 export type Sky = S["SkyOut"];
 export type SkyNight = S["SkyOut.SkyNight"];
 export type Intake = S["IntakeOut"];

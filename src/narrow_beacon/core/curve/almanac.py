@@ -17,13 +17,13 @@ from narrow_beacon.core.curve.time import Site, earth_orientation
 
 @dataclass(frozen=True)
 class SkyAbove:
-    """Altitudes in degrees at moments jd_utc (moments), and the lit share of the Moon."""
+    """At moments jd_utc (moments): altitudes in degrees, and the lit share of the Moon."""
 
     jd_utc: Floats
     sun_deg: Floats
     moon_deg: Floats
     target_deg: Floats
-    moon_lit: float
+    moon_lit: Floats
 
 
 def sky_above(jd_utc: Floats, ra_deg: float, dec_deg: float, site: Site) -> SkyAbove:
@@ -44,12 +44,11 @@ def sky_above(jd_utc: Floats, ra_deg: float, dec_deg: float, site: Site) -> SkyA
             get_body(name, time, location, ephemeris="builtin") for name in ("sun", "moon")
         )
         target = SkyCoord(ra_deg * units.deg, dec_deg * units.deg, frame="icrs")
-        middle = jd.size // 2
-        elongation = sun[middle].separation(moon[middle]).radian
+        elongation = np.asarray(sun.separation(moon).radian)
         return SkyAbove(
             jd,
             np.asarray(sun.transform_to(frame).alt.deg),
             np.asarray(moon.transform_to(frame).alt.deg),
             np.asarray(target.transform_to(frame).alt.deg),
-            float((1.0 - np.cos(elongation)) / 2.0),
+            (1.0 - np.cos(elongation)) / 2.0,
         )

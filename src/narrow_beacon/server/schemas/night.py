@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated
+from typing import Annotated, Any
 
 from pydantic import BaseModel, Field
 
@@ -62,6 +62,29 @@ class Exposures(BaseModel):
     reference_words: str
     parts: int
     """Of a frame along each side."""
+
+
+class OneValue(BaseModel):
+    """A column of the same value throughout."""
+
+    all: Any
+
+
+class Worded(BaseModel):
+    """A column of few different words: the words, and which one each row has."""
+
+    words: list[str]
+    at: list[int]
+
+
+class ExposureColumns(BaseModel):
+    """``Exposures`` a column at a time; each is a list of values, or one of these two."""
+
+    count: int
+    columns: dict[str, list[Any] | OneValue | Worded]
+    reference: int | None
+    reference_words: str
+    parts: int
 
 
 class LimitIn(Asked):

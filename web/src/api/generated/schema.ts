@@ -4172,6 +4172,56 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/exposures/columns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The same a column at a time, without mid_utc, which jd_utc says as well: what the page reads,
+         * @description a tenth as long.
+         */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ExposureColumns"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/defects/{file}": {
         parameters: {
             query?: never;
@@ -7844,6 +7894,42 @@ export interface components {
             ids: number[];
             /** Pattern */
             pattern: string;
+        };
+        /**
+         * OneValue
+         * @description A column of the same value throughout.
+         */
+        "ExposureColumns.OneValue": {
+            /** All */
+            all: unknown;
+        };
+        /**
+         * Worded
+         * @description A column of few different words: the words, and which one each row has.
+         */
+        "ExposureColumns.Worded": {
+            /** Words */
+            words: string[];
+            /** At */
+            at: number[];
+        };
+        /**
+         * ExposureColumns
+         * @description ``Exposures`` a column at a time; each is a list of values, or one of these two.
+         */
+        ExposureColumns: {
+            /** Count */
+            count: number;
+            /** Columns */
+            columns: {
+                [key: string]: unknown[] | components["schemas"]["ExposureColumns.OneValue"] | components["schemas"]["ExposureColumns.Worded"];
+            };
+            /** Reference */
+            reference: number | null;
+            /** Reference Words */
+            reference_words: string;
+            /** Parts */
+            parts: number;
         };
         /**
          * DefectVersion
