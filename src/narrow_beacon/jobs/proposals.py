@@ -22,6 +22,7 @@ from narrow_beacon.reduce.settle import Settled
 from narrow_beacon.reduce.vet import Moments, lights_from, outside, spoiled_looks, values_of
 from narrow_beacon.store.actions import Change, act, new_cast, new_recipe
 from narrow_beacon.store.campaigns import place_of
+from narrow_beacon.store.exposures import ExposureRow
 from narrow_beacon.store.files import files_of
 from narrow_beacon.store.models import (
     Campaign,
@@ -78,7 +79,7 @@ def apply_limits(
 
 
 def limit_values(
-    session: Session, campaign: Campaign, files: Sequence[NightFile]
+    session: Session, campaign: Campaign, files: Sequence[NightFile | ExposureRow]
 ) -> dict[int, tuple[dict[str, float], str, str]]:
     """What limits are on, filter and night of each exposure, by its number."""
     known = [file for file in files if file.mid_utc]

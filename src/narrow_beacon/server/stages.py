@@ -10,6 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.words import counted
+from narrow_beacon.server.night import exposures_of
 from narrow_beacon.server.schemas.campaigns import Stage
 from narrow_beacon.store.campaigns import calibration_print
 from narrow_beacon.store.models import (
@@ -36,15 +37,16 @@ QUESTIONS = ("its header", "wrong kind", "not there now")
 
 def stages_of(session: Session, campaign: Campaign) -> list[Stage]:
     """The eight stages in order."""
-    files = session.execute(
+    # All that is no exposure of the sky; of these there can be tens of thousands.
+    others = session.execute(
         select(
-            NightFile.part, NightFile.part_reason, NightFile.trouble, NightFile.aside_by,
-            NightFile.proposal, NightFile.placed_with, NightFile.measured_with, NightFile.chain,
-            NightFile.kind, NightFile.filter, NightFile.exposure_s, NightFile.night_id,
-            NightFile.sha256, NightFile.looked_with,
-        ).where(NightFile.campaign_id == campaign.id, NightFile.part != "removed")
+            NightFile.part, NightFile.part_reason, NightFile.trouble, NightFile.kind,
+            NightFile.filter, NightFile.exposure_s, NightFile.night_id, NightFile.sha256,
+        )
+        .where(NightFile.campaign_id == campaign.id)
+        .where(NightFile.part.not_in(("removed", "exposure")))
     ).all()  # fmt: skip
-    exposures = [file for file in files if file.part == "exposure"]
+    exposures = exposures_of(session, campaign)
     chains = set(
         session.scalars(
             select(ChainRecord.name).where(ChainRecord.campaign_id == campaign.id)
@@ -53,8 +55,8 @@ def stages_of(session: Session, campaign: Campaign) -> list[Stage]:
     working = _working(session, campaign)
     knows = knows_stars(session, campaign)
     stages = [
-        _intake(knows, files, exposures),
-        _correct(campaign, files, exposures, chains),
+        _intake(knows, others, exposures),
+        _correct(campaign, others, exposures, chains),
         _vet(exposures),
         _place(knows, exposures, chains),
     ]
@@ -107,10 +109,11 @@ def needs_answer(part: str, reason: str, trouble: str = "") -> bool:
     return (part == "left out" and reason.startswith(QUESTIONS)) or trouble.startswith("wrong kind")
 
 
-def _intake(knows: bool, files: Sequence[Any], exposures: Sequence[Any]) -> Stage:
-    if not files:
+def _intake(knows: bool, others: Sequence[Any], exposures: Sequence[Any]) -> Stage:
+    if not others and not exposures:
         return _stage("intake", "todo", "point to a folder")
-    questions = sum(needs_answer(file.part, file.part_reason, file.trouble) for file in files)
+    questions = sum(needs_answer(file.part, file.part_reason, file.trouble) for file in others)
+    questions += sum(needs_answer("exposure", "", file.trouble) for file in exposures)
     if not knows:
         return _stage("intake", "look", "no star catalogue yet", questions + 1)
     if questions:
@@ -122,13 +125,13 @@ def _intake(knows: bool, files: Sequence[Any], exposures: Sequence[Any]) -> Stag
 
 
 def _correct(
-    campaign: Campaign, files: Sequence[Any], exposures: Sequence[Any], chains: set[str]
+    campaign: Campaign, others: Sequence[Any], exposures: Sequence[Any], chains: set[str]
 ) -> Stage:
     if not exposures:
         return _stage("correct", "waiting", "waits for Intake")
     if not {file.chain for file in exposures} <= chains:
         return _stage("correct", "todo", "build the masters")
-    if campaign.masters_with != calibration_print(campaign, files):
+    if campaign.masters_with != calibration_print(campaign, others):
         return _stage("correct", "todo", "build the masters again: what they are made of changed")
     return _stage("correct", "done", f"{len(chains)} chains")
 

@@ -12,6 +12,7 @@ from narrow_beacon.core.stars.limits import QUALITIES, Limit
 from narrow_beacon.core.stars.troubles import USUAL_RULES, VetRules
 from narrow_beacon.jobs.proposals import apply_limits, limit_values, propose_by_looks
 from narrow_beacon.plan_keys import limits_of
+from narrow_beacon.server.night import exposures_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.night import LimitIn, LimitOut, RulesIn, VettingIn, VettingOut
 from narrow_beacon.server.state import campaign_of, changing, files_in, shared
@@ -35,7 +36,7 @@ def vetting(number: int) -> VettingOut:
 
 def _vetting(session: Session, campaign: Campaign) -> VettingOut:
     said = rules_of(campaign)
-    files = _exposures(session, campaign)
+    files = exposures_of(session, campaign) if said.limits else ()
     values = limit_values(session, campaign, files)
     reference = campaign.reference or {}
     return VettingOut(

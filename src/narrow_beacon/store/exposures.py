@@ -50,6 +50,7 @@ class ExposureRow:
     proposal: str
     measured_with: str
     placed_with: str
+    looked_with: str
     match: dict[str, Any] | None
     evidence: dict[str, Any] | None
     parent_id: int | None
@@ -57,7 +58,16 @@ class ExposureRow:
 
 _NAMES = tuple(field.name for field in fields(ExposureRow))
 _JSON = ("quality", "match", "evidence")
-_SHARED = ("filter", "group_name", "chain", "kit", "measured_with", "placed_with", "aside_by")
+_SHARED = (
+    "filter",
+    "group_name",
+    "chain",
+    "kit",
+    "measured_with",
+    "placed_with",
+    "looked_with",
+    "aside_by",
+)
 """Words that many rows have: kept once."""
 
 
