@@ -103,6 +103,20 @@ class TestVet:
         assert [e["airmass"] for e in exposures] == pytest.approx(secant.tolist(), rel=0.003)
         assert 0 <= nights[0]["moon_lit"] <= 1
 
+    def test_columns_say_what_the_rows_say(
+        self, client: Client, campaign: int, exposures: list[dict[str, Any]]
+    ) -> None:
+        told = client.get(f"campaigns/{campaign}/exposures/columns")
+        assert told["count"] == len(exposures)
+        assert told["columns"]["kit"] == {"all": exposures[0]["kit"]}  # what repeats is told once
+        for name in exposures[0].keys() - {"mid_utc"}:
+            column = told["columns"][name]
+            if isinstance(column, dict) and "words" in column:
+                column = [column["words"][at] for at in column["at"]]
+            elif isinstance(column, dict):
+                column = [column["all"]] * told["count"]
+            assert column == [e[name] for e in exposures], name
+
 
 class TestPlace:
     def test_the_solution_in_words_is_that_of_the_simulator(

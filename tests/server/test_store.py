@@ -8,6 +8,7 @@ import threading
 import time
 from collections.abc import Iterator
 from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -41,15 +42,17 @@ from narrow_beacon.reduce.context import (
 )
 from narrow_beacon.reduce.solutions import solution_from_json, solution_to_json
 from narrow_beacon.rescue import LOST, TOO_LONG, Rescue
+from narrow_beacon.store import exposures as store_exposures
 from narrow_beacon.store.actions import Change, act, new_cast, redo, undo
 from narrow_beacon.store.campaigns import fingerprint, new_campaign, plan_of
 from narrow_beacon.store.census import Measured, read_census_table, write_census_table
 from narrow_beacon.store.census_columns import columns_path, open_tables
 from narrow_beacon.store.database import migrations
+from narrow_beacon.store.exposures import exposure_rows
 from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.fields import star_table as kept_stars
 from narrow_beacon.store.files import add_raw_files, sort_files
-from narrow_beacon.store.models import Campaign, CastRecord, Reduction
+from narrow_beacon.store.models import Campaign, CastRecord, NightFile, Reduction
 from pieces import die_at_two, hang_at_two
 from running import Running
 
@@ -231,6 +234,51 @@ def campaign_with_files(session: Session, folder: Path) -> tuple[Campaign, list[
     session.flush()
     nights = sort_files(session, campaign)
     return campaign, list(nights.ids.values())
+
+
+def test_only_what_was_written_of_exposures_is_read_again(
+    running: Running, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    read: list[list[int]] = []
+    usual = store_exposures._read
+
+    def noted(session: Session, campaign: int, ids: np.ndarray) -> Any:
+        read.append(ids.tolist())
+        return usual(session, campaign, ids)
+
+    monkeypatch.setattr(store_exposures, "_read", noted)
+    with running.store.session() as session:
+        campaign = new_campaign(session, "Sorrel 4", [Path("/nights")])
+        number = campaign.id
+        session.add_all(
+            NightFile(
+                campaign_id=number, path=f"/nights/{n}.fits", path_sha256=f"{number}-{n}",
+                name=f"{n}.fits", size=1, modified_ns="1", raw="", correction={}, part="exposure",
+                filter="V", exposure_s=60.0, mid_utc=datetime(2026, 9, 20, 21, 9 - n, 1, 500),
+                quality={"fwhm_px": 2.5 + 0.1 * n, "stars": 40, "trails": []},
+            )
+            for n in range(3)
+        )  # fmt: skip
+    with running.store.session() as session:
+        first = exposure_rows(session, number)
+        assert [row.name for row in first] == ["2.fits", "1.fits", "0.fits"]  # in order of time
+        assert first[0].mid_utc == datetime(2026, 9, 20, 21, 7, 1, 500)
+        assert first[1].quality == {"fwhm_px": 2.6, "stars": 40, "trails": []}
+        assert exposure_rows(session, number) is first
+        assert read == [sorted(row.id for row in first)]
+        middle = session.get_one(NightFile, first[1].id)
+        middle.aside_by, middle.aside_reason = "observer", "haze"
+        assert exposure_rows(session, number)[1].aside_reason == "haze"
+        assert read[1:] == [[first[1].id]]
+        session.rollback()
+    with running.store.session() as session:  # what was not kept after all
+        assert exposure_rows(session, number)[1].aside_reason == ""
+        session.delete(session.get_one(NightFile, first[0].id))
+        assert [row.name for row in exposure_rows(session, number)] == ["1.fits", "0.fits"]
+        for row in exposure_rows(session, number):
+            session.delete(session.get_one(NightFile, row.id))
+        assert not exposure_rows(session, number)
+        session.delete(session.get_one(Campaign, number))
 
 
 def test_undo_and_redo_walk_the_log(session: Session, tmp_path: Path) -> None:
