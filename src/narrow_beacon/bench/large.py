@@ -3,17 +3,67 @@
 from __future__ import annotations
 
 import json
+import tempfile
+import time
+from contextlib import ExitStack
 from datetime import datetime, timedelta
 from hashlib import sha256
 from pathlib import Path
 
 import pyarrow.parquet as pq
+import requests
 from sqlalchemy import insert, literal, select
 from sqlalchemy.orm import Session
 
+from narrow_beacon.bench.figures import FIGURES, Figure
+from narrow_beacon.bench.page import application, lengthen, reduced_night
+from narrow_beacon.server.tokens import make_token
 from narrow_beacon.store.census_columns import columns_path
 from narrow_beacon.store.database import Store
 from narrow_beacon.store.models import Campaign, CensusFile, Night, NightFile, PlacementRecord
+
+_NIGHTS, _EACH = 100, 500
+_ANSWERS = {
+    "a campaign and its stages": "", "rail and film: exposures": "/exposures/columns",
+    "sky behind the rail": "/sky", "vetting": "/vetting", "stars": "/stars", "curve": "/curve",
+    "files": "/intake",
+}  # fmt: skip
+_AIM_S, _AIM_MB = 1.0, 500.0
+
+
+def print_large() -> bool:
+    """Build the campaign and measure what its screens wait for; True if every aim was met."""
+    print(f"{_NIGHTS} nights of {_EACH} exposures in one campaign, each answer asked for twice")
+    with tempfile.TemporaryDirectory() as name, ExitStack() as parts:
+        folder = Path(name)
+        server, store = parts.enter_context(application(folder))
+        campaign = reduced_night(folder, server, store)
+        _, stars = lengthen(store, campaign, _EACH)
+        count = many_nights(store, campaign, _NIGHTS)
+        print(f"  {count} exposures of {stars} stars")
+        session = requests.Session()
+        session.get(f"{server.url}/?token={make_token(folder / 'var' / 'secrets' / 'tokens')}")
+        for words, path in _ANSWERS.items():
+            took = [_seconds(session, f"{server.url}/api/campaigns/{campaign}{path}") for _ in "12"]
+            FIGURES.add(Figure("large", f"{words}, first", took[0], "s"))
+            FIGURES.add(Figure("large", words, took[1], "s", aim=_AIM_S))
+        words = "memory of the server, mapped files apart"
+        FIGURES.add(Figure("large", words, _own_mb(server.pid), "MB", aim=_AIM_MB))
+    return FIGURES.met("large")
+
+
+def _own_mb(pid: int) -> float:
+    """What a process has in memory for itself."""
+    status = Path(f"/proc/{pid}/status").read_text()
+    (line,) = (line for line in status.splitlines() if line.startswith("RssAnon:"))
+    return int(line.split()[1]) / 1000.0
+
+
+def _seconds(session: requests.Session, address: str) -> float:
+    begin = time.perf_counter()
+    answer = session.get(address, timeout=300)
+    answer.raise_for_status()
+    return time.perf_counter() - begin
 
 
 def many_nights(store: Store, campaign: int, nights: int) -> int:

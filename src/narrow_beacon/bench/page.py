@@ -48,7 +48,8 @@ def script_kilobytes(page: Path) -> float:
 
 
 @contextmanager
-def _application(folder: Path) -> Iterator[tuple[Server, Store]]:
+def application(folder: Path) -> Iterator[tuple[Server, Store]]:
+    """Records, workers and server below a folder."""
     with ExitStack() as parts:
         database = MariaDb(folder / "mariadb")
         parts.callback(database.close)
@@ -63,7 +64,8 @@ def _application(folder: Path) -> Iterator[tuple[Server, Store]]:
         yield parts.enter_context(server), store
 
 
-def _reduced_night(folder: Path, server: Server, store: Store) -> int:
+def reduced_night(folder: Path, server: Server, store: Store) -> int:
+    """The number of a campaign of a small night that was reduced."""
     write_plain_night(
         folder / "night", 5, exposures=_REAL, shape=_SHAPE, calibration=5, density=2600.0,
         cadence_s=60.0,
@@ -81,7 +83,7 @@ def _reduced_night(folder: Path, server: Server, store: Store) -> int:
             next(events.iter_lines())
 
 
-def _lengthen(store: Store, campaign: int, count: int) -> tuple[int, int]:
+def lengthen(store: Store, campaign: int, count: int) -> tuple[int, int]:
     """Repeat the night's exposures until there are ``count``; exposures and stars."""
     with store.session() as session:
         record = session.scalars(select(CensusFile).where(CensusFile.campaign_id == campaign)).one()
@@ -205,8 +207,8 @@ def print_page() -> bool:
     met = [size < _SCRIPT_LIMIT_KB]
     with tempfile.TemporaryDirectory() as name, ExitStack() as parts:
         folder = Path(name)
-        server, store = parts.enter_context(_application(folder))
-        campaign = _reduced_night(folder, server, store)
+        server, store = parts.enter_context(application(folder))
+        campaign = reduced_night(folder, server, store)
         playwright = parts.enter_context(sync_playwright())
         browser = playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
         parts.callback(browser.close)
@@ -236,7 +238,7 @@ def print_page() -> bool:
         met.append(_tell("stretch, pointer to picture", _measures(page, "stretch"), 16.0))
 
         for count, aim in ((_NIGHT, 200.0), (_CAMPAIGN, 1000.0)):
-            exposures, stars = _lengthen(store, campaign, count)
+            exposures, stars = lengthen(store, campaign, count)
             print(f"  with {exposures} exposures of {stars} stars")
             met += _curve_changes(page, f"{server.url}/#/{campaign}", aim)
     return all(met)

@@ -14,6 +14,7 @@ from narrow_beacon.bench.combine import print_combine
 from narrow_beacon.bench.crowd import print_crowd
 from narrow_beacon.bench.fields import print_fields
 from narrow_beacon.bench.figures import FIGURES
+from narrow_beacon.bench.large import print_large
 from narrow_beacon.bench.match import print_match
 from narrow_beacon.bench.nights import print_demo, print_plain
 from narrow_beacon.bench.page import print_page
@@ -59,12 +60,13 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "vet": print_vet,
     "series": print_series,
     "page": print_page,
+    "large": print_large,
     "sorting": print_sorting,
     "soak": bench_soak,
     "watch": print_watch,
 }
 
-_LONG = ("growth", "sky", "sorting", "soak", "watch")
+_LONG = ("growth", "large", "sky", "sorting", "soak", "watch")
 """Only by name."""
 
 

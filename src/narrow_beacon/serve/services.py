@@ -250,6 +250,12 @@ class Server:
         """Whether the server's process lives."""
         return self._process is not None and self._process.poll() is None
 
+    @property
+    def pid(self) -> int:
+        """Its process, once it was begun."""
+        assert self._process is not None
+        return self._process.pid
+
     def tell(self, database_url: str, cluster: Cluster, demo: Demo) -> None:
         """What the server works with, once it is known."""
         more = (demo.folder,) if demo.folder else ()

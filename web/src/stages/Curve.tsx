@@ -10,7 +10,7 @@ import { ticks } from "../rail/timeline";
 import { useApp } from "../state";
 import { Button } from "../ui/Button";
 import { Chips, Empty, Fact, Section } from "../ui/parts";
-import { clockUtc, dayOf, fixed, radiusWords, shortName } from "../ui/words";
+import { clockUtc, dayOf, fixed, plusMinusMmag, radiusWords, shortName } from "../ui/words";
 import { CheckSection } from "./curve/CheckSection";
 import { ElementsSection } from "./curve/ElementsSection";
 import { FigureSection } from "./curve/FigureSection";
@@ -327,7 +327,7 @@ function FilterFacts({ curve, floor }: { curve: FilterCurve; floor: boolean }) {
         )}
         <Fact name="standard scale">
           {curve.standard
-            ? `by ${indexWords(curve.standard.index)}, ± ${fixed(1000 * curve.standard.common_mag, 1, "mmag")}`
+            ? `by ${indexWords(curve.standard.index)}, ${plusMinusMmag(curve.standard.common_mag)}`
             : "not reached: see Measure"}
         </Fact>
         {target && target.doubtful.length > 0 && (

@@ -8,6 +8,11 @@ export function fixed(value: number | null | undefined, digits: number, unit = "
   return unit === "°" || unit.startsWith("″") ? `${text}${unit}` : `${text} ${unit}`;
 }
 
+/** An uncertainty in mag as "± 2.1 mmag"; of one that a tenth does not show, that it is less. */
+export function plusMinusMmag(value: number): string {
+  return value < 5e-5 ? "± < 0.1 mmag" : `± ${fixed(1000 * value, 1, "mmag")}`;
+}
+
 /** The radius on each night: one where they are alike. */
 export function radiusWords(radii: readonly number[]): string {
   const each = [...new Set(radii.map((r) => r.toFixed(2)))];

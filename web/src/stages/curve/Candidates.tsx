@@ -47,8 +47,8 @@ export function Candidates(props: {
 
 export function chanceWords(peak: Peak): string {
   const share = `${Math.round(100 * peak.power)}% explained`;
-  if (peak.false_alarm < 1e-4) return `${share}, surely no noise`;
-  return `${share}, noise with a chance of ${Number((100 * peak.false_alarm).toPrecision(2))}%`;
+  if (peak.false_alarm < 1e-4) return `${share}, not noise`;
+  return `${share}, by chance ${Number((100 * peak.false_alarm).toPrecision(2))}%`;
 }
 
 function Stamp(props: {
