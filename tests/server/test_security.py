@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import asyncio
+import gzip
 import hashlib
+import json
 import os
 import re
 import socket
@@ -17,6 +19,7 @@ import pytest
 import uvicorn
 from apiflask import APIFlask
 from distributed import Client as DaskClient
+from flask import Flask
 from flask.testing import FlaskClient
 from sqlalchemy import text as sql
 from sqlalchemy.exc import DatabaseError
@@ -24,7 +27,7 @@ from werkzeug.security import generate_password_hash
 
 from narrow_beacon.jobs import trust
 from narrow_beacon.serve.services import host_names
-from narrow_beacon.server import problems, security
+from narrow_beacon.server import answers, problems, security
 from narrow_beacon.server.password import Guard, hash_of, is_another
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.security import Folders
@@ -352,3 +355,28 @@ def test_the_applications_account_has_its_own_tables_and_no_files(running: Runni
             assert right not in grants
         with pytest.raises(DatabaseError):
             connection.execute(sql("SELECT 1 INTO OUTFILE '/tmp/beacon-out'"))
+
+
+def test_what_did_not_change_is_not_sent_again_and_what_leaves_the_machine_is_packed() -> None:
+    app = Flask(__name__)
+    answers.install(app)
+    told = {"names": ["larkspur"] * 4000}
+    app.add_url_rule("/long", "long", lambda: told)
+    app.add_url_rule("/short", "short", lambda: {"name": "larkspur"})
+    asks = app.test_client()
+    packs = {"Accept-Encoding": "gzip"}
+    here = asks.get("/long", headers=packs, environ_base={"REMOTE_ADDR": "127.0.0.1"})
+    assert "Content-Encoding" not in here.headers
+    assert here.json == told
+    mark = here.headers["ETag"]
+    away = {"REMOTE_ADDR": "192.0.2.7"}
+    packed = asks.get("/long", headers=packs, environ_base=away)
+    assert packed.headers["Content-Encoding"] == "gzip"
+    assert json.loads(gzip.decompress(packed.data)) == told
+    assert packed.headers["ETag"] == mark
+    assert "Content-Encoding" not in asks.get("/long", environ_base=away).headers
+    assert "Content-Encoding" not in asks.get("/short", headers=packs, environ_base=away).headers
+    again = asks.get("/long", headers={"If-None-Match": mark}, environ_base=away)
+    assert (again.status_code, again.data) == (304, b"")
+    told["names"] = ["sorrel"]
+    assert asks.get("/long", headers={"If-None-Match": mark}, environ_base=away).json == told

@@ -22,6 +22,7 @@ from narrow_beacon.jobs.atlas_maker import AtlasMaker
 from narrow_beacon.jobs.progress import Events
 from narrow_beacon.jobs.runner import Runner
 from narrow_beacon.server import (
+    answers,
     campaigns,
     cast,
     catalogues,
@@ -127,6 +128,7 @@ def make_app(config: ServerConfig, *, run_jobs: bool = True) -> APIFlask:
         Guard(config.password_hash) if config.password_hash else None,
     )  # fmt: skip
     wellformed.install(app)
+    answers.install(app)
     events = Events()
     folders = Folders(list(config.folders))
     secure = trust.security(config.trust) if config.trust else None
