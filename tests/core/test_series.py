@@ -111,6 +111,13 @@ def test_a_wrong_fringe_that_is_higher_does_not_come_first(seed: int, why: str) 
     assert away(found.peaks[0].frequency_per_d) < 0.35
 
 
+@pytest.mark.parametrize("points", [8, 30, 300])
+def test_a_curve_that_does_not_change_has_no_period(points: int) -> None:
+    t = np.linspace(0.0, 3.0, points)
+    found = find_periods(t, np.full(points, 12.0), np.full(points, 0.01))
+    assert all(peak.false_alarm > 0.5 for peak in found.peaks)
+
+
 def test_noise_is_no_period() -> None:
     rng = np.random.default_rng(8)
     alarms = []

@@ -12,7 +12,6 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.arrays import Bools, Floats
-from narrow_beacon.core.frames.colour import STEP
 from narrow_beacon.core.stars.troubles import PARTS, VetRules, shaded
 from narrow_beacon.server.kept import Kept
 from narrow_beacon.server.night import (
@@ -22,6 +21,7 @@ from narrow_beacon.server.night import (
     image_version,
     times_of,
     view_position,
+    width_px,
 )
 from narrow_beacon.server.planes import planes_of
 from narrow_beacon.store.exposures import ExposureRow
@@ -58,19 +58,16 @@ def _told(rows: Sequence[ExposureRow]) -> _Looks:
     quality = [row.quality or {} for row in rows]
     evidence = [row.evidence or {} for row in rows]
     nothing = [[np.nan] * PARTS] * PARTS
-    fwhm = [
-        STEP * q["fwhm_px"] if row.parent_id is not None and q.get("fwhm_px") else q.get("fwhm_px")
-        for q, row in zip(quality, rows, strict=True)
-    ]
     return _Looks(
-        fwhm, [q.get("stars") for q in quality], [q.get("trails") or [] for q in quality],
+        [width_px(row) for row in rows], [q.get("stars") for q in quality],
+        [q.get("trails") or [] for q in quality],
         {name: [q.get(name) for q in quality] for name in _QUALITIES},
         np.array([e.get("light", np.nan) for e in evidence], float),
         np.array([e.get("parts") or nothing for e in evidence], float).reshape(-1, PARTS, PARTS),
     )  # fmt: skip
 
 
-def numbers(values: Floats, digits: int | None = None) -> list[float | None]:
+def _numbers(values: Floats, digits: int | None = None) -> list[float | None]:
     """For JSON: None where there is no number; with ``digits`` so many decimals, more than say
     anything. What limits are held against stays as it is.
     """
@@ -113,13 +110,13 @@ def exposure_columns(session: Session, campaign: Campaign) -> dict[str, list[Any
         "exposure_s": [row.exposure_s or 0.0 for row in rows],
         "chain": [row.chain for row in rows],
         "version": [image_version(row.sha256, prints.get(row.chain, "")) for row in rows],
-        "airmass": numbers(times.airmass), "fwhm_px": looks.fwhm_px, "stars": looks.stars,
+        "airmass": _numbers(times.airmass), "fwhm_px": looks.fwhm_px, "stars": looks.stars,
         **{name: looks.qualities[name] for name in _QUALITIES if name != "noise_ratio"},
-        "noise": looks.qualities["noise_ratio"], "turn_deg": numbers(turn, 4),
-        "scale_ppm": numbers(scale, 2), "match": [_match_words(row.match or {}) for row in rows],
+        "noise": looks.qualities["noise_ratio"], "turn_deg": _numbers(turn, 4),
+        "scale_ppm": _numbers(scale, 2), "match": [_match_words(row.match or {}) for row in rows],
         "trails": looks.trails, "shaded": _shaded(looks.parts, rules_of(campaign).rules),
-        "transparency": numbers(light), "zero_point": numbers(zero),
-        "drift_px": numbers(drift), "plane": laid,
+        "transparency": _numbers(light), "zero_point": _numbers(zero),
+        "drift_px": _numbers(drift), "plane": laid,
         "width": [row.width for row in rows], "height": [row.height for row in rows],
         "kit": [row.kit for row in rows],
         "placed": [bool(row.placed_with) and not row.trouble for row in rows],

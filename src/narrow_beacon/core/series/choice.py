@@ -29,7 +29,7 @@ _HALVES = (2, 4, 6)
 _NEAR = 0.35
 """Widths within which two frequencies are one."""
 _STEPS, _FARTHEST = 3, 0.15
-_RIDGE = 1e-9
+_RIDGE, _NOTHING = 1e-9, 1e-24
 _LEAD, _LEAD_COST = 0.1, 150.0
 _COARSE = 4.0
 """Steps to a peak's width where a partner is only to be seen."""
@@ -103,11 +103,9 @@ def _leads(waves: Periodogram, tops: Sequence[float], count: float) -> bool:
 
 def _tops(spectrum: Periodogram, count: int, width: float) -> list[float]:
     """The highest peaks, half a width apart at the least."""
-    power, frequency = spectrum.power, spectrum.frequency_per_d
-    inner = np.concatenate([[-1.0], power, [-1.0]])
-    tops = np.flatnonzero((power >= inner[:-2]) & (power > inner[2:]))
+    frequency = spectrum.frequency_per_d
     found: list[float] = []
-    for top in tops[np.argsort(-power[tops], kind="stable")]:
+    for top in spectrum.tops:
         if len(found) == count:
             break
         if all(abs(frequency[top] - other) > 0.5 * width for other in found):
@@ -120,7 +118,7 @@ def _alone(
     count: float,
 ) -> list[_Model]:  # fmt: skip
     """Models of one frequency."""
-    whole = float(np.sum((y / sigma) ** 2))
+    whole = max(float(np.sum((y / sigma) ** 2)), _NOTHING)
     found = [_Model(0.0, wanted[0][0], 1)]  # where there are too few points for any
     for start, harmonics in wanted:
         if t.size >= 4 * harmonics + 4:
@@ -144,7 +142,7 @@ def _pairs(
     """
     band = float(waves.frequency_per_d[0]), float(waves.frequency_per_d[-1])
     grid = frequency_grid(t, sigma, *band, _COARSE)
-    whole = float(np.sum((y / sigma) ** 2))
+    whole = max(float(np.sum((y / sigma) ** 2)), _NOTHING)
     found: list[_Model] = []
     pairs: list[tuple[float, float]] = []
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.series.sums import trigonometric_sums
 
 _TINY = 1e-12
@@ -32,6 +32,13 @@ class Periodogram:
     def frequency_per_d(self) -> Floats:
         """The frequencies in cycles a day."""
         return self.step_per_d * (self.first + np.arange(self.power.size))
+
+    @property
+    def tops(self) -> Ints:
+        """Where it is higher than beside, the highest first."""
+        inner = np.concatenate([[-1.0], self.power, [-1.0]])
+        found = np.flatnonzero((self.power >= inner[:-2]) & (self.power > inner[2:]))
+        return found[np.argsort(-self.power[found], kind="stable")]
 
 
 @dataclass(frozen=True)

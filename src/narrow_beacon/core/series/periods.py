@@ -188,15 +188,12 @@ def _peaks(
     band: tuple[float, float], front: float | None,
 ) -> list[Period]:  # fmt: skip
     """The peaks of a model's periodogram, the one at ``front`` first where that is given."""
-    power, frequency = spectrum.power, spectrum.frequency_per_d
-    inner = np.concatenate([[-1.0], power, [-1.0]])
-    tops = np.flatnonzero((power >= inner[:-2]) & (power > inner[2:]))
-    tops = tops[np.argsort(-power[tops], kind="stable")]
+    frequency = spectrum.frequency_per_d
     width = 1.0 / float(np.ptp(t))
     taken: list[float] = []
     if front is not None:
         taken.append(_sharpened(model, front, spectrum.step_per_d))
-    for top in tops:
+    for top in spectrum.tops:
         if len(taken) == MOST_PEAKS:
             break
         if all(abs(frequency[top] - other) > _APART * width for other in taken):
