@@ -16,8 +16,8 @@ from narrow_beacon.core.catalogue.sequence import StarSequence, overlay
 from narrow_beacon.core.catalogue.sources import NO_SOURCES, Source, Sources
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.correct.defect_file import read_marks
+from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.points import AS_MEASURED, PointsWish
-from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.errors import BeaconError, CatalogueError, UnreadableFileError
 from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.fits_file import file_sha256

@@ -18,11 +18,12 @@ from narrow_beacon.core.curve.colour_terms import (
     ColourTerms,
     fit_colour_terms,
 )
+from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.ensemble import Ensemble
 from narrow_beacon.core.curve.field_stars import FieldStars, field_stars, serving
 from narrow_beacon.core.curve.regression import fit_line
 from narrow_beacon.core.curve.standard import Air, ColourlessSeries, colourless, with_other
-from narrow_beacon.core.curve.time import Site, airmasses, exposure_times
+from narrow_beacon.core.curve.time import airmasses, exposure_times
 from narrow_beacon.core.curve.zero_points import ensemble_of
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.transform_wish import GivenTerm, TransformWish

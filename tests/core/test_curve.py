@@ -8,7 +8,7 @@ from datetime import datetime, timedelta
 import numpy as np
 import pytest
 from astropy import units
-from astropy.coordinates import AltAz, SkyCoord
+from astropy.coordinates import AltAz, EarthLocation, SkyCoord
 from astropy.time import Time
 from astropy.utils import iers
 
@@ -16,13 +16,12 @@ from builders import POGSON, filter_census, star_table
 from narrow_beacon.bench.steady import KINDS, planted_night
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast, rank_candidates, settle_cast
+from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.ensemble import Ensemble, Rates, solve_ensemble
 from narrow_beacon.core.curve.light_curve import star_curve, transparency
 from narrow_beacon.core.curve.steadiness import judge_steadiness
 from narrow_beacon.core.curve.time import (
-    Site,
     apparent_altitude,
-    earth_orientation,
     exposure_times,
     heliocentric,
     julian_year,
@@ -110,17 +109,27 @@ def test_bjd_is_right_to_a_tenth_of_a_second_by_another_way(
 
 def test_a_night_s_times_are_those_of_its_single_moments() -> None:
     site = Site(61.2, -9.4, 140.0)
-    moments = [datetime(2026, 10, 12, 18) + timedelta(minutes=7 * n) for n in range(90)]
+    moments = [datetime(2025, 10, 12, 18) + timedelta(minutes=7 * n) for n in range(90)]
     whole = exposure_times(moments, 340.26, 38.21, site)
     star = SkyCoord(340.26 * units.deg, 38.21 * units.deg)
-    time = Time(moments, scale="utc", location=site.location())
-    orientation = earth_orientation(61324.0, 61328.0)
-    with iers.earth_orientation_table.set(orientation):
+    place = EarthLocation.from_geodetic(-9.4, 61.2, 140.0)
+    time = Time(moments, scale="utc", location=place)
+    with iers.earth_orientation_table.set(iers.IERS_B.open(iers.IERS_B_FILE)):
         light = time.light_travel_time(star, "barycentric", ephemeris="builtin")
-        seen = star.transform_to(AltAz(obstime=time, location=site.location()))
+        seen = star.transform_to(AltAz(obstime=time, location=place))
     assert np.abs(whole.bjd_tdb - (time.tdb + light).jd).max() * 86400 < 1e-4
+    sun = time.light_travel_time(star, "heliocentric", ephemeris="builtin")
+    assert np.abs(whole.hjd_utc - (time + sun).jd).max() * 86400 < 1e-4
     exact = pickering_airmass(apparent_altitude(np.asarray(seen.alt.deg)))
     assert np.nanmax(np.abs(whole.airmass / exact - 1.0)) < 1e-5
+
+
+def test_a_leap_second_counts() -> None:
+    moments = [datetime(2016, 12, 31, 23, 59, 30) + timedelta(seconds=20 * n) for n in range(4)]
+    times = exposure_times(moments, 90.0, 38.21, None)
+    # A second lies between 23:59:50 and 0:00:10 that the days of UTC don't count evenly.
+    steps = np.diff(times.bjd_tdb) * 86400
+    assert np.allclose(steps, [20, 21, 20], atol=2e-3)
 
 
 def test_heliocentric_dates_lead_back_to_where_barycentric_ones_came_from() -> None:

@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 from builders import POGSON, noise, star_image, write_simple
 from narrow_beacon.core.curve.almanac import sky_above
 from narrow_beacon.core.curve.cast import Cast, rank_candidates, settle_cast
+from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.light_curve import star_curve
-from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.frames.frame import Correction, Frame, LeftOut, TimeRule
 from narrow_beacon.core.frames.pyramid import (

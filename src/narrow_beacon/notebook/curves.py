@@ -11,8 +11,9 @@ from astropy.table import QTable
 from astropy.time import Time
 
 from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.light_curve import DOUBTFUL, GOOD
-from narrow_beacon.core.curve.time import Site, exposure_times
+from narrow_beacon.core.curve.time import exposure_times
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.series.extrema import find_extrema
 from narrow_beacon.core.series.periods import find_periods

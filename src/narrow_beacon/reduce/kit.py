@@ -21,7 +21,7 @@ from narrow_beacon.core.correct.clipping import (
     look_at_top,
 )
 from narrow_beacon.core.correct.photon_transfer import CameraNoise, measure_camera_noise
-from narrow_beacon.core.curve.time import Site
+from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import PixelSource, read_stored
 from narrow_beacon.core.frames.frame import Frame, SortedNight

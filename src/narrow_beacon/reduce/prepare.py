@@ -10,7 +10,8 @@ from datetime import datetime
 import numpy as np
 
 from narrow_beacon.core.catalogue.table import UNKNOWN_UNCERTAINTY_MAG, StarTable
-from narrow_beacon.core.curve.time import Site, Times, exposure_times, julian_year
+from narrow_beacon.core.curve.earth import Site
+from narrow_beacon.core.curve.time import Times, exposure_times, julian_year
 from narrow_beacon.core.frames.frame import Frame, SortedNight
 from narrow_beacon.core.measure.census import UNDERSAMPLED_PX
 from narrow_beacon.core.measure.growth import RADII_FWHM

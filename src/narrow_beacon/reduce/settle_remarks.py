@@ -10,8 +10,8 @@ import numpy as np
 
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Dropped
+from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED
-from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.curves import FilterCurve

@@ -8,7 +8,7 @@ from fnmatch import fnmatch
 
 import numpy as np
 
-from narrow_beacon.core.curve.time import Site
+from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.frames.fits_file import FULL_ADU, shares_scaled
 from narrow_beacon.core.frames.frame import (
     Correction,

@@ -18,6 +18,7 @@ from narrow_beacon.core.curve.colour_terms import (
     ColourTerms,
     fit_colour_terms,
 )
+from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED
 from narrow_beacon.core.curve.standard import (
     Air,
@@ -27,7 +28,7 @@ from narrow_beacon.core.curve.standard import (
     with_colour,
     with_other,
 )
-from narrow_beacon.core.curve.time import Site, airmasses
+from narrow_beacon.core.curve.time import airmasses
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.core.transform_wish import TransformWish

@@ -12,8 +12,8 @@ import numpy as np
 from narrow_beacon.core.arrays import Bools, Floats, median_of_known
 from narrow_beacon.core.curve.almanac import SkyAbove, sky_above
 from narrow_beacon.core.curve.cast import Cast
+from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.light_curve import transparency
-from narrow_beacon.core.curve.time import Site
 from narrow_beacon.core.measure.census import CENTRED_SNR, StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.growth import RADII_FWHM

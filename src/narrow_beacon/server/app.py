@@ -15,7 +15,7 @@ from sqlalchemy.exc import OperationalError
 
 from narrow_beacon import __version__
 from narrow_beacon.core.curve.almanac import sky_above
-from narrow_beacon.core.curve.time import Site
+from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.frames.pyramid import halve, measure_brightness, to_words
 from narrow_beacon.jobs import trust
 from narrow_beacon.jobs.atlas_maker import AtlasMaker

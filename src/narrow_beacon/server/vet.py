@@ -12,7 +12,7 @@ from flask import Response
 from pydantic_core import to_json
 
 from narrow_beacon.core.curve.almanac import SkyAbove, sky_above
-from narrow_beacon.core.curve.time import Site
+from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.stars.troubles import PARTS
 from narrow_beacon.jobs.proposals import accept_proposals
 from narrow_beacon.server.exposures import exposure_columns, narrow, reference_of

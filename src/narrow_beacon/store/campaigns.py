@@ -12,8 +12,8 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from narrow_beacon.core.curve.earth import Site as Place
 from narrow_beacon.core.curve.points import AS_MEASURED
-from narrow_beacon.core.curve.time import Site as Place
 from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.kits import KitWord
 from narrow_beacon.core.transform_wish import USUAL_WISH, GivenTerm, TransformWish

@@ -2,17 +2,12 @@
 
 from __future__ import annotations
 
-import warnings
 from dataclasses import dataclass
 
 import numpy as np
-from astropy import units
-from astropy.coordinates import AltAz, SkyCoord, get_body
-from astropy.time import Time
-from astropy.utils import iers
 
 from narrow_beacon.core.arrays import Floats
-from narrow_beacon.core.curve.time import Site, earth_orientation
+from narrow_beacon.core.curve.earth import Site, moments_at, moon_au, stand_of
 
 
 @dataclass(frozen=True)
@@ -29,26 +24,19 @@ class SkyAbove:
 def sky_above(jd_utc: Floats, ra_deg: float, dec_deg: float, site: Site) -> SkyAbove:
     """Sun, Moon and a target (ICRS) over a site, without refraction.
 
-    Positions by Astropy's built-in ephemeris: right to a minute of arc, far better than a rail
-    can show.
+    Positions by ERFA's ephemeris: right to a minute of arc, far better than a rail can show.
     """
     jd = np.asarray(jd_utc, float)
-    mjd = jd - 2400000.5
-    orientation = earth_orientation(float(np.min(mjd)), float(np.max(mjd)))
-    with warnings.catch_warnings(), iers.earth_orientation_table.set(orientation):
-        warnings.simplefilter("ignore")
-        location = site.location()
-        time = Time(jd, format="jd", scale="utc", location=location)
-        frame = AltAz(obstime=time, location=location)
-        sun, moon = (
-            get_body(name, time, location, ephemeris="builtin") for name in ("sun", "moon")
-        )
-        target = SkyCoord(ra_deg * units.deg, dec_deg * units.deg, frame="icrs")
-        elongation = np.asarray(sun.separation(moon).radian)
-        return SkyAbove(
-            jd,
-            np.asarray(sun.transform_to(frame).alt.deg),
-            np.asarray(moon.transform_to(frame).alt.deg),
-            np.asarray(target.transform_to(frame).alt.deg),
-            (1.0 - np.cos(elongation)) / 2.0,
-        )
+    moments = moments_at(jd)
+    stand = stand_of(moments, site)
+    sun = -stand.heliocentric_au
+    middle = stand_of(moments, None)
+    moon = moon_au(moments) + middle.barycentric_au - stand.barycentric_au
+    lengths = np.linalg.norm(sun, axis=1) * np.linalg.norm(moon, axis=1)
+    return SkyAbove(
+        jd,
+        np.degrees(stand.altitude_towards(sun)),
+        np.degrees(stand.altitude_towards(moon)),
+        np.degrees(stand.altitude_rad(np.radians(ra_deg), np.radians(dec_deg))),
+        (1.0 - (sun * moon).sum(axis=1) / lengths) / 2.0,
+    )

@@ -1,49 +1,32 @@
 """Times of exposures: JD(UTC), HJD(UTC), BJD(TDB), and the airmass that goes with them.
 
-Light travel times by Astropy with the ephemeris that it carries; barycentric Julian date in TDB
-as Eastman et al. (2010, PASP 122, 935) ask for. Airmass: Pickering (2002, DIO 12, 1, 20).
+Light travel times by ERFA's ephemeris; barycentric Julian date in TDB as Eastman et al. (2010,
+PASP 122, 935) ask for. Airmass: Pickering (2002, DIO 12, 1, 20).
 """
 
 from __future__ import annotations
 
-import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from functools import lru_cache
 
 import numpy as np
-from astropy import units
-from astropy.coordinates import CIRS, AltAz, EarthLocation, SkyCoord, get_body_barycentric
-from astropy.table import QTable
-from astropy.time import Time, TimeDelta
-from astropy.utils import iers
 
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.curve.earth import (
+    DAY_S,
+    Site,
+    earth_au,
+    moments_at,
+    moments_of,
+    seen_from_the_centre,
+    stand_of,
+)
 
-# Nothing is downloaded: tables come with the package, and an old one costs microseconds here.
-iers.conf.auto_download = False
-iers.conf.auto_max_age = None
-iers.conf.iers_degraded_accuracy = "ignore"
 _MJD_EPOCH, _MJD_JD = datetime(1858, 11, 17), 2400000.5
-
-
-@dataclass(frozen=True)
-class Site:
-    """Where the telescope stands; east longitudes are positive."""
-
-    latitude_deg: float
-    longitude_deg: float
-    elevation_m: float = 0.0
-
-    def location(self) -> EarthLocation:
-        """The site for Astropy."""
-        return EarthLocation.from_geodetic(
-            self.longitude_deg * units.deg,
-            self.latitude_deg * units.deg,
-            self.elevation_m * units.m,
-        )
+# Light crosses an astronomical unit (IAU 2012 B2) in that time.
+_AU_S = 149597870700.0 / 299792458.0
 
 
 @dataclass(frozen=True)
@@ -65,30 +48,26 @@ def exposure_times(
     """
     if not mid_utc:
         return Times(*(np.empty(0) for _ in range(4)))
-    location = site.location() if site else EarthLocation.from_geocentric(0, 0, 0, unit=units.m)
-    days = np.array([(moment - _MJD_EPOCH).total_seconds() / 86400.0 for moment in mid_utc])
-    nodes, of, weight = _nodes(days)
-    orientation = earth_orientation(nodes[0], nodes[-1])
-    with warnings.catch_warnings(), iers.earth_orientation_table.set(orientation):
-        warnings.simplefilter("ignore")
-        star = SkyCoord(ra_deg * units.deg, dec_deg * units.deg, frame="icrs")
-        then = Time(nodes, format="mjd", scale="utc", location=location)
-        early_s = np.stack(
-            [then.light_travel_time(star, kind, ephemeris="builtin").to_value(units.s)
-             for kind in ("heliocentric", "barycentric")]
-        )  # fmt: skip
-        height = np.full(nodes.size, np.nan)
-        if site:
-            seen = star.transform_to(AltAz(obstime=then, location=location))
-            height = np.sin(np.asarray(seen.alt.rad))
-        helio_s, bary_s = (early_s[:, of] * weight).sum(axis=2)
-        time = Time(list(mid_utc), format="datetime", scale="utc", location=location)
-        jd_utc = np.asarray(time.jd)
-        helio = (time + TimeDelta(helio_s, format="sec")).jd
-        bary = (time.tdb + TimeDelta(bary_s, format="sec")).jd
-    sine = np.clip((height[of] * weight).sum(axis=1), -1.0, 1.0)
-    airmass = pickering_airmass(apparent_altitude(np.degrees(np.arcsin(sine))))
-    return Times(jd_utc, np.asarray(helio), np.asarray(bary), airmass)
+    moments = moments_of(mid_utc)
+    nodes, of, weight = _nodes(moments.jd() - _MJD_JD)
+    stand = stand_of(moments_at(nodes + _MJD_JD), site)
+    ra, dec = np.radians(ra_deg), np.radians(dec_deg)
+    star = np.array([np.cos(dec) * np.cos(ra), np.cos(dec) * np.sin(ra), np.sin(dec)])
+    helio_s, bary_s = (
+        ((au @ star * _AU_S)[of] * weight).sum(axis=1)
+        for au in (stand.heliocentric_au, stand.barycentric_au)
+    )
+    day, part = moments.barycentric(site)
+    airmass = np.full(len(mid_utc), np.nan)
+    if site:
+        sine = (np.sin(stand.altitude_rad(ra, dec))[of] * weight).sum(axis=1)
+        airmass = _airmass_at(sine)
+    return Times(
+        moments.jd(),
+        moments.later(helio_s).jd(),
+        np.asarray(day + (part + bary_s / DAY_S)),
+        airmass,
+    )
 
 
 def heliocentric(bjd_tdb: Floats, ra_deg: float, dec_deg: float) -> Floats:
@@ -126,44 +105,6 @@ def _nodes(days: Floats) -> tuple[Floats, Ints, Floats]:
     return nodes * _NODE_D, np.searchsorted(nodes, about), weight
 
 
-def earth_orientation(first_mjd: float, last_mjd: float) -> iers.IERS:
-    """Earth orientation about some days, from the table that comes with Astropy.
-
-    Days outside of it get its nearest line, which errs by under a second of time in the Earth's
-    turn: 2 µs of light travel.
-    """
-    days, values = _orientation_lines()
-    wanted = np.arange(int(first_mjd) - 2, int(last_mjd) + 4)
-    orientation = values[np.clip(wanted - days[0], 0, days.size - 1)]
-    table = QTable()
-    table["MJD"] = wanted.astype(float) * units.d
-    table["PM_x"], table["PM_y"] = (
-        orientation[:, 0] * units.arcsec,
-        orientation[:, 1] * units.arcsec,
-    )
-    table["UT1_UTC"] = orientation[:, 2] * units.s
-    table["dX_2000A"] = table["dY_2000A"] = np.zeros(wanted.size) * units.arcsec
-    return iers.IERS(table)
-
-
-@lru_cache(maxsize=1)
-def _orientation_lines() -> tuple[Ints, Floats]:
-    """Consecutive days (MJD) and their pole's x and y in seconds of arc and UT1 − UTC in s, read
-    once in a process.
-
-    Astropy reads all of the table's half a century in seconds; a fixed-width line a day is simple
-    to pick (format: the table's own ReadMe).
-    """
-    days, values = [], []
-    with open(iers.IERS_A_FILE, encoding="ascii") as file:
-        for line in file:
-            if not line[58:68].strip():
-                break  # predictions end here
-            days.append(int(float(line[7:15])))
-            values.append((float(line[18:27]), float(line[37:46]), float(line[58:68])))
-    return np.array(days), np.array(values)
-
-
 def apparent_altitude(altitude_deg: Floats) -> Floats:
     """Altitude in degrees with refraction at sea level (Saemundsson 1986, Sky & Tel. 72, 70)."""
     h = np.maximum(altitude_deg, -1.0)
@@ -186,17 +127,20 @@ def airmasses(jd_utc: Floats, ra_deg: Floats, dec_deg: Floats, site: Site) -> Fl
     the time span, with refraction: good to a minute of arc, for differences between stars.
     """
     jd = np.asarray(jd_utc, float)
-    middle = Time(float(jd.mean()), format="jd", scale="utc")
-    with iers.earth_orientation_table.set(earth_orientation(middle.mjd, middle.mjd)):
-        places = SkyCoord(ra_deg * units.deg, dec_deg * units.deg, frame="icrs").transform_to(
-            CIRS(obstime=middle)
-        )
+    ra, dec = seen_from_the_centre(float(jd.mean()), np.radians(ra_deg), np.radians(dec_deg))
     days = jd - _J2000_JD
-    turn = 360.0 * ((0.7790572732640 + 0.00273781191135448 * days + days % 1.0) % 1.0)
-    hour = np.radians(turn[:, None] + site.longitude_deg - np.asarray(places.ra.deg)[None, :])
-    latitude, dec = np.radians(site.latitude_deg), np.radians(np.asarray(places.dec.deg))
-    sine = np.sin(latitude) * np.sin(dec) + np.cos(latitude) * np.cos(dec) * np.cos(hour)
-    return pickering_airmass(apparent_altitude(np.degrees(np.arcsin(np.clip(sine, -1.0, 1.0)))))
+    turn = 2.0 * np.pi * ((0.7790572732640 + 0.00273781191135448 * days + days % 1.0) % 1.0)
+    hour = turn[:, None] + np.radians(site.longitude_deg) - ra[None, :]
+    latitude = np.radians(site.latitude_deg)
+    return _airmass_at(
+        np.sin(latitude) * np.sin(dec) + np.cos(latitude) * np.cos(dec) * np.cos(hour)
+    )
+
+
+def _airmass_at(sine: Floats) -> Floats:
+    """Airmass by the sine of the altitude without refraction."""
+    altitude_deg = np.degrees(np.arcsin(np.clip(sine, -1.0, 1.0)))
+    return pickering_airmass(apparent_altitude(altitude_deg))
 
 
 def places_at(stars: StarTable, year: float) -> tuple[Floats, Floats]:
@@ -204,13 +148,6 @@ def places_at(stars: StarTable, year: float) -> tuple[Floats, Floats]:
     Julian year: with proper motion, and with parallax where the catalogue has it.
     """
     return stars.at_epoch(year, None if stars.parallax_mas is None else earth_au(year))
-
-
-def earth_au(year: float) -> Floats:
-    """Where the Earth is from the barycentre at a Julian year, (3), in au (ICRS)."""
-    time = Time(year, format="jyear", scale="tdb")
-    earth = get_body_barycentric("earth", time, ephemeris="builtin")
-    return np.asarray(earth.xyz.to_value(units.au))
 
 
 def julian_year(moment: datetime) -> float:
