@@ -45,7 +45,7 @@ POINT = CurvePoint(
 )  # fmt: skip
 POINTS = [
     POINT,
-    replace(POINT, exposure="b, c.fits", jd_utc=2461327.4, check_magnitude=math.nan, flags=""),
+    replace(POINT, exposure='b, "c" #2.fits', jd_utc=2461327.4, check_magnitude=math.nan, flags=""),
 ]
 FACTS = Facts(
     {"target": "Sorrel 1"},
@@ -76,6 +76,8 @@ def test_all_three_tables_hold_the_same_numbers(tmp_path: Path) -> None:
                 assert float(text) == pytest.approx(value, rel=1e-12, abs=6e-6)
                 assert float(text) == a == b
     assert ecsv["jd_utc"].unit == "d"
+    assert ecsv["jd_utc"].description == "Julian date of mid-exposure, UTC"
+    assert ecsv["uncertainty"].meta["ucd"] == "stat.error;phot.mag"
     ucds = {field.name: field.ucd for field in votable.fields}
     assert ucds["magnitude"] == "phot.mag"
     assert ucds["uncertainty"] == "stat.error;phot.mag"

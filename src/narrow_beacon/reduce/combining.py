@@ -9,10 +9,9 @@ from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
-from astropy.io import fits
-from astropy.time import Time
 
 from narrow_beacon import __version__
 from narrow_beacon.core.arrays import Plane
@@ -32,6 +31,9 @@ from narrow_beacon.reduce.faults import words_of
 from narrow_beacon.reduce.seeing import seen_clean
 from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.reduce.walk import Progress, Walk, scratch_walk
+
+if TYPE_CHECKING:
+    from astropy.io import fits
 
 _DAY_S = 86400.0
 _SHARE_STARS = 40
@@ -206,6 +208,9 @@ def _run(
     context_path: str, name: str, members: Sequence[Member], method: str, folder: Path,
     scratch: Path, linear_limit_adu: float,
 ) -> CombinedRun:  # fmt: skip
+    from astropy.io import fits
+    from astropy.time import Time
+
     context = load_context(context_path)
     reference = members[0].solution
     planes: list[PlaneFile] = []
@@ -261,6 +266,8 @@ def _level(pixels: Plane, sky_adu: Plane, level_adu: float) -> Plane:
 
 
 def _write(path: Path, pixels: np.ndarray, header: fits.Header) -> None:
+    from astropy.io import fits
+
     temporary = path.with_suffix(".part")
     fits.PrimaryHDU(pixels, header).writeto(temporary, overwrite=True)
     temporary.replace(path)
@@ -271,6 +278,8 @@ def _header(
     linear_limit_adu: float,
 ) -> fits.Header:  # fmt: skip
     """The reference's facts, those of the whole in place of its own, and what went in."""
+    from astropy.time import Time
+
     reference = members[0]
     header = raw_header(reference.frame, reference.solution)
     gone = keywords_of(

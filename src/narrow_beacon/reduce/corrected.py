@@ -8,9 +8,9 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
-from astropy.io import fits
 
 from narrow_beacon import __version__
 from narrow_beacon.core.arrays import Plane
@@ -25,6 +25,9 @@ from narrow_beacon.reduce.context import SECOND, load_chain
 from narrow_beacon.reduce.faults import words_of
 from narrow_beacon.reduce.names import chain_name
 from narrow_beacon.reduce.walk import Progress, Walk, scratch_walk
+
+if TYPE_CHECKING:
+    from astropy.io import fits
 
 _NO_LIMIT = 1e30
 _OURS = (
@@ -89,6 +92,8 @@ def _write(
     pedestal_adu: float,
 ) -> Written:
     """Correct and write one file: a plain exposure, or all of its colours in their places."""
+    from astropy.io import fits
+
     frame = parts[0][0]
     try:
         pixels = _corrected_pixels([part for part, _ in parts], chains)
@@ -169,6 +174,8 @@ def _header(
 
 def raw_header(frame: Frame, solution: Solution | None) -> fits.Header:
     """The facts of a raw file's header for pixels that are stored otherwise, and where they are."""
+    from astropy.io import fits
+
     image = next(i for i in read_images(frame.source.path) if i.source.hdu == frame.source.hdu)
     header = fits.Header()
     for key, value in image.cards.items():

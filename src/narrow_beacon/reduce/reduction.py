@@ -6,13 +6,14 @@ import json
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Any
-
-from astropy.table import Table
+from typing import TYPE_CHECKING, Any
 
 from narrow_beacon.plan import Plan, read_plan
 from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.run import reduce_plan
+
+if TYPE_CHECKING:
+    from astropy.table import Table
 
 
 @dataclass(frozen=True)
@@ -25,17 +26,22 @@ class Reduction:
     @cached_property
     def light_curve(self) -> Table:
         """A row per exposure, filter and target in order of time, with units and descriptions."""
+        from astropy.table import Table
+
         return Table.read(self.folder / "light_curve.ecsv", format="ascii.ecsv")
 
     @cached_property
     def exposures(self) -> Table:
         """A row per file given: what it was taken for, what became of it and why."""
+        from astropy.table import Table
+
         return Table.read(self.folder / "exposures.csv", format="ascii.csv")
 
     @cached_property
     def census(self) -> Table:
         """A row per star and exposure, sorted by star, then time; lists run over the radii."""
         import pyarrow.parquet as pq
+        from astropy.table import Table
 
         table = pq.read_table(self.folder / "census.parquet")
         return Table({name: table[name].to_pylist() for name in table.column_names})

@@ -13,7 +13,6 @@ from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
-from astropy.io import fits
 
 from narrow_beacon.core.catalogue.atlas import is_atlas
 from narrow_beacon.core.catalogue.files import read_catalogue
@@ -292,6 +291,8 @@ def _write_copy(
     path: Path, base: Path, folder: Path, solved: Sequence[tuple[RawFile, Solution]]
 ) -> None:
     """A copy of the file with the WCS of its images in their headers; pixels stay as they are."""
+    from astropy.io import fits
+
     target = folder / path.resolve().relative_to(base)
     target.parent.mkdir(parents=True, exist_ok=True)
     temporary = target.with_name(f".{target.name}")

@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
-from astropy import units
-from astropy.table import Column as TableColumn
-from astropy.table import Table
 
 from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.catalogue.columns import Proposal, corrected, propose_columns
@@ -17,6 +15,11 @@ from narrow_beacon.core.catalogue.table import UNKNOWN_UNCERTAINTY_MAG, Band, St
 from narrow_beacon.core.catalogue.tables import TableFile, open_table, open_votable
 from narrow_beacon.core.errors import CatalogueError
 from narrow_beacon.core.frames.header_values import sexagesimal_deg
+
+if TYPE_CHECKING:
+    from astropy import units
+    from astropy.table import Column as TableColumn
+    from astropy.table import Table
 
 _LEAST_UNCERTAINTY_MAG = 1e-4
 NO_COLUMNS: Mapping[str, str] = {}
@@ -185,6 +188,8 @@ def _angle(column: TableColumn, *, hours: bool) -> Floats:
 
 
 def _motion(table: Table, name: str | None) -> Floats:
+    from astropy import units
+
     if name is None:
         return np.zeros(len(table))
     return _in_units(table[name], units.mas / units.yr, "proper motion")
@@ -192,10 +197,14 @@ def _motion(table: Table, name: str | None) -> Floats:
 
 def _parallax(table: Table, name: str | None) -> Floats | None:
     """In mas; what is below nothing is the measuring's noise."""
+    from astropy import units
+
     return None if name is None else np.maximum(_in_units(table[name], units.mas, "parallax"), 0.0)
 
 
 def _in_units(column: TableColumn, unit: units.UnitBase, kind: str) -> Floats:
+    from astropy import units
+
     values = _numbers(column)
     if column.unit is not None:
         try:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.catalogue.sky_index import unit_vectors
@@ -112,8 +112,10 @@ def _pairs(
     if not len(ra1) or not len(ra2):
         return np.empty(0, np.int64), np.empty(0, np.int64)
     one, two = unit_vectors(ra1, dec1), unit_vectors(ra2, dec2)
-    away, nearest = cKDTree(one).query(two, distance_upper_bound=radius_arcsec * _ARCSEC_RAD)
+    away, nearest = scipy.spatial.cKDTree(one).query(
+        two, distance_upper_bound=radius_arcsec * _ARCSEC_RAD
+    )
     found = np.flatnonzero(np.isfinite(away))
-    _, back = cKDTree(two).query(one[nearest[found]])
+    _, back = scipy.spatial.cKDTree(two).query(one[nearest[found]])
     found = found[back == found]
     return nearest[found], found

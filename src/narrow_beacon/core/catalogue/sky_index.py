@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from narrow_beacon.core.arrays import Floats, Ints
 
@@ -102,7 +102,7 @@ class SkyIndex:
 
     def __init__(self, ra_deg: Floats, dec_deg: Floats) -> None:
         self.vectors = unit_vectors(ra_deg, dec_deg)
-        self._tree = cKDTree(self.vectors)
+        self._tree = scipy.spatial.cKDTree(self.vectors)
 
     def within(self, ra_deg: float, dec_deg: float, radius_deg: float) -> Ints:
         """Rows within a circle, in order of row."""

@@ -9,17 +9,20 @@ import warnings
 from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
-from astropy.io import fits, votable
-from astropy.table import Column as TableColumn
-from astropy.table import MaskedColumn, Table
 from pyarrow import csv
 
 from narrow_beacon.core.catalogue.columns import Column
 from narrow_beacon.core.errors import CatalogueError, UnreadableFileError
 from narrow_beacon.core.frames.structure import GZIP_MAGIC, opened
+
+if TYPE_CHECKING:
+    from astropy.io import fits, votable
+    from astropy.table import Column as TableColumn
+    from astropy.table import Table
 
 BLOCK_ROWS = 200_000
 _START_BYTES = 65536
@@ -74,6 +77,8 @@ def open_table(path: Path) -> TableFile:
 
 def open_votable(data: bytes, label: str) -> TableFile:
     """A VOTable in memory, as a cone search returns it."""
+    from astropy.io import votable
+
     with warnings.catch_warnings():
         warnings.simplefilter("ignore")
         return _whole(votable.parse_single_table(io.BytesIO(data)), label)
@@ -87,6 +92,8 @@ def column_of(column: TableColumn) -> Column:
 
 
 def _look(path: Path, start: bytes) -> TableFile:
+    from astropy.io import votable
+
     if start.startswith((b"SIMPLE  =", GZIP_MAGIC)):
         return _fits(path)
     if b"<VOTABLE" in start or (start.lstrip().startswith(b"<") and b"VOTABLE" in start.upper()):
@@ -118,6 +125,9 @@ def _whole(parsed: votable.tree.TableElement, label: str) -> TableFile:
 
 
 def _fits(path: Path) -> TableFile:
+    from astropy.io import fits
+    from astropy.table import MaskedColumn, Table
+
     with opened(path) as plain, fits.open(plain) as hdus:
         number = next((n for n, hdu in enumerate(hdus) if isinstance(hdu, fits.BinTableHDU)), None)
         number = number if number is not None else _ascii_table(hdus)
@@ -140,10 +150,14 @@ def _fits(path: Path) -> TableFile:
 
 
 def _ascii_table(hdus: fits.HDUList) -> int | None:
+    from astropy.io import fits
+
     return next((n for n, hdu in enumerate(hdus) if isinstance(hdu, fits.TableHDU)), None)
 
 
 def _text(path: Path, *, ecsv: bool) -> TableFile:
+    from astropy.table import Table
+
     with path.open("rb") as file:
         start = file.read(_HEAD_BYTES)
         whole = not file.read(1)
@@ -199,6 +213,8 @@ def _lines_above(start: bytes) -> int:
 
 
 def _as_table(rows: pa.Table, told: Table | None) -> Table:
+    from astropy.table import MaskedColumn, Table
+
     table = Table()
     for name in rows.column_names:
         column = rows.column(name)

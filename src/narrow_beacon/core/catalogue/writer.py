@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
-from astropy.table import Table
 
 from narrow_beacon.core.catalogue.columns import UNCERTAINTY
 from narrow_beacon.core.catalogue.table import StarTable
@@ -15,6 +14,8 @@ def write_catalogue(stars: StarTable, path: Path) -> dict[str, str]:
     """Write stars as ECSV and return what the columns mean, as a plan says it; the epoch of the
     positions is the plan's to say, too.
     """
+    from astropy.table import Table
+
     table = Table(
         {
             "name": list(stars.names), "ra": stars.ra_deg, "dec": stars.dec_deg,

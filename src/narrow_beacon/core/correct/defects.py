@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import maximum_filter, minimum_filter
+import scipy
 
 from narrow_beacon.core.arrays import Flags, Plane
 from narrow_beacon.core.correct.apply import DEFECT
@@ -90,8 +90,8 @@ def deviations_on_sky(sky: Plane) -> Plane:
     whole = _finite(sky)
     z = deviations(whole)
     excess = whole - local_median(whole)
-    above = whole - maximum_filter(whole, footprint=_NEIGHBOURS, mode="nearest")
-    below = minimum_filter(whole, footprint=_NEIGHBOURS, mode="nearest") - whole
+    above = whole - scipy.ndimage.maximum_filter(whole, footprint=_NEIGHBOURS, mode="nearest")
+    below = scipy.ndimage.minimum_filter(whole, footprint=_NEIGHBOURS, mode="nearest") - whole
     alone = np.maximum(above, below) > (1.0 - _ISOLATED) * np.abs(excess)
     return np.where(alone, z, np.float32(0.0))
 

@@ -11,7 +11,6 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 
 import numpy as np
-from astropy.io import fits
 
 from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.correct.combine import Combined, combine
@@ -220,6 +219,8 @@ def _flat_level(frame: Frame, base: Plane | None) -> float:
 
 def write_master(master: Master, path: Path) -> None:
     """Write a master as FITS: float32 pixels, its facts in a JSON column of an extension."""
+    from astropy.io import fits
+
     header = fits.Header()
     header[MASTER_KIND] = (master.facts.kind, "kind of Narrow Beacon master")
     header["IMAGETYP"] = (f"master {master.facts.kind}", "kind of frame")
@@ -244,6 +245,8 @@ def write_master(master: Master, path: Path) -> None:
 
 def is_master(path: Path) -> bool:
     """Whether a file is a master that ``write_master`` wrote. Raises UnreadableFileError."""
+    from astropy.io import fits
+
     try:
         with fits.open(path, memmap=False) as hdus:
             return MASTER_KIND in hdus[0].header
@@ -253,6 +256,8 @@ def is_master(path: Path) -> bool:
 
 def read_master(path: Path) -> Master:
     """A master written by ``write_master``. Raises UnreadableFileError."""
+    from astropy.io import fits
+
     facts = read_facts(path)
     try:
         with fits.open(path, memmap=False) as hdus:
@@ -263,6 +268,8 @@ def read_master(path: Path) -> Master:
 
 def read_facts(path: Path) -> MasterFacts:
     """What a master is, without its pixels. Raises UnreadableFileError."""
+    from astropy.io import fits
+
     try:
         with fits.open(path, memmap=False) as hdus:
             if MASTER_KIND not in hdus[0].header:

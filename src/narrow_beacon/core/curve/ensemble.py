@@ -10,8 +10,8 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.optimize import brentq
 
 from narrow_beacon.core.arrays import Bools, Floats
 from narrow_beacon.core.measure.noise import POGSON
@@ -254,7 +254,7 @@ def _extra(delta: Floats, sigma: Floats, used: Bools) -> float:
         return 0.0
     if excess(_MOST_EXTRA_MAG) > 0:
         return _MOST_EXTRA_MAG
-    return float(brentq(excess, 0.0, _MOST_EXTRA_MAG, xtol=_SURE_EXTRA_MAG))
+    return float(scipy.optimize.brentq(excess, 0.0, _MOST_EXTRA_MAG, xtol=_SURE_EXTRA_MAG))
 
 
 def _left_out_residuals(

@@ -11,10 +11,9 @@ import io
 import warnings
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from astropy.io import fits
 from numpy.typing import NDArray
 
 from narrow_beacon.core.arrays import Plane
@@ -23,6 +22,9 @@ from narrow_beacon.core.frames.overscan import Overscan, measure_overscan, take_
 from narrow_beacon.core.frames.rice import Packed, packed_of, unpack
 from narrow_beacon.core.frames.sections import Section, Sections
 from narrow_beacon.core.frames.structure import GZIP_MAGIC, opened
+
+if TYPE_CHECKING:
+    from astropy.io import fits
 
 HeaderValue = str | int | float | bool
 
@@ -139,6 +141,8 @@ def read_images(path: Path) -> list[FitsImage]:
 
     Raises UnreadableFileError where there is none, or where the file is cut short.
     """
+    from astropy.io import fits
+
     try:
         with warnings.catch_warnings(), opened(path) as plain:
             warnings.simplefilter("ignore")
@@ -187,6 +191,8 @@ def _images(path: Path, hdus: fits.HDUList, gzipped: bool) -> list[FitsImage]:
 
 def _shape_of(hdu: fits.hdu.base._BaseHDU) -> tuple[int, ...] | None:
     """(height, width) or (planes, height, width) of a unit's image; None where it has none."""
+    from astropy.io import fits
+
     packed = isinstance(hdu, fits.CompImageHDU)
     if isinstance(hdu, fits.BinTableHDU) and not packed:
         return None
@@ -202,6 +208,8 @@ def _shape_of(hdu: fits.hdu.base._BaseHDU) -> tuple[int, ...] | None:
 def _source(
     path: Path, hdu: fits.hdu.base._BaseHDU, index: int, shape: tuple[int, ...], gzipped: bool
 ) -> PixelSource:
+    from astropy.io import fits
+
     height, width = int(shape[-2]), int(shape[-1])
     compressed = isinstance(hdu, fits.CompImageHDU)
     header = hdu.header
@@ -236,6 +244,8 @@ def _source(
 
 
 def _plain_cards(header: fits.Header) -> dict[str, HeaderValue]:
+    from astropy.io import fits
+
     cards: dict[str, HeaderValue] = {}
     for card in header.cards:
         keyword = card.keyword
@@ -296,6 +306,8 @@ def read_stored(source: PixelSource) -> Plane:
     """All that is stored, (height, width), in ADU as the camera gave it; undefined pixels are
     NaN. Raises UnreadableFileError.
     """
+    from astropy.io import fits
+
     height, width = source.stored_shape
     if source.packed is not None and source.plain_16_bit:
         words = read_words(source, np.empty((height, width), np.uint16))

@@ -12,7 +12,6 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from astropy.io import fits
 from numba import njit
 from numpy.typing import NDArray
 
@@ -45,6 +44,8 @@ def packed_of(path: Path, unit: int) -> Packed | None:
     """What is to be known of a compressed image to decode it here; None where that takes another
     way: other numbers than 16 bits, another algorithm, tiles that are stored in several ways.
     """
+    from astropy.io import fits
+
     with fits.open(path, memmap=False, disable_image_compression=True) as hdus:
         hdu = hdus[unit]
         header = hdu.header

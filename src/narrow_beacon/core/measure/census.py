@@ -8,7 +8,7 @@ from enum import IntFlag
 from functools import lru_cache
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane
 from narrow_beacon.core.correct.apply import SATURATED
@@ -367,7 +367,7 @@ def _beside(
     flux = found.flux_adu.copy()
     if len(found) and x.size:
         # What the matched filter took for a star's light against what its aperture holds.
-        away, nearest = cKDTree(np.stack([found.x_px, found.y_px], axis=1)).query(
+        away, nearest = scipy.spatial.cKDTree(np.stack([found.x_px, found.y_px], axis=1)).query(
             np.stack([x, y], axis=1)
         )
         sure = (away < 0.3 * fwhm_px) & (sums.near_px.min(axis=1) > 3.0 * fwhm_px) & (largest > 0)
@@ -398,7 +398,7 @@ def pair_up(
     nothing = np.empty(0, int)
     if not bright.size or not x_px.size:
         return nothing, nothing
-    tree = cKDTree(np.stack([found.x_px[bright], found.y_px[bright]], axis=1))
+    tree = scipy.spatial.cKDTree(np.stack([found.x_px[bright], found.y_px[bright]], axis=1))
     distance, nearest = tree.query(
         np.stack([x_px, y_px], axis=1), distance_upper_bound=reach_fwhm * fwhm_px
     )

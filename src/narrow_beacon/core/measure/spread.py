@@ -7,8 +7,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.spatial import cKDTree
 
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane
 from narrow_beacon.core.stars.detect import Detections
@@ -170,7 +170,7 @@ def neighbours_of(
     masks = np.full(x_px.size, fwhm_px)
     other = np.ones(len(found), bool)
     if len(found) and x_px.size:
-        tree = cKDTree(np.stack([found.x_px, found.y_px], axis=1))
+        tree = scipy.spatial.cKDTree(np.stack([found.x_px, found.y_px], axis=1))
         away, nearest = tree.query(np.stack([x_px, y_px], axis=1))
         here = away < _SAME_STAR_FWHM * fwhm_px
         order = np.argsort(away, kind="stable")
@@ -244,8 +244,8 @@ def overlaps(
     nothing, no_share = np.empty(0, int), np.empty((0, radii.size))
     if not x_px.size or not beside.x_px.size:
         return Overlaps(nothing, nothing, np.empty(0), no_share, no_share)
-    stars = cKDTree(np.stack([x_px, y_px], axis=1))
-    others = cKDTree(np.stack([beside.x_px, beside.y_px], axis=1))
+    stars = scipy.spatial.cKDTree(np.stack([x_px, y_px], axis=1))
+    others = scipy.spatial.cKDTree(np.stack([beside.x_px, beside.y_px], axis=1))
     pairs = stars.sparse_distance_matrix(others, REACH_FWHM * fwhm_px, output_type="ndarray")
     # In one order, so that sums are the same bit for bit.
     pairs = pairs[np.lexsort((pairs["j"], pairs["i"]))]

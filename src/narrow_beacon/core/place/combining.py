@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+import scipy
 from numba import njit
 from numpy.typing import NDArray
-from scipy.ndimage import maximum_filter, minimum_filter
 
 from narrow_beacon.core.arrays import Floats, Plane
 from narrow_beacon.core.correct.combine import median_over_mean
@@ -104,7 +104,9 @@ def combine_layers(
         reach = np.zeros(shape, np.float32)
         if clips:
             filled = np.nan_to_num(middle)
-            reach = np.float32(_OF_RANGE) * (maximum_filter(filled, 3) - minimum_filter(filled, 3))
+            reach = np.float32(_OF_RANGE) * (
+                scipy.ndimage.maximum_filter(filled, 3) - scipy.ndimage.minimum_filter(filled, 3)
+            )
         kappa = KAPPA if clips else np.inf
         for rows, block in _blocks(planes, shares):
             counts = _means(

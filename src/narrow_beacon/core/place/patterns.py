@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.spatial import cKDTree
 
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.catalogue.sky_index import sky_cells
@@ -60,7 +60,7 @@ class Level:
     """Unit vectors of the stars chosen for this level, cell after cell."""
     cells: Cells
     quads: Quads
-    tree: cKDTree
+    tree: scipy.spatial.cKDTree
 
     @property
     def pattern_stars(self) -> Ints:
@@ -85,7 +85,7 @@ def catalogue_level(vectors: Floats, span_deg: float) -> Level | None:
         return None
     v = vectors[chosen]
     chord = 2 * np.sin(np.radians(span_deg) / 2)
-    tree = cKDTree(v)
+    tree = scipy.spatial.cKDTree(v)
     pairs = tree.query_pairs(SPREAD * chord, output_type="ndarray")
     if pairs.shape[0] < 6:
         return None
@@ -103,7 +103,7 @@ def catalogue_level(vectors: Floats, span_deg: float) -> Level | None:
     place = np.empty(order.size, np.int64)
     place[order] = np.arange(order.size)
     quads = Quads(codes[:count], place[stars[:count]])
-    tree_of_codes = cKDTree(quads.codes, balanced_tree=False)
+    tree_of_codes = scipy.spatial.cKDTree(quads.codes, balanced_tree=False)
     return Level(span_deg, v[order], cells, quads, tree_of_codes)
 
 

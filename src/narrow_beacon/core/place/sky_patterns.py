@@ -14,8 +14,8 @@ from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
+import scipy
 from numba import njit
-from scipy.spatial import cKDTree
 
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.catalogue.atlas import Atlas
@@ -174,7 +174,7 @@ def _patterns(vectors: Floats, span: float) -> tuple[Ints, Ints, Ints]:
 def _strip(v: Floats, span: float, low: float, high: float) -> tuple[Ints, Floats]:
     """Patterns whose brighter end lies from ``low`` to ``high``; stars are brightest first."""
     chord = 2 * np.sin(np.radians(span) / 2)
-    pairs = cKDTree(v).query_pairs(SPREAD * chord, output_type="ndarray")
+    pairs = scipy.spatial.cKDTree(v).query_pairs(SPREAD * chord, output_type="ndarray")
     if not pairs.size:
         return np.empty((0, 4), np.int64), np.empty((0, 4))
     both = np.concatenate([pairs, pairs[:, ::-1]])

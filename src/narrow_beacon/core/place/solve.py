@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.catalogue.sky_index import SkyIndex
@@ -221,8 +221,8 @@ class Solver:
         rows, xs, ys = near[inside], xs[inside], ys[inside]
         if rows.size < FREE_COINCIDENCES:
             return None
-        sky = cKDTree(np.stack([xs, ys], axis=1))
-        found = cKDTree(np.stack([x, y], axis=1))
+        sky = scipy.spatial.cKDTree(np.stack([xs, ys], axis=1))
+        found = scipy.spatial.cKDTree(np.stack([x, y], axis=1))
         distance, nearest = sky.query(np.stack([x, y], axis=1), distance_upper_bound=radius)
         stars = np.flatnonzero(np.isfinite(distance))
         _, back = found.query(np.stack([xs[nearest[stars]], ys[nearest[stars]]], axis=1))

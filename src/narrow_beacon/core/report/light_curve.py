@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import json
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass, fields
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
-from astropy.io import fits
-from astropy.io.votable import from_table
-from astropy.io.votable.tree import TimeSys
-from astropy.table import Column, Table
 
 from narrow_beacon.core.curve.light_curve import GOOD
+
+if TYPE_CHECKING:
+    from astropy.table import Table
 
 _DIGITS = {
     "jd_utc": 9, "hjd_utc": 9, "bjd_tdb": 9, "airmass": 4, "magnitude": 5, "uncertainty": 5,
@@ -87,14 +89,14 @@ COLUMNS = tuple(field.name for field in fields(CurvePoint))
 
 def curve_table(points: Sequence[CurvePoint]) -> Table:
     """The points as a table with units, UCDs and descriptions; numbers rounded as written."""
+    from astropy.table import Column, Table
+
     table = Table()
     for name in COLUMNS:
         values = [getattr(point, name) for point in points]
         unit, ucd, description = _UNITS_UCDS[name]
         if name in _DIGITS:
-            column = Column(
-                np.round(np.array(values, float), _DIGITS[name]), format=f".{_DIGITS[name]}f"
-            )
+            column = Column(np.round(np.array(values, float), _DIGITS[name]))
         else:
             column = Column(np.array(values, str) if values else np.array([], "U1"))
         column.unit = unit or None
@@ -106,14 +108,15 @@ def curve_table(points: Sequence[CurvePoint]) -> Table:
 
 def write_light_curve(points: Sequence[CurvePoint], folder: Path) -> None:
     """Write light_curve.csv, .ecsv, .vot and .fits into a folder; missing numbers are empty."""
+    from astropy.io.votable import from_table
+    from astropy.io.votable.tree import TimeSys
+
     lines = [",".join(COLUMNS)]
     for point in points:
         lines.append(",".join(_cell(getattr(point, name), name) for name in COLUMNS))
     (folder / "light_curve.csv").write_text("\n".join(lines) + "\n", encoding="utf-8")
+    (folder / "light_curve.ecsv").write_text(_ecsv(points), encoding="utf-8")
     table = curve_table(points)
-    table.write(folder / "light_curve.ecsv", format="ascii.ecsv", overwrite=True)
-    for column in table.columns.values():
-        column.format = None
     votable = from_table(table)
     votable.version = "1.4"
     (resource,) = votable.resources
@@ -135,10 +138,42 @@ def write_light_curve(points: Sequence[CurvePoint], folder: Path) -> None:
     write_fits(table, folder / "light_curve.fits")
 
 
+def _ecsv(points: Sequence[CurvePoint]) -> str:
+    """The points as ECSV 1.0 (Astropy Proposal for Enhancement 6), whose header is YAML; strings
+    of JSON are strings of YAML. Astropy's own writer loads its coordinates, which takes longer
+    than a small night's curve.
+    """
+    lines = ["%ECSV 1.0", "---", "datatype:"]
+    for name in COLUMNS:
+        unit, ucd, description = _UNITS_UCDS[name]
+        digits = _DIGITS.get(name)
+        lines += [f"- name: {name}", *([f"  unit: {unit}"] if unit else [])]
+        if digits is None:
+            lines.append("  datatype: string")
+        else:
+            lines += ["  datatype: float64", f"  format: .{digits}f"]
+        lines += [f"  description: {json.dumps(description)}", "  meta: !!omap"]
+        lines.append(f"  - {{ucd: {json.dumps(ucd)}}}")
+    lines.append("schema: astropy-2.0")
+    rows = [
+        " ".join(_ecsv_cell(getattr(point, name), name) for name in COLUMNS) for point in points
+    ]
+    return "\n".join([*(f"# {line}" for line in lines), " ".join(COLUMNS), *rows]) + "\n"
+
+
+def _ecsv_cell(value: str | float, name: str) -> str:
+    if not isinstance(value, str):
+        return f"{value:.{_DIGITS[name]}f}"
+    quoted = value.replace('"', '""')
+    return value if re.fullmatch(r"[^\s\"#]+", value) else f'"{quoted}"'
+
+
 def write_fits(table: Table, path: Path) -> None:
     """The table as a FITS binary table, each time column with its scale and place (Rots et al.
     2015, A&A 574, A36); Julian dates count from 0.
     """
+    from astropy.io import fits
+
     hdu = fits.table_to_hdu(table)
     hdu.name = "LIGHT_CURVE"
     hdu.header["TIMESYS"] = ("UTC", "where a column says nothing else")

@@ -6,12 +6,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
-from astropy.io.votable import from_table
-from astropy.table import Column, Table
 
 from narrow_beacon.core.catalogue.table import StarTable
+
+if TYPE_CHECKING:
+    from astropy.table import Table
 
 FORMATS = ("csv", "ecsv", "vot")
 _PLACES = {"ra": "pos.eq.ra;meta.main", "dec": "pos.eq.dec;meta.main"}
@@ -21,6 +23,8 @@ def write_sequence(stars: StarTable, rows: Sequence[int], chart: str, path: Path
     """Write stars with their magnitudes and uncertainties in all bands that any of them has, by the
     ending of ``path``: CSV, ECSV or VOTable. Positions are ICRS, at the catalogue's epoch.
     """
+    from astropy.io.votable import from_table
+
     table = _table(stars, list(rows), chart)
     if path.suffix == ".csv":
         path.write_text(_csv(table), encoding="utf-8")
@@ -36,6 +40,8 @@ def write_sequence(stars: StarTable, rows: Sequence[int], chart: str, path: Path
 
 
 def _table(stars: StarTable, rows: list[int], chart: str) -> Table:
+    from astropy.table import Column, Table
+
     table = Table(meta={"chart": chart} if chart else {})
     names = np.array([stars.names[row] for row in rows] or [], str)
     table["name"] = Column(names, meta={"ucd": "meta.id;meta.main"})

@@ -10,7 +10,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.ndimage import label
+import scipy
 
 from narrow_beacon.core.arrays import Bools, Floats, median_of_known
 
@@ -121,7 +121,7 @@ def shaded(parts: Floats, rules: VetRules = USUAL_RULES) -> Bools:
     if not (dark.any() and free.any()):
         return np.zeros(dark.shape, bool)
     # What stands in the way comes in from an edge; cloud is anywhere.
-    areas, count = label(dark)
+    areas, count = scipy.ndimage.label(dark)
     keep: Bools = np.zeros(dark.shape, bool)
     for number in range(1, count + 1):
         area: Bools = areas == number
