@@ -29,6 +29,11 @@ def main() -> None:
     """Narrow Beacon: from a night of raw exposures to a light curve and a report."""
 
 
+_workers = click.option(
+    "--workers", type=click.IntRange(1), help="Processes; default: as many as the work is worth."
+)
+
+
 @main.command()
 @click.option("--demo/--no-demo", default=True, help="Make the demo campaign if there is none.")
 @click.option("--port", type=click.IntRange(1, 65535), help="Default: 8114, or a free one.")
@@ -89,7 +94,7 @@ def certificates(folder: Path) -> None:
 
 @main.command()
 @click.argument("plan", type=click.Path(path_type=Path))
-@click.option("--workers", type=click.IntRange(1), help="Processes; default: all cores.")
+@_workers
 def reduce(plan: Path, workers: int | None) -> None:
     """Reduce the night that PLAN describes; on the cluster that BEACON_DASK names, if it does.
 
@@ -120,7 +125,7 @@ def reduce(plan: Path, workers: int | None) -> None:
     help="Where the corrected exposures go.",
 )  # fmt: skip
 @click.option("--pedestal", default=0.0, type=float, help="ADU to add to all pixels.")
-@click.option("--workers", type=click.IntRange(1), help="Processes; default: all cores.")
+@_workers
 @click.option("--json", "as_json", is_flag=True, help="One JSON document on standard output.")
 def correct(plan: Path, folder: Path, pedestal: float, workers: int | None, as_json: bool) -> None:
     """Write the exposures of PLAN corrected, as 32-bit floating-point FITS, with WCS where placed.
@@ -161,7 +166,7 @@ def correct(plan: Path, folder: Path, pedestal: float, workers: int | None, as_j
     "--write", "folder", required=True, type=click.Path(path_type=Path, file_okay=False),
     help="Where the combined exposures go, with maps of what was rejected.",
 )  # fmt: skip
-@click.option("--workers", type=click.IntRange(1), help="Processes; default: all cores.")
+@_workers
 @click.option("--json", "as_json", is_flag=True, help="One JSON document on standard output.")
 def combine(
     plan: Path, every: int | None, minutes: float | None, method: str, folder: Path,
@@ -215,7 +220,7 @@ def combine(
     "--write", "folder", type=click.Path(path_type=Path, file_okay=False),
     help="Copies of what was placed, with the WCS in the headers.",
 )  # fmt: skip
-@click.option("--workers", type=click.IntRange(1), help="Processes; default: all cores.")
+@_workers
 @click.option("--json", "as_json", is_flag=True, help="One JSON document on standard output.")
 def solve(
     files: tuple[Path, ...], catalogue: Path | None, cone: str | None, near: str | None,

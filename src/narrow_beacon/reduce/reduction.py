@@ -66,8 +66,8 @@ def reduce_night(plan: Path | str | Plan, workers: int | None = None) -> Reducti
     plan
         A plan's file, or one that was read.
     workers
-        How many processes; one per core without it. In a script these need the usual
-        ``if __name__ == "__main__"``.
+        How many processes; as many as the night is worth without it. In a script these need the
+        usual ``if __name__ == "__main__"``.
 
     Raises
     ------

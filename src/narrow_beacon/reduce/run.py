@@ -15,8 +15,8 @@ from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.outputs import write_outputs
 from narrow_beacon.reduce.settle import ready_for
-from narrow_beacon.reduce.walk import Progress, Walk
-from narrow_beacon.reduce.workers import Pool, Workers, core_count
+from narrow_beacon.reduce.walk import Progress, Walk, worker_count
+from narrow_beacon.reduce.workers import Pool, Workers
 
 
 def reduce_plan(
@@ -32,7 +32,7 @@ def reduce_plan(
     masters.mkdir(parents=True, exist_ok=True)
     shared = None if elsewhere is None else plan.output  # what tasks read, all have to see
     with (
-        nullcontext(elsewhere) if elsewhere else Workers(workers or core_count()) as pool,
+        nullcontext(elsewhere) if elsewhere else Workers(workers or worker_count(plan)) as pool,
         tempfile.TemporaryDirectory(prefix="narrow-beacon-", dir=shared) as scratch,
     ):
         for old in masters.glob("*.fits"):

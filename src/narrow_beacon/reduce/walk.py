@@ -7,7 +7,7 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
@@ -383,7 +383,7 @@ class Walk:
 def scratch_walk(plan: Plan, workers: int | None, progress: Progress | None) -> Iterator[Walk]:
     """A walk over a plan's files, read already, of which nothing is kept but what it writes."""
     with (
-        Workers(workers or core_count()) as pool,
+        Workers(workers or worker_count(plan)) as pool,
         tempfile.TemporaryDirectory(prefix="narrow-beacon-") as scratch,
     ):
         masters = Path(scratch) / "masters"
@@ -391,6 +391,23 @@ def scratch_walk(plan: Plan, workers: int | None, progress: Progress | None) -> 
         walk = Walk(Keeper(plan, masters, Path(scratch)), pool, progress)
         walk.read()
         yield walk
+
+
+_SMALL_BYTES = 32_000_000
+"""A night below it is reduced by one process before others have loaded what they need."""
+
+
+def worker_count(plan: Plan) -> int:
+    """How many processes a plan is worth: one for a small night, else all cores."""
+    size = 0
+    for folder in plan.folders:
+        for place, _, names in os.walk(folder):
+            for name in names:
+                with suppress(OSError):
+                    size += os.stat(os.path.join(place, name)).st_size
+                if size > _SMALL_BYTES:
+                    return core_count()
+    return 1
 
 
 def _unnamed(raw: RawFile) -> bool:
