@@ -12,9 +12,10 @@ from narrow_beacon.core.arrays import Bools, Floats, Ints, evenly
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast, settle_cast
 from narrow_beacon.core.curve.colour_terms import ColourTerms
-from narrow_beacon.core.curve.ensemble import Ensemble
+from narrow_beacon.core.curve.ensemble import LEAST_TESTED, Ensemble
 from narrow_beacon.core.curve.field_stars import FieldStars, field_stars
 from narrow_beacon.core.curve.light_curve import (
+    CORE_STEP,
     StarCurve,
     scatter_by_radius,
     star_curve,
@@ -189,27 +190,47 @@ def make_curve(
     words = f"none of the comparison stars could be measured in {band}"
     lost = np.array(vetting.series.indices)[~np.isfinite(ensemble.zero_point)]
     vetting.drop(dict.fromkeys(lost.tolist(), words))
-    curve = _curve(vetting.series, vetting.census, stars, cast, choice)
+    curve = _curve(vetting.series, _needed(vetting.census, stars, cast), stars, cast, choice)
     return replace(curve, set_aside=vetting.set_aside)
+
+
+def needed_rows(cast: Cast, stars: StarTable, seen: Callable[[], FilterCensus]) -> Ints:
+    """Which stars make the curve of a cast: its own, and where these are too few to test one
+    another their witnesses among those ``seen``, which are all at the widest radius.
+    """
+    few = len(cast.comparison) < LEAST_TESTED
+    return np.array(sorted({*cast.rows, *(witness_rows(seen(), stars, cast.rows) if few else ())}))
+
+
+def needed_steps(step: int) -> tuple[int, ...]:
+    """At which radii a curve at one of them looks at its stars."""
+    return tuple(sorted({CORE_STEP, step}))
+
+
+def _needed(census: FilterCensus, stars: StarTable, cast: Cast) -> FilterCensus:
+    widest, everyone = census.radii_px.shape[1] - 1, np.arange(census.rows.size)
+
+    def seen() -> FilterCensus:
+        return census.take(looked_at(census.exposure_s.size)).at_radius(widest, everyone)
+
+    return census.stars_only(needed_rows(cast, stars, seen))
 
 
 def _curve(
     series: FilterSeries, census: FilterCensus, stars: StarTable, cast: Cast, choice: RadiusChoice
 ) -> FilterCurve:
-    """A curve by the stars of the cast alone, and where these are too few by their witnesses."""
+    """A curve by the stars that ``needed_rows`` names, which the census holds."""
     step = choice.step
-    witnesses = witness_rows(census, stars, cast.comparison, cast.rows)
-    small = census.stars_only(np.array(sorted({*cast.rows, *witnesses})))
-    ensemble = ensemble_of(small, step, stars, series.band, cast.comparison)
+    ensemble = ensemble_of(census, step, stars, series.band, cast.comparison)
 
     def star(row: int) -> StarCurve:
-        return star_curve(small, step, ensemble, row, cast.comparison)
+        return star_curve(census, step, ensemble, row, cast.comparison)
 
     return FilterCurve(
         filter=series.filter,
         band=series.band,
         indices=series.indices,
-        census=small,
+        census=census,
         cast=cast,
         ensemble=ensemble,
         choice=choice,
@@ -223,26 +244,38 @@ def _curve(
 def curve_of_cast(
     series: FilterSeries, census: FilterCensus, stars: StarTable, cast: Cast, step: int
 ) -> FilterCurve:
-    """The curve of one filter for a cast and a radius that are settled, from the census alone.
+    """The curve of one filter for a cast and a radius that are settled, from the census alone;
+    nothing is vetted. Raises NotMeasurableError as ``known_cast`` does.
+    """
+    few = known_cast(series, census.rows, stars, cast)
+    return curve_of_few(series, _needed(census, stars, few), stars, few, step)
 
-    Only the stars that it needs are looked at, so that a changed role answers at once; nothing is
-    vetted. Comparison stars without a magnitude or a measurement are passed over. Raises
-    NotMeasurableError where none is left.
+
+def known_cast(series: FilterSeries, measured: Ints, stars: StarTable, cast: Cast) -> Cast:
+    """A cast without the comparison stars that have no magnitude in a filter or are not among the
+    rows ``measured``. Raises NotMeasurableError where none is left.
     """
     known = stars.bands[series.band].magnitude
-    rows = [
-        row for row in cast.comparison if census.column(row) is not None and np.isfinite(known[row])
-    ]
+    there = set(measured.tolist())
+    rows = tuple(row for row in cast.comparison if row in there and np.isfinite(known[row]))
     if not rows:
         raise NotMeasurableError(
             f"no comparison star has both a {series.band} magnitude and a measurement in "
             f"{series.filter}; give that role to another star"
         )
-    few = replace(cast, comparison=tuple(rows))
+    return replace(cast, comparison=rows)
+
+
+def curve_of_few(
+    series: FilterSeries, census: FilterCensus, stars: StarTable, cast: Cast, step: int
+) -> FilterCurve:
+    """The curve of a ``known_cast`` from a census that holds its ``needed_rows`` at its
+    ``needed_steps`` and maybe nothing else, so that a changed role answers at once.
+    """
     blank = np.full(census.radii_px.shape[1], np.nan)
     radius = float(np.median(census.radii_px[:, step]))
     words = f"{radius:.2f} px: chosen by the observer"
-    return _curve(series, census, stars, few, RadiusChoice(step, blank, blank, words))
+    return _curve(series, census, stars, cast, RadiusChoice(step, blank, blank, words))
 
 
 def beside_curves(

@@ -93,12 +93,13 @@ def _choice(now: CurvesNow, curve: FilterCurve, cast: Cast) -> RadiusChoice:
     files = tuple(now.files[index].id for index in curve.indices)
     # The record of the cast stands for the catalogue, too: another one has casts of its own.
     key = (now.cast.id, table.prints, files, curve.band, cast.target, cast.comparison, cast.checks)
-    return _choices.get(
-        key,
-        lambda: judge_radii(
-            curve.census.take(looked_at(len(curve.indices))), now.stars, curve.band, cast, 0, None
-        ),
-    )
+
+    def judged() -> RadiusChoice:
+        some = places_in(now, curve)[looked_at(len(curve.indices))]
+        census = table.of_stars(curve.census.rows, some)
+        return judge_radii(census, now.stars, curve.band, cast, 0, None)
+
+    return _choices.get(key, judged)
 
 
 @blueprint.get("/api/campaigns/<int:number>/star")

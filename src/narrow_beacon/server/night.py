@@ -22,7 +22,6 @@ from narrow_beacon.core.curve.colour_terms import (
     looked_at_for_terms,
     telling_rows,
 )
-from narrow_beacon.core.curve.ensemble import LEAST_TESTED
 from narrow_beacon.core.curve.field_stars import FieldStars, field_stars, joined_stars
 from narrow_beacon.core.curve.points import PointsWish
 from narrow_beacon.core.curve.time import Times, exposure_times
@@ -35,8 +34,11 @@ from narrow_beacon.reduce.curves import (
     FilterSeries,
     Roles,
     beside_curves,
-    curve_of_cast,
+    curve_of_few,
+    known_cast,
     looked_at,
+    needed_rows,
+    needed_steps,
     with_floor,
 )
 from narrow_beacon.reduce.field import band_of
@@ -224,12 +226,8 @@ def curves_now(
         if not keep:
             problems.append(f"every exposure in {name} is set aside")
             continue
-        step = step_of(recipe, name)
-        # Only what the cast needs; too few to test one another are judged beside others.
-        needed = np.array(sorted(cast.rows)) if len(cast.comparison) >= LEAST_TESTED else table.rows
-        census = table.of_stars(needed, np.array(keep))
         try:
-            curve = curve_of_cast(series, census, stars, cast, step)
+            curve = _curve_of(table, series, np.array(keep), stars, cast, step_of(recipe, name))
             curves.append(with_floor(curve, added=bool(campaign.floor)))
         except NotMeasurableError as error:
             problems.append(str(error))
@@ -247,6 +245,16 @@ def curves_now(
     return CurvesNow(
         stars, record, recipe, files, times, index_of, tables, tuple(curves), tuple(problems)
     )
+
+
+def _curve_of(
+    table: CensusTable, series: FilterSeries, keep: Ints, stars: StarTable, cast: Cast, step: int
+) -> FilterCurve:
+    """The curve of a cast, for which no more is read than it needs."""
+    few = known_cast(series, table.rows, stars, cast)
+    some = keep[looked_at(keep.size)]
+    rows = needed_rows(few, stars, lambda: table.at_radius(table.radii - 1, some))
+    return curve_of_few(series, table.of_stars(rows, keep, needed_steps(step)), stars, few, step)
 
 
 def _beside(

@@ -12,7 +12,7 @@ import json
 import os
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -96,11 +96,20 @@ class CensusTable:
         self, step: int, exposures: Ints | None = None, rows: Ints | None = None
     ) -> FilterCensus:
         """All or some stars (rows, ascending) at one radius, on all or some exposures."""
-        return self._read([step], exposures, rows)
+        one = self._read([step], exposures, rows)
+        return replace(one, radii_px=one.radii_px[:, step : step + 1])
 
-    def of_stars(self, rows: Ints, exposures: Ints | None = None) -> FilterCensus:
-        """Some stars (rows, ascending; those that were measured) at all radii."""
-        return self._read(list(range(self.parts[0].radii_px.shape[1])), exposures, rows)
+    def of_stars(
+        self, rows: Ints, exposures: Ints | None = None, steps: tuple[int, ...] = ()
+    ) -> FilterCensus:
+        """Some stars (rows, ascending; those that were measured) at some or all radii."""
+        read = self._read(steps or range(self.radii), exposures, rows)
+        return replace(read, steps=steps)
+
+    @property
+    def radii(self) -> int:
+        """At how many radii stars were measured."""
+        return int(self.parts[0].radii_px.shape[1])
 
     def blocks(self) -> Iterator[Ints]:
         """The stars' rows, some at a time: all of them can be more than memory holds."""
@@ -173,13 +182,13 @@ class CensusTable:
             for name in BY_STAR
         }
         shared: dict[str, Any] = {
-            "exposure_s": np.empty(count), "radii_px": np.empty((count, len(steps))),
+            "exposure_s": np.empty(count), "radii_px": np.empty((count, self.radii)),
             "noise": np.empty((count, 2)),
         }  # fmt: skip
         for part, here, there in pieces:
             own, into = _matched(part.rows, wanted)
             shared["exposure_s"][there] = part.exposure_s[here]
-            shared["radii_px"][there] = part.radii_px[here][:, list(steps)]
+            shared["radii_px"][there] = part.radii_px[here]
             shared["noise"][there] = part.noise[here]
             target = np.ix_(there, into)
             with part.arrays() as arrays:

@@ -191,8 +191,10 @@ def _normal(delta, weight):  # type: ignore[no-untyped-def]
                 continue
             matrix[i, i] += w
             right[i] += w * (delta[e, i] - light / total)
-            for j in range(stars):
+            for j in range(i + 1):
                 matrix[i, j] -= w * weight[e, j] / total
+    for i in range(stars):
+        matrix[:i, i] = matrix[i, :i]
     return matrix, right
 
 

@@ -23,7 +23,8 @@ LIMIT_SNR = 3.0
 """A star that gives less light than so many times its noise is not seen: its light has a limit."""
 _NEIGHBOUR_SIGMA, _NEIGHBOUR_MAG = 3.0, 0.005
 _UNSEEN = "unseen companion"
-_CORE_FWHM = 0.9
+CORE_STEP = RADII_FWHM.index(0.9)
+"""The radius within which a star's light is its own, whatever stands beside it."""
 _UNSEEN_SIGMA, _UNSEEN_MAG = 5.0, 0.004
 _LEAST_LIKE = 3
 _GUESSED = StarFlag.BAD_PIXEL | StarFlag.COSMIC_RAY | StarFlag.ODD_LIGHT
@@ -150,7 +151,7 @@ def _unseen(census: FilterCensus, step: int, row: int, like: Sequence[int]) -> f
     """By how much in mag a star's aperture holds more light over its core than other stars' do, the
     mean of the night; 0 where it is not sure or is what the star's known neighbours bring.
     """
-    core = int(np.searchsorted(RADII_FWHM, _CORE_FWHM))
+    core = CORE_STEP
     columns = [census.column(other) for other in like]
     others = [column for column in columns if column is not None]
     own = census.column(row)
@@ -158,10 +159,10 @@ def _unseen(census: FilterCensus, step: int, row: int, like: Sequence[int]) -> f
         return 0.0
 
     def light(at: int) -> Floats:
-        return census.counts_adu[:, :, at] - census.neighbour_adu[:, :, at]
+        return np.asarray(census.at("counts_adu", at) - census.at("neighbour_adu", at))
 
     def variance(at: int) -> Floats:
-        return census.uncertainty_adu[:, :, at].astype(float) ** 2
+        return np.asarray(census.at("uncertainty_adu", at).astype(float) ** 2)
 
     whole = light(step)
     with np.errstate(invalid="ignore", divide="ignore"):

@@ -51,26 +51,23 @@ def rates_of(census: FilterCensus, step: int, columns: Ints) -> Rates:
     """The light of some of a census's stars at a radius, with what changes of their neighbours'."""
     seconds = census.exposure_s[:, None]
     _, others = census.doubts(step)
-    counts = census.counts_adu[:, columns, step]
+    counts = census.at("counts_adu", step)[:, columns]
     # A neighbour's light that comes and goes with the seeing is noise that no count shows.
     change = others[:, columns] - np.median(others[:, columns], axis=0)
     sigma = np.hypot(
-        census.uncertainty_adu[:, columns, step], change * np.maximum(counts, 0.0) / POGSON
+        census.at("uncertainty_adu", step)[:, columns], change * np.maximum(counts, 0.0) / POGSON
     )
     return Rates(counts / seconds, sigma / seconds, 1.0 / (census.noise[:, 0] * census.exposure_s))
 
 
-def witness_rows(
-    census: FilterCensus, stars: StarTable, comparison: Sequence[int], taken: Sequence[int]
-) -> list[int]:
-    """Rows of stars that are not ``taken``, which can tell whether too few comparison stars are
-    steady; none where the comparison stars can test one another.
+def witness_rows(seen: FilterCensus, stars: StarTable, taken: Sequence[int]) -> list[int]:
+    """Rows of the brightest stars of a census at one radius which are not ``taken``: these can tell
+    whether too few comparison stars are steady.
     """
-    if len(comparison) >= LEAST_TESTED:
-        return []
-    idle = [row for row in census.rows.tolist() if row not in taken]
+    idle = [row for row in seen.rows.tolist() if row not in taken]
     rows = np.array([row for row in idle if not stars.known_variable[row]], int)
-    light = np.nan_to_num(census.counts_adu[:, np.searchsorted(census.rows, rows), -1]).mean(axis=0)
+    counts = seen.at("counts_adu", 0)[:, np.searchsorted(seen.rows, rows)]
+    light = np.nan_to_num(counts).mean(axis=0)
     return sorted(rows[np.argsort(-light, kind="stable")][:_WITNESSES].tolist())
 
 

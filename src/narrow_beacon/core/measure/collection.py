@@ -27,7 +27,8 @@ class FilterCensus:
     measured.
     ``doubt_adu`` and ``neighbour_adu`` (exposures, stars, radii) are the light that may be wrong
     and the light of others, ``noise`` (exposures, 2) the camera's gain in e⁻/ADU and how many times
-    noisier the sky is than the model.
+    noisier the sky is than the model. Where stars are held at some of the radii only, ``steps``
+    says at which; a radius goes by its place in ``radii_px`` all the same.
     """
 
     rows: Ints
@@ -39,6 +40,7 @@ class FilterCensus:
     doubt_adu: Floats
     neighbour_adu: Floats
     noise: Floats
+    steps: tuple[int, ...] = ()
 
     @classmethod
     def of(cls, censuses: Sequence[ExposureCensus], exposure_s: Sequence[float]) -> FilterCensus:
@@ -68,35 +70,43 @@ class FilterCensus:
         at = int(np.searchsorted(self.rows, row))
         return at if at < self.rows.size and self.rows[at] == row else None
 
+    def at(self, name: str, step: int) -> np.ndarray:
+        """One of ``BY_STAR`` (exposures, stars) at a radius. Raises ValueError where stars are not
+        held at it.
+        """
+        place = self.steps.index(step) if self.steps else step
+        values: np.ndarray = getattr(self, name)[:, :, place]
+        return values
+
     def magnitudes(self, step: int) -> tuple[Floats, Floats]:
         """Instrumental magnitudes −2.5 log₁₀(counts / s) and uncertainties (exposures, stars)."""
-        counts = self.counts_adu[:, :, step]
+        counts = self.at("counts_adu", step)
         with np.errstate(invalid="ignore", divide="ignore"):
             good = np.where(counts > 0, counts, np.nan)
             magnitude = -2.5 * np.log10(good / self.exposure_s[:, None])
-            uncertainty = POGSON * self.uncertainty_adu[:, :, step] / good
+            uncertainty = POGSON * self.at("uncertainty_adu", step) / good
         return magnitude, uncertainty
 
     def flags(self, step: int) -> Ints:
         """StarFlag bits (exposures, stars) at a radius; 0 where a star was not measured."""
-        return self.flag_bits[:, :, step]
+        return self.at("flag_bits", step)
 
     def doubts(self, step: int) -> tuple[Floats, Floats]:
         """How much each magnitude may be off by what was guessed, and how much brighter it is for
         the light of others, in mag (exposures, stars); 0 where there is nothing to doubt.
         """
         with np.errstate(invalid="ignore", divide="ignore"):
-            counts = self.counts_adu[:, :, step]
+            counts = self.at("counts_adu", step)
             good = np.where(counts > 0, counts, np.nan)
-            guessed = POGSON * self.doubt_adu[:, :, step] / good
-            others = POGSON * self.neighbour_adu[:, :, step] / good
+            guessed = POGSON * self.at("doubt_adu", step) / good
+            others = POGSON * self.at("neighbour_adu", step) / good
         return np.nan_to_num(guessed), np.nan_to_num(others)
 
     def usable(self, step: int) -> Bools:
         """Where a star's light was measured, nothing spoils it and less of it is in doubt than its
         noise (exposures, stars).
         """
-        measured = np.isfinite(self.counts_adu[:, :, step])
+        measured = np.isfinite(self.at("counts_adu", step))
         _, uncertainty = self.magnitudes(step)
         guessed, _ = self.doubts(step)
         sure = guessed <= np.maximum(
@@ -106,24 +116,28 @@ class FilterCensus:
 
     def take(self, exposures: Ints) -> FilterCensus:
         """Some of the exposures only."""
-        return FilterCensus(
-            self.rows,
-            *(getattr(self, f.name)[exposures] for f in fields(self) if f.name != "rows"),
-        )
+        by_exposure: dict[str, Any] = {
+            f.name: getattr(self, f.name)[exposures]
+            for f in fields(self)
+            if f.name not in ("rows", "steps")
+        }
+        return replace(self, **by_exposure)
 
     def at_radius(self, step: int, columns: Ints) -> FilterCensus:
         """Some of the stars, by their places in it, at one radius alone."""
         radius = self.radii_px[:, step : step + 1]
         few: dict[str, Any] = {
             # In one order in memory, so that sums are the same bit for bit wherever it came from.
-            name: np.ascontiguousarray(getattr(self, name)[:, columns, step])[:, :, None]
+            name: np.ascontiguousarray(self.at(name, step)[:, columns])[:, :, None]
             for name in BY_STAR
         }
-        return replace(self, rows=self.rows[columns], radii_px=radius, **few)
+        return replace(self, rows=self.rows[columns], radii_px=radius, steps=(), **few)
 
     def stars_only(self, rows: Ints) -> FilterCensus:
         """Some of the stars only: catalogue rows in ascending order, those that were measured."""
         at = np.flatnonzero(np.isin(self.rows, rows))
         # In one order in memory, so that sums are the same bit for bit wherever they came from.
-        few = {name: np.ascontiguousarray(getattr(self, name)[:, at]) for name in BY_STAR}
+        few: dict[str, Any] = {
+            name: np.ascontiguousarray(getattr(self, name)[:, at]) for name in BY_STAR
+        }
         return replace(self, rows=self.rows[at], **few)
