@@ -90,9 +90,10 @@ class FilterSeries:
     def transparency(self, zero_point: Floats) -> Floats:
         """Share of light that comes through on each exposure, group by group."""
         result = np.full(len(self.indices), np.nan)
-        names = np.array(self.groups)
-        for name in np.unique(names):
-            at = names == name
+        number = {name: place for place, name in enumerate(dict.fromkeys(self.groups))}
+        groups = np.fromiter(map(number.__getitem__, self.groups), np.int64, len(self.groups))
+        for place in range(len(number)):
+            at = groups == place
             result[at] = transparency(zero_point[at], self.airmass[at])
         return result
 

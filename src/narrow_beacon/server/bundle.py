@@ -20,7 +20,7 @@ from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.plan import Plan, TargetWish, Vetting
 from narrow_beacon.plan_writer import plan_text
 from narrow_beacon.reduce.codec import load
-from narrow_beacon.server.night import CurvesNow
+from narrow_beacon.server.curves import CurvesNow
 from narrow_beacon.store.campaigns import base_folder, chains_of, plan_of
 from narrow_beacon.store.files import correction_of
 from narrow_beacon.store.models import Campaign, CastRecord, MasterRecord, NightFile, Recipe

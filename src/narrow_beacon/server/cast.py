@@ -12,7 +12,7 @@ from narrow_beacon.core.curve.steadiness import judge_steadiness
 from narrow_beacon.core.curve.zero_points import ensemble_of
 from narrow_beacon.reduce.curves import looked_at
 from narrow_beacon.server.curve import describe_curves
-from narrow_beacon.server.night import CurvesNow, curves_now, places_in, step_of
+from narrow_beacon.server.curves import CurvesNow, curves_now, places_in, step_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.curve import CurveOut
 from narrow_beacon.server.schemas.measure import FilterQuery

@@ -13,7 +13,7 @@ from narrow_beacon.core.curve.light_curve import StarCurve, star_curve
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.reduce.points import taken_words
 from narrow_beacon.server.campaigns import cast_out, recipe_out
-from narrow_beacon.server.night import CurvesNow, curves_now, night_radii, step_of
+from narrow_beacon.server.curves import CurvesNow, curves_now, night_radii, step_of
 from narrow_beacon.server.schemas.curve import CurveOut, FilterCurveOut, StandardOut, StarSeries
 from narrow_beacon.server.state import campaign_of, quick, shared
 from narrow_beacon.server.vet import finite

@@ -20,9 +20,9 @@ from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.kits import KitWord
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.context import load_chain
+from narrow_beacon.server.curves import curves_now
 from narrow_beacon.server.kit_defects import seen_on
 from narrow_beacon.server.kits import say
-from narrow_beacon.server.night import curves_now
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.schemas.correct import (

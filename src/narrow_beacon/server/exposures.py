@@ -13,10 +13,10 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon.core.arrays import Bools, Floats
 from narrow_beacon.core.stars.troubles import PARTS, VetRules, shaded
+from narrow_beacon.server.curves import curves_now
 from narrow_beacon.server.kept import Kept
 from narrow_beacon.server.night import (
     chain_prints,
-    curves_now,
     exposures_of,
     image_version,
     times_of,

@@ -23,17 +23,10 @@ from narrow_beacon.reduce.field import band_of
 from narrow_beacon.reduce.field_picture import field_picture
 from narrow_beacon.reduce.finder import FORMATS, Backdrop, Look, Parts, draw_finder
 from narrow_beacon.server.curve import rounded
+from narrow_beacon.server.curves import CurvesNow, curves_now, everyone_of, places_in, with_everyone
 from narrow_beacon.server.images import view_of_file
 from narrow_beacon.server.kept import Kept
-from narrow_beacon.server.night import (
-    CurvesNow,
-    curves_now,
-    everyone_of,
-    exposures_of,
-    placements_of,
-    places_in,
-    with_everyone,
-)
+from narrow_beacon.server.night import exposures_of, placements_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.measure import FilterQuery
 from narrow_beacon.server.schemas.stars import ColoursOut, FieldStar, FieldStarsOut, FinderQuery

@@ -13,7 +13,7 @@ from narrow_beacon.core.report.light_curve import CurvePoint
 from narrow_beacon.core.report.render import render_report
 from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.report_facts import report_facts
-from narrow_beacon.server.night import CurvesNow
+from narrow_beacon.server.curves import CurvesNow
 from narrow_beacon.server.schemas.report import ChangeOut
 from narrow_beacon.store.models import Campaign
 from narrow_beacon.store.reporting import HandedOut, Key, handed_out, reporting_of

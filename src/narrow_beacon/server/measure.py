@@ -17,18 +17,10 @@ from narrow_beacon.core.measure.growth import RADII_FWHM, RadiusChoice
 from narrow_beacon.core.measure.noise import CameraConstants, Exposed, Light, error_budgets
 from narrow_beacon.reduce.curves import FilterCurve, judge_radii, looked_at
 from narrow_beacon.server.curve import describe_curves
+from narrow_beacon.server.curves import CurvesNow, curves_now, night_radii, places_in, step_of
 from narrow_beacon.server.images import view_of_file
 from narrow_beacon.server.kept import Kept
-from narrow_beacon.server.night import (
-    CurvesNow,
-    curves_now,
-    exposures_of,
-    night_radii,
-    places_in,
-    ring_px,
-    step_of,
-    times_of,
-)
+from narrow_beacon.server.night import exposures_of, ring_px, times_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.curve import CurveOut
 from narrow_beacon.server.schemas.measure import (

@@ -14,7 +14,8 @@ from narrow_beacon.core.frames.words import WORDS
 from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.reduce.codec import load
-from narrow_beacon.server.night import curves_now, ring_px, step_of, width_px
+from narrow_beacon.server.curves import curves_now, step_of
+from narrow_beacon.server.night import ring_px, width_px
 from narrow_beacon.server.place import solution_in_words
 from narrow_beacon.server.schemas.curve import OriginBlock, OriginFact, OriginOut
 from narrow_beacon.server.state import campaign_of, file_of, shared

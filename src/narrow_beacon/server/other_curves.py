@@ -11,7 +11,7 @@ from flask import Response
 
 from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.series.curve_file import CurveFileError, CurveTable, read_curve
-from narrow_beacon.server.night import CurvesNow, curves_now
+from narrow_beacon.server.curves import CurvesNow, curves_now
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.series import OtherCurveIn, OtherCurveOut, OtherCurves
 from narrow_beacon.server.state import campaign_of, changing, quick, shared

@@ -14,14 +14,8 @@ from narrow_beacon.reduce.codec import load, quality_from_json
 from narrow_beacon.reduce.masters import MasterFile
 from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.tasks import ExposureResult
-from narrow_beacon.server.night import (
-    CurvesNow,
-    ExposureRow,
-    curves_now,
-    everyone_of,
-    exposures_of,
-    placements_of,
-)
+from narrow_beacon.server.curves import CurvesNow, curves_now, everyone_of
+from narrow_beacon.server.night import ExposureRow, exposures_of, placements_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.store.campaigns import chains_of, plan_of
 from narrow_beacon.store.files import sort_files

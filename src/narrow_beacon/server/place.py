@@ -10,12 +10,8 @@ from narrow_beacon.core.curve.time import julian_year, places_at
 from narrow_beacon.core.measure.census import flag_words
 from narrow_beacon.core.place.solution import project
 from narrow_beacon.reduce.field import band_of
-from narrow_beacon.server.night import (
-    ring_px,
-    sorted_exposures,
-    step_of,
-    view_position,
-)
+from narrow_beacon.server.curves import step_of
+from narrow_beacon.server.night import ring_px, sorted_exposures, view_position
 from narrow_beacon.server.schemas.stars import Catalogue, MeasuredStars, PlacementOut
 from narrow_beacon.server.state import campaign_of, file_of, shared
 from narrow_beacon.server.vet import finite

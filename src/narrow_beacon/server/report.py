@@ -34,8 +34,8 @@ from narrow_beacon.reduce.outputs import (
 from narrow_beacon.reduce.report_facts import check_name, target_name
 from narrow_beacon.reduce.workers import Workers
 from narrow_beacon.server.bundle import raw_files, write_bundle, write_plan
+from narrow_beacon.server.curves import CurvesNow, curves_now
 from narrow_beacon.server.going import SAME_MAG, handed_before, what_changed, what_goes
-from narrow_beacon.server.night import CurvesNow, curves_now
 from narrow_beacon.server.outcome import outcome_now, with_field
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.report_checks import NOTHING, checks_of

@@ -15,7 +15,7 @@ from narrow_beacon.core.report.light_curve import CurvePoint
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.points import taken_words
-from narrow_beacon.server.night import CurvesNow
+from narrow_beacon.server.curves import CurvesNow
 from narrow_beacon.server.schemas.report import Check, ReportOut
 from narrow_beacon.server.stages import out_of_date
 from narrow_beacon.store.models import Campaign, NightFile

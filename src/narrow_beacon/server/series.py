@@ -31,9 +31,10 @@ from narrow_beacon.core.series.prewhiten import combination, without_periods
 from narrow_beacon.core.series.survey import SUSPICIOUS, FieldLight, Suspect, survey
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.server.curve import rounded
+from narrow_beacon.server.curves import CurvesNow, curves_now, places_in
 from narrow_beacon.server.kept import Kept
-from narrow_beacon.server.night import CurvesNow, curves_now, places_in, width_px
 from narrow_beacon.server.night import exposures_of as exposures_in_time
+from narrow_beacon.server.night import width_px
 from narrow_beacon.server.other_curves import by_filter, tables_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.series import (

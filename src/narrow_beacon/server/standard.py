@@ -14,7 +14,7 @@ from narrow_beacon.core.transform_wish import GivenTerm, TransformWish
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.reduce.standard import USUAL_TERM, target_colour
 from narrow_beacon.server.curve import describe_curves, rounded
-from narrow_beacon.server.night import CurvesNow, curves_now
+from narrow_beacon.server.curves import CurvesNow, curves_now
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.schemas.curve import CurveOut

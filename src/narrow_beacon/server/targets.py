@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon.reduce.curves import joint_cast
 from narrow_beacon.server.curve import describe_curves
-from narrow_beacon.server.night import chosen_parts
+from narrow_beacon.server.curves import chosen_parts
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.curve import CurveOut
 from narrow_beacon.server.schemas.stars import FrontIn, TargetIn

@@ -191,8 +191,9 @@ def _normal(delta, weight):  # type: ignore[no-untyped-def]
                 continue
             matrix[i, i] += w
             right[i] += w * (delta[e, i] - light / total)
+            share = w / total
             for j in range(i + 1):
-                matrix[i, j] -= w * weight[e, j] / total
+                matrix[i, j] -= share * weight[e, j]
     for i in range(stars):
         matrix[:i, i] = matrix[i, :i]
     return matrix, right
