@@ -110,12 +110,33 @@ class TestVet:
         assert told["count"] == len(exposures)
         assert told["columns"]["kit"] == {"all": exposures[0]["kit"]}  # what repeats is told once
         for name in exposures[0].keys() - {"mid_utc"}:
-            column = told["columns"][name]
-            if isinstance(column, dict) and "words" in column:
-                column = [column["words"][at] for at in column["at"]]
-            elif isinstance(column, dict):
-                column = [column["all"]] * told["count"]
-            assert column == [e[name] for e in exposures], name
+            assert column_of(told, name) == [e[name] for e in exposures], name
+
+    def test_files_and_what_their_headers_say_come_apart(
+        self, client: Client, campaign: int
+    ) -> None:
+        rows = client.get(f"campaigns/{campaign}/intake")
+        told = client.get(f"campaigns/{campaign}/intake/columns")
+        assert (told["stacks"], told["missing"]) == (rows["stacks"], rows["missing"])
+        for name in rows["files"][0]:
+            assert column_of(told, name) == [f[name] for f in rows["files"]], name
+        stacked = sum(stack["count"] for stack in rows["stacks"])
+        assert stacked == sum(f["part"] in ("exposure", "calibration") for f in rows["files"])
+        ids = [f["id"] for f in rows["files"] if f["part"] == "exposure"][:2]
+        both = client.post(f"campaigns/{campaign}/said", {"ids": ids})["said"]
+        assert both["time_utc"] == "several"
+        assert both["exposure_s"].endswith("(EXPTIME)")
+        one = client.post(f"campaigns/{campaign}/said", {"ids": ids[:1]})["said"]
+        begin = next(f["time_utc"] for f in rows["files"] if f["id"] == ids[0])
+        assert one["time_utc"][:10] == begin[:10]
+
+
+def column_of(told: dict[str, Any], name: str) -> list[Any]:
+    """A column of a table that came a column at a time, every value of it."""
+    column = told["columns"][name]
+    if isinstance(column, dict) and "words" in column:
+        return [column["words"][at] for at in column["at"]]
+    return [column["all"]] * told["count"] if isinstance(column, dict) else column
 
 
 class TestPlace:

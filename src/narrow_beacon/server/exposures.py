@@ -29,8 +29,6 @@ from narrow_beacon.store.models import Campaign
 from narrow_beacon.store.vetting import rules_of
 
 _QUALITIES = ("elongation", "angle_deg", "slope", "saturated", "noise_ratio", "sky_adu_per_px")
-_WORDS_SHARE = 0.5
-"""Of as many different values a column is told by its words."""
 
 
 @dataclass(frozen=True)
@@ -148,26 +146,6 @@ def reference_of(
             if sharp > most:
                 best, most = int(number), sharp
     return best, "the sharpest of many stars" if best else ""
-
-
-def narrow(columns: Mapping[str, Sequence[Any]]) -> dict[str, Any]:
-    """The same for a wire: a column of one value as {"all": value}, one of few different words as
-    {"words": […], "at": […]}.
-    """
-    found: dict[str, Any] = {}
-    for name, values in columns.items():
-        first = values[0] if values else None
-        if values and all(value == first for value in values):
-            found[name] = {"all": first}
-            continue
-        if isinstance(first, str):
-            places: dict[str, int] = {}
-            at = [places.setdefault(value, len(places)) for value in values]
-            if len(places) < _WORDS_SHARE * len(values):
-                found[name] = {"words": list(places), "at": at}
-                continue
-        found[name] = values
-    return found
 
 
 def _match_words(match: Mapping[str, Any]) -> str:

@@ -5,31 +5,27 @@ from __future__ import annotations
 import itertools
 import os
 import tempfile
-from collections import defaultdict
 from collections.abc import Sequence
-from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 from apiflask import APIBlueprint
-from flask import request
+from flask import Response, request
+from pydantic_core import to_json
 from sqlalchemy.orm import Session
 from werkzeug.datastructures import FileStorage
 from werkzeug.utils import secure_filename
 
 from narrow_beacon.core.frames.file_name import NamePattern, NamePatternError, NameValues
-from narrow_beacon.core.frames.frame import Correction, RawFile
-from narrow_beacon.core.frames.header import KINDS
-from narrow_beacon.core.frames.header_values import Reading
+from narrow_beacon.core.frames.frame import Correction
 from narrow_beacon.core.frames.words import WORDS, read_word
 from narrow_beacon.core.words import counted
-from narrow_beacon.reduce.chain_plan import wanting
-from narrow_beacon.reduce.codec import load
 from narrow_beacon.reduce.sorting import changed_words, inspected
-from narrow_beacon.reduce.tasks import WRONG_KIND
 from narrow_beacon.server.campaigns import PLAN_NAME
+from narrow_beacon.server.columns import narrow
+from narrow_beacon.server.intake_files import campaign_files, said_of
 from narrow_beacon.server.problems import Problem
-from narrow_beacon.server.schemas.common import Done
+from narrow_beacon.server.schemas.common import Done, Ids
 from narrow_beacon.server.schemas.intake import Change as ChangeOut
 from narrow_beacon.server.schemas.intake import (
     Corrections,
@@ -37,6 +33,7 @@ from narrow_beacon.server.schemas.intake import (
     Folder,
     FolderList,
     FolderQuery,
+    IntakeColumns,
     IntakeOut,
     NamedFile,
     NameOut,
@@ -44,25 +41,19 @@ from narrow_beacon.server.schemas.intake import (
     NamesOut,
     NamesQuery,
     PreviewOut,
-    Stack,
+    SaidOut,
 )
-from narrow_beacon.server.stages import needs_answer
 from narrow_beacon.server.state import campaign_of, changing, files_in, shared
 from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import plan_of, queue_job
 from narrow_beacon.store.files import (
-    colours_of,
     correction_from,
     correction_of,
-    files_with_headers,
     known_files,
-    sort_files,
 )
-from narrow_beacon.store.kits import kits_of
-from narrow_beacon.store.models import Campaign, Night, NightFile
+from narrow_beacon.store.models import Campaign, NightFile
 
 blueprint = APIBlueprint("intake", __name__)
-_THIN = 10
 _LISTED = 400
 _MOST_NAME = 200
 _PREVIEWED = 200
@@ -73,10 +64,6 @@ _ENDS = {
     "defects": (".csv", ".txt", ".fits", ".fit", ".fts"),
     "masters": (".fits", ".fit", ".fts", ".fits.gz", ".fits.fz"),
 }
-_SHOWN_FACTS = (
-    "kind", "filter", "exposure_s", "time_utc", "temperature_c", "gain_setting", "binning",
-    "offset_setting", "camera", "telescope", "object_name", "ra_deg", "dec_deg",
-)  # fmt: skip
 
 
 @blueprint.get("/api/folders")
@@ -166,96 +153,34 @@ def _take_in(item: FileStorage, folder: Path) -> None:
 def intake(number: int) -> IntakeOut:
     """The files in stacks, what is missing or thin, and which files need an answer."""
     with shared().store.session() as session:
-        campaign = campaign_of(session, number)
-        records = files_with_headers(session, campaign)
-        records = [*records, *colours_of(session, campaign)]
-        evenings = {
-            night.id: night.evening
-            for night in session.query(Night).filter_by(campaign_id=campaign.id)
-        }
-        raws = [load(RawFile, record.raw) for record in records]
-        nights = sort_files(session, campaign)
-        kits = kits_of(session, campaign)
-        # What turned out to be no exposure of the sky needs no calibration.
-        troubled = {r.id for r in records if r.trouble and r.trouble.startswith(WRONG_KIND)}
-        exposures = [f for f in nights.night.exposures if nights.ids[f.name] not in troubled]
-    files = [
-        _file(record, raw, evenings)
-        for record, raw in zip(records, raws, strict=True)
-        if record.parent_id is None
-    ]
-    stacks = _stacks(records, raws, evenings)
+        found = campaign_files(session, campaign_of(session, number))
+    rows = zip(*found.columns.values(), strict=True)
     return IntakeOut(
-        files=files, stacks=stacks, missing=wanting(exposures, nights.night.calibration, kits)
-    )
-
-
-def _file(record: NightFile, raw: RawFile, evenings: dict[int, str]) -> FileOut:
-    said = {}
-    for name in _SHOWN_FACTS if raw.facts else ():
-        reading = getattr(raw.facts, name)
-        if reading is not None:
-            value = reading.value
-            text = value.isoformat(" ") if isinstance(value, datetime) else str(value)
-            said[name] = f"{text} ({reading.keyword})"
-    reason = record.part_reason or record.trouble or ""
-    return FileOut(
-        id=record.id, name=record.name, part=record.part, part_reason=reason,
-        kind=record.kind, filter=record.filter, exposure_s=record.exposure_s,
-        time_utc=record.mid_utc.isoformat(" ", "seconds") if record.mid_utc else "",
-        temperature_c=record.temperature_c, night=evenings.get(record.night_id or 0, ""),
-        said=said, correction={k: str(v) for k, v in record.correction.items()},
-        question=needs_answer(record.part, record.part_reason or "", record.trouble or ""),
+        files=[FileOut(**dict(zip(found.columns, row, strict=True))) for row in rows],
+        stacks=found.stacks, missing=list(found.missing),
     )  # fmt: skip
 
 
-def _stacks(
-    records: Sequence[NightFile], raws: Sequence[RawFile], evenings: dict[int, str]
-) -> list[Stack]:
-    groups: dict[tuple[Any, ...], list[NightFile]] = defaultdict(list)
-    for record, raw in zip(records, raws, strict=True):
-        if record.part not in ("exposure", "calibration"):
-            continue
-        degree = None if record.temperature_c is None else round(record.temperature_c)
-        exposure_s = None if record.kind in ("bias", "flat") else record.exposure_s
-        groups[
-            (
-                record.part, record.kind, record.filter, exposure_s,
-                degree if record.kind != "flat" else None,
-                _settings(raw, correction_of(record)),
-                evenings.get(record.night_id or 0, ""), record.kit,
-            )
-        ].append(record)  # fmt: skip
-    stacks = []
-    for key, members in groups.items():
-        part, kind, name, exposure_s, degree, settings, night, kit = key
-        thin = part == "calibration" and len(members) < _THIN
-        words = f"thin: {len(members)}, {_THIN} or more make a quiet master" if thin else ""
-        stacks.append(
-            Stack(
-                part=str(part), kind=str(kind), filter=str(name), exposure_s=exposure_s,
-                temperature_c=degree, settings=str(settings), night=str(night), kit=str(kit),
-                count=len(members), words=words, ids=[member.id for member in members],
-            )
-        )  # fmt: skip
-    order = {kind: place for place, kind in enumerate(KINDS)}
-    return sorted(
-        stacks, key=lambda s: (s.night, order.get(s.kind, 9), s.filter, s.exposure_s or 0)
-    )
+@blueprint.get("/api/campaigns/<int:number>/intake/columns")
+@blueprint.output(IntakeColumns)
+def intake_columns(number: int) -> Response:
+    """The same with the files a column at a time: what the page reads."""
+    with shared().store.session() as session:
+        found = campaign_files(session, campaign_of(session, number))
+    told = {
+        "count": len(found.columns["id"]), "columns": narrow(found.columns),
+        "stacks": found.stacks, "missing": found.missing,
+    }  # fmt: skip
+    return Response(to_json(told), content_type="application/json")
 
 
-def _settings(raw: RawFile, correction: Correction | None) -> str:
-    """Gain, offset and read-out mode in words, the observer's first."""
-    parts = []
-    for name, words in (("gain_setting", "gain"), ("offset_setting", "offset")):
-        reading: Reading[float] | None = getattr(raw.facts, name) if raw.facts else None
-        said: float | None = getattr(correction, name) if correction else None
-        value = reading.value if said is None and reading else said
-        if value is not None:
-            parts.append(f"{words} {value:g}")
-    if raw.facts and raw.facts.readout_mode:
-        parts.append(raw.facts.readout_mode.value)
-    return ", ".join(parts)
+@blueprint.post("/api/campaigns/<int:number>/said")
+@blueprint.input(Ids, arg_name="body")
+@blueprint.output(SaidOut)
+def said(number: int, body: Ids) -> SaidOut:
+    """What the headers of some files say in common."""
+    with shared().store.session() as session:
+        return SaidOut(said=said_of(session, campaign_of(session, number), body.ids))
 
 
 @blueprint.post("/api/campaigns/<int:number>/corrections")

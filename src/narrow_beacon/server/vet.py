@@ -15,7 +15,8 @@ from narrow_beacon.core.curve.almanac import SkyAbove, sky_above
 from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.stars.troubles import PARTS
 from narrow_beacon.jobs.proposals import accept_proposals
-from narrow_beacon.server.exposures import exposure_columns, narrow, reference_of
+from narrow_beacon.server.columns import narrow
+from narrow_beacon.server.exposures import exposure_columns, reference_of
 from narrow_beacon.server.night import (
     sorted_exposures,
     target_position,

@@ -54,10 +54,13 @@ class ExposureRow:
     match: dict[str, Any] | None
     evidence: dict[str, Any] | None
     parent_id: int | None
+    temperature_c: float | None
+    correction: dict[str, Any] | None
+    """The observer's word on the file; None where there is none."""
 
 
 _NAMES = tuple(field.name for field in fields(ExposureRow))
-_JSON = ("quality", "match", "evidence")
+_JSON = ("quality", "match", "evidence", "correction")
 _SHARED = (
     "filter",
     "group_name",
@@ -171,6 +174,7 @@ def _row(values: Sequence[Any]) -> ExposureRow:
     moment = own["mid_utc"]
     own["mid_utc"] = datetime.fromisoformat(moment) if moment else None
     own["kept"] = bool(own["kept"])
+    own["correction"] = own["correction"] or None
     for name in _SHARED:
         own[name] = sys.intern(own[name])
     return ExposureRow(**own)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
@@ -45,15 +45,25 @@ def files_of(session: Session, campaign: Campaign) -> Sequence[NightFile]:
     ).all()
 
 
-def files_with_headers(session: Session, campaign: Campaign) -> Sequence[NightFile]:
-    """All files below a campaign's folders with what their headers say, in order of path."""
+_AT_ONCE = 1000
+
+
+def files_with_headers(
+    session: Session, campaign: Campaign, only: Collection[int] | None = None
+) -> Sequence[NightFile]:
+    """All or some of the files below a campaign's folders with what their headers say, in order of
+    path.
+    """
     folders = tuple(f"{folder.rstrip('/')}/" for folder in campaign.folders)
-    files = session.scalars(
+    asked = (
         select(NightFile)
         .options(undefer(NightFile.raw))
         .where(NightFile.campaign_id == campaign.id, NightFile.parent_id.is_(None))
         .order_by(NightFile.path, NightFile.id)
-    ).all()
+    )
+    if only is not None:
+        asked = asked.where(NightFile.id.in_(only))
+    files = session.scalars(asked).all()
     return [
         file for file in files if file.path.startswith(folders) or file.path in campaign.folders
     ]
@@ -70,11 +80,24 @@ class KnownFiles:
     ids: dict[str, int]
 
 
-def known_files(session: Session, campaign: Campaign) -> KnownFiles:
-    """The files of a campaign as a walk sorts them."""
+def raws_of(session: Session, ids: Iterable[int]) -> dict[int, RawFile]:
+    """What the headers of some files say, by number."""
+    found: dict[int, RawFile] = {}
+    wanted = sorted(set(ids))
+    for begin in range(0, len(wanted), _AT_ONCE):
+        some = wanted[begin : begin + _AT_ONCE]
+        asked = select(NightFile.id, NightFile.raw).where(NightFile.id.in_(some))
+        found |= {number: load(RawFile, raw) for number, raw in session.execute(asked).all()}
+    return found
+
+
+def known_files(
+    session: Session, campaign: Campaign, only: Collection[int] | None = None
+) -> KnownFiles:
+    """All or some of the files of a campaign as a walk sorts them."""
     base = base_folder(campaign)
     raws, words, ids = [], {}, {}
-    for file in files_with_headers(session, campaign):
+    for file in files_with_headers(session, campaign, only):
         raw = load(RawFile, file.raw)
         name = Path(os.path.relpath(file.path, base)).as_posix() + raw.part
         raw = replace(raw, name=name)
@@ -95,14 +118,17 @@ def known_files(session: Session, campaign: Campaign) -> KnownFiles:
     return KnownFiles(raws, words, ids)
 
 
-def sort_files(session: Session, campaign: Campaign) -> CampaignNights:
-    """Sort the files by their headers and the observer's corrections."""
-    known = known_files(session, campaign)
+def sort_files(
+    session: Session, campaign: Campaign, only: Collection[int] | None = None
+) -> CampaignNights:
+    """Sort all or some of the files by their headers and the observer's corrections."""
+    known = known_files(session, campaign, only)
     night = sort_raw_files(plan_of(session, campaign), known.raws, known.words).night
     if any(frame.name not in known.ids for frame in night.exposures):
         # Written down before colours were taken apart.
-        night = refresh_files(session, campaign).night
-        known = known_files(session, campaign)
+        refresh_files(session, campaign)
+        known = known_files(session, campaign, only)
+        night = sort_raw_files(plan_of(session, campaign), known.raws, known.words).night
     return CampaignNights(night, known.ids)
 
 

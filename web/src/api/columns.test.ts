@@ -1,8 +1,8 @@
 import { expect, test } from "vitest";
-import { rowsOf } from "./columns";
+import { exposuresOf } from "./columns";
 
 test("columns are the rows that they were made of", () => {
-  const { exposures, reference } = rowsOf({
+  const { exposures, reference } = exposuresOf({
     count: 3,
     columns: {
       id: [7, 8, 9],
@@ -25,5 +25,5 @@ test("columns are the rows that they were made of", () => {
 
 test("a campaign without exposures has no rows", () => {
   const nothing = { count: 0, columns: { id: [] }, reference: null, reference_words: "", parts: 4 };
-  expect(rowsOf(nothing).exposures).toEqual([]);
+  expect(exposuresOf(nothing).exposures).toEqual([]);
 });

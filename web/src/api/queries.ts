@@ -7,7 +7,7 @@ import {
 } from "@tanstack/react-query";
 import { useDeferredValue, useEffect, useState } from "react";
 import { get, ProblemError, send } from "./client";
-import { rowsOf } from "./columns";
+import { exposuresOf, intakeOf } from "./columns";
 import type {
   AppState,
   Campaign,
@@ -23,7 +23,7 @@ import type {
   FieldStars,
   Figures,
   FlatVerdict,
-  Intake,
+  IntakeColumns,
   JobList,
   LayoutText,
   LayoutTried,
@@ -42,6 +42,7 @@ import type {
   PointsSaid,
   Preview,
   Radii,
+  Said,
   ReportPage,
   Scale,
   SeriesOf,
@@ -99,13 +100,28 @@ export const useExposures = (id: number | null) =>
   useQuery({
     queryKey: of(id, "exposures"),
     queryFn: async ({ signal }) =>
-      rowsOf(await get<ExposureColumns>(`/api/campaigns/${id}/exposures/columns`, signal)),
+      exposuresOf(await get<ExposureColumns>(`/api/campaigns/${id}/exposures/columns`, signal)),
     enabled: id !== null,
     placeholderData: keepPreviousData,
   });
 /** Rules and limits of vetting, and the reference exposure. */
 export const useVetting = (id: number | null) => useCampaignQuery<Vetting>(id, "vetting");
-export const useIntake = (id: number | null) => useCampaignQuery<Intake>(id, "intake");
+export const useIntake = (id: number | null) =>
+  useQuery({
+    queryKey: of(id, "intake"),
+    queryFn: async ({ signal }) =>
+      intakeOf(await get<IntakeColumns>(`/api/campaigns/${id}/intake/columns`, signal)),
+    enabled: id !== null,
+    placeholderData: keepPreviousData,
+  });
+/** What the headers of some files say in common. */
+export const useSaid = (id: number | null, ids: number[]) =>
+  useQuery({
+    queryKey: of(id, "said", ids.join()),
+    queryFn: () => send<Said>("POST", `/api/campaigns/${id}/said`, { ids }),
+    enabled: id !== null && ids.length > 0,
+    placeholderData: keepPreviousData,
+  });
 export const useCatalogues = () =>
   useQuery({
     queryKey: ["catalogues"],

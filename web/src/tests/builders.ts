@@ -174,7 +174,6 @@ export function file(id: number, values: Partial<FileRow> = {}): FileRow {
     time_utc: "2026-09-20 20:10:30",
     temperature_c: -10,
     night: "2026-09-20",
-    said: { kind: "Light (IMAGETYP)", filter: "V (FILTER)" },
     correction: {},
     question: false,
     ...values,

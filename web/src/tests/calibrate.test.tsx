@@ -138,12 +138,14 @@ describe("Intake", () => {
         files: [{ id: 2, name: "night/foxglove-002.fit", changes: ["kind exposure → dark"] }],
       },
       [`POST ${HERE}/corrections`]: { words: "corrected 2 files: kind dark" },
+      [`POST ${HERE}/said`]: { said: { kind: "Light (IMAGETYP)", filter: "several" } },
     });
     useChoice.setState({ chosen: new Set([1, 2]) });
     show(<IntakeBench />);
     const keep = (await screen.findByText("Keep for 2 files")) as HTMLButtonElement;
     expect(keep.disabled).toBe(true);
-    expect(screen.getAllByText("Light (IMAGETYP)").length).toBeGreaterThan(0);
+    expect(await screen.findByText("Light (IMAGETYP)")).toBeTruthy();
+    expect(posted(asked)[0]!.body).toEqual({ ids: [1, 2] });
     fireEvent.change(screen.getByLabelText("kind"), { target: { value: "dark" } });
     // What would change is seen first; nothing is kept for it.
     expect(await screen.findByText("kind exposure → dark")).toBeTruthy();
@@ -173,6 +175,7 @@ describe("Intake", () => {
         ],
       },
       [`POST ${HERE}/corrections/names`]: { words: "corrected 2 files" },
+      [`POST ${HERE}/said`]: { said: {} },
     });
     useChoice.setState({ chosen: new Set([1, 2, 3]) });
     show(<IntakeBench />);
@@ -184,7 +187,8 @@ describe("Intake", () => {
     for (const words of ["exposure × 2", "V × 1, B × 1", "09-20 20:00:00 to 09-20 21:04:30"])
       expect(screen.getByText(words)).toBeTruthy();
     fireEvent.click(screen.getByText("Keep for 2 files"));
-    await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual({ ids: [1, 2], pattern }));
+    const kept = () => posted(asked).find((a) => a.path.endsWith("/corrections/names"));
+    await vi.waitFor(() => expect(kept()!.body).toEqual({ ids: [1, 2], pattern }));
   });
 
   it("tells two kits apart, each with its constants and rules", async () => {

@@ -4,7 +4,7 @@ import { cleanup, render, type RenderResult } from "@testing-library/react";
 import type { ReactNode } from "react";
 import { vi } from "vitest";
 import { client } from "../api/queries";
-import type { Exposure, Exposures } from "../api/types";
+import type { Exposures, Intake } from "../api/types";
 import { useApp } from "../state";
 import { campaign, catalogue, curve, night } from "./builders";
 
@@ -28,10 +28,17 @@ export class Refusal {
 const BEFORE = useApp.getState();
 
 /** As the server sends them: a column at a time. */
-function columnsOf({ exposures, ...rest }: Exposures): unknown {
-  const names = Object.keys(exposures[0] ?? {}) as (keyof Exposure)[];
-  const columns = names.map((name) => [name, exposures.map((e) => e[name])]);
-  return { count: exposures.length, columns: Object.fromEntries(columns), ...rest };
+function columnsOf(told: Exposures | Intake): unknown {
+  const { rows, ...rest } =
+    "files" in told
+      ? { rows: told.files, ...told, files: undefined }
+      : { rows: told.exposures, ...told, exposures: undefined };
+  const names = Object.keys(rows[0] ?? {});
+  const columns = names.map((name) => [
+    name,
+    rows.map((row) => (row as unknown as Record<string, unknown>)[name]),
+  ]);
+  return { count: rows.length, columns: Object.fromEntries(columns), ...rest };
 }
 
 /** Answers by "GET /api/…"; what is not in the table is refused. Returns what was asked. */
@@ -42,10 +49,11 @@ export function serve(answers: Record<string, Answer>): Asked[] {
     const body = typeof init.body === "string" ? (JSON.parse(init.body) as unknown) : init.body;
     const one = { method, path, body };
     asked.push(one);
-    const rows = path.endsWith("/exposures/columns");
+    const rows = path.endsWith("/columns");
     const found = answers[`${method} ${rows ? path.replace("/columns", "") : path}`];
     const told = typeof found === "function" ? (found as (a: Asked) => unknown)(one) : found;
-    const value = rows && told && !(told instanceof Refusal) ? columnsOf(told as Exposures) : told;
+    const value =
+      rows && told && !(told instanceof Refusal) ? columnsOf(told as Exposures | Intake) : told;
     if (value === undefined || value instanceof Refusal) {
       const { status, title, detail } = value ?? new Refusal(404, "Not in the table", path);
       return Promise.resolve(new Response(JSON.stringify({ title, detail }), { status }));

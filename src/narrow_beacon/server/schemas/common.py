@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -31,3 +31,20 @@ class Done(BaseModel):
 
 class Ids(Asked):
     ids: IdList
+
+
+class OneValue(BaseModel):
+    """A column of the same value throughout."""
+
+    all: Any
+
+
+class Worded(BaseModel):
+    """A column of few different words: the words, and which one each row has."""
+
+    words: list[str]
+    at: list[int]
+
+
+Columns = dict[str, list[Any] | OneValue | Worded]
+"""A table a column at a time."""

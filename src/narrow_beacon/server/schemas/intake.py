@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import BaseModel, Field
 
-from narrow_beacon.server.schemas.common import Asked, IdList, Number, Short
+from narrow_beacon.server.schemas.common import Asked, Columns, IdList, Number, Short
 
 
 class FileOut(BaseModel):
@@ -20,7 +20,6 @@ class FileOut(BaseModel):
     time_utc: str
     temperature_c: Number
     night: str
-    said: dict[str, str]
     correction: dict[str, str]
     question: bool
 
@@ -43,6 +42,23 @@ class IntakeOut(BaseModel):
     files: list[FileOut]
     stacks: list[Stack]
     missing: list[str]
+
+
+class IntakeColumns(BaseModel):
+    """``IntakeOut`` with its files a column at a time."""
+
+    count: int
+    columns: Columns
+    stacks: list[Stack]
+    missing: list[str]
+
+
+class SaidOut(BaseModel):
+    """What the headers of some files say in common, by fact: with its keyword, "nothing" or
+    "several".
+    """
+
+    said: dict[str, str]
 
 
 class Said(Asked):

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Any
+from typing import Annotated
 
 from pydantic import BaseModel, Field
 
-from narrow_beacon.server.schemas.common import Asked, Id, IdList, Number, Short
+from narrow_beacon.server.schemas.common import Asked, Columns, Id, IdList, Number, Short
 
 
 class Exposure(BaseModel):
@@ -64,24 +64,11 @@ class Exposures(BaseModel):
     """Of a frame along each side."""
 
 
-class OneValue(BaseModel):
-    """A column of the same value throughout."""
-
-    all: Any
-
-
-class Worded(BaseModel):
-    """A column of few different words: the words, and which one each row has."""
-
-    words: list[str]
-    at: list[int]
-
-
 class ExposureColumns(BaseModel):
     """``Exposures`` a column at a time; each is a list of values, or one of these two."""
 
     count: int
-    columns: dict[str, list[Any] | OneValue | Worded]
+    columns: Columns
     reference: int | None
     reference_words: str
     parts: int

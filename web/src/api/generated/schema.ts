@@ -1145,6 +1145,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/said": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the headers of some files say in common. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Ids"];
+                };
+            };
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SaidOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/kits": {
         parameters: {
             query?: never;
@@ -4064,6 +4124,53 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/intake/columns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same with the files a column at a time: what the page reads. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["IntakeColumns"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/masters/{number}/over/{other}": {
         parameters: {
             query?: never;
@@ -5637,6 +5744,22 @@ export interface components {
             entries: components["schemas"]["LogList.LogOut"][];
         };
         /**
+         * SaidOut
+         * @description What the headers of some files say in common, by fact: with its keyword, "nothing" or
+         *     "several".
+         */
+        SaidOut: {
+            /** Said */
+            said: {
+                [key: string]: string;
+            };
+        };
+        /** Ids */
+        Ids: {
+            /** Ids */
+            ids: number[];
+        };
+        /**
          * KitOut
          * @description A kit in one setting. ``constants`` say each value in words, with where it came from.
          */
@@ -6569,10 +6692,6 @@ export interface components {
             temperature_c: number | null;
             /** Night */
             night: string;
-            /** Said */
-            said: {
-                [key: string]: string;
-            };
             /** Correction */
             correction: {
                 [key: string]: string;
@@ -7519,11 +7638,6 @@ export interface components {
             /** Parts */
             parts: number;
         };
-        /** Ids */
-        Ids: {
-            /** Ids */
-            ids: number[];
-        };
         /**
          * Pointing
          * @description What the pixels say of a star; magnitude by the exposure's own zero point, from ``stars``
@@ -7884,6 +7998,65 @@ export interface components {
         FrontIn: {
             /** Place */
             place: number;
+        };
+        /**
+         * OneValue
+         * @description A column of the same value throughout.
+         */
+        "IntakeColumns.OneValue": {
+            /** All */
+            all: unknown;
+        };
+        /** Stack */
+        "IntakeColumns.Stack": {
+            /** Part */
+            part: string;
+            /** Kind */
+            kind: string;
+            /** Filter */
+            filter: string;
+            /** Exposure S */
+            exposure_s: number | null;
+            /** Temperature C */
+            temperature_c: number | null;
+            /** Settings */
+            settings: string;
+            /** Night */
+            night: string;
+            /** Kit */
+            kit: string;
+            /** Count */
+            count: number;
+            /** Words */
+            words: string;
+            /** Ids */
+            ids: number[];
+        };
+        /**
+         * Worded
+         * @description A column of few different words: the words, and which one each row has.
+         */
+        "IntakeColumns.Worded": {
+            /** Words */
+            words: string[];
+            /** At */
+            at: number[];
+        };
+        /**
+         * IntakeColumns
+         * @description ``IntakeOut`` with its files a column at a time.
+         */
+        IntakeColumns: {
+            /** Count */
+            count: number;
+            /** Columns */
+            columns: {
+                [key: string]: unknown[] | components["schemas"]["IntakeColumns.OneValue"] | components["schemas"]["IntakeColumns.Worded"];
+            };
+            /** Stacks */
+            stacks: components["schemas"]["IntakeColumns.Stack"][];
+            /** Missing */
+            missing: string[];
         };
         /**
          * NamePatternIn

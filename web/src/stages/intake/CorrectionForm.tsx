@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { correctFiles } from "../../api/actions";
-import { usePreview } from "../../api/queries";
+import { usePreview, useSaid } from "../../api/queries";
 import type { FileRow } from "../../api/types";
 import { useApp } from "../../state";
 import { Button } from "../../ui/Button";
@@ -16,6 +16,7 @@ export function CorrectionForm({ files }: { files: FileRow[] }) {
   const only = files.length === 1 ? files[0]! : null;
   const ids = files.map((f) => f.id);
   const preview = usePreview(campaign, ids, values);
+  const { data: headers } = useSaid(campaign, ids);
   return (
     <Section
       title={only ? shortName(only.name) : plural(files.length, "file")}
@@ -36,7 +37,7 @@ export function CorrectionForm({ files }: { files: FileRow[] }) {
             <WordField
               key={word.key}
               word={word}
-              said={word.said === "" ? "" : said(files, word)}
+              said={word.said === "" ? "" : (headers?.said[word.said ?? word.key] ?? "")}
               value={values[word.key] ?? common(files, word.key)}
               onChange={(value) => setValues({ ...values, [word.key]: value })}
             />
@@ -67,11 +68,6 @@ export function CorrectionForm({ files }: { files: FileRow[] }) {
 function common(files: FileRow[], key: string): string {
   const values = new Set(files.map((f) => f.correction[key] ?? ""));
   return values.size === 1 ? [...values][0]! : "";
-}
-
-function said(files: FileRow[], word: Word): string {
-  const words = new Set(files.map((f) => f.said[word.said ?? word.key] ?? "nothing"));
-  return words.size === 1 ? [...words][0]! : "several";
 }
 
 function WordField(props: {
