@@ -251,6 +251,7 @@ class NightFile(Record):
         UniqueConstraint("campaign_id", "path_sha256"),
         Index("by_part", "campaign_id", "part"),
         Index("by_change", "campaign_id", "part", "changed"),
+        *(Index(f"by_{word}", "campaign_id", "part", word) for word in ("filter", "kit", "chain")),
     )
     campaign_id: Mapped[int] = mapped_column(ForeignKey("campaign.id"))
     night_id: Mapped[int | None] = mapped_column(ForeignKey("night.id"))

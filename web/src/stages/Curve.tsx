@@ -77,6 +77,10 @@ export function CurveMain() {
   );
 }
 
+/** Points beyond which turns are timed in their own view alone: it takes some seconds for each
+ * thousand of them, with every change of a role. */
+const MOST_TIMED = 6000;
+
 /** Target above, check and comparison stars below, on the rail's axis. */
 function TimeView(props: {
   target: Marks[];
@@ -88,20 +92,21 @@ function TimeView(props: {
   const id = useApp((s) => s.campaign);
   const axis = useAxis();
   const { scale, together, means } = useShown();
-  const { data: series } = useSeries(id, true);
+  const points = filters.reduce((sum, f) => sum + f.file_ids.length, 0);
+  const { data: series } = useSeries(id, points <= MOST_TIMED);
   const { data: others } = useOtherCurves(id);
   const parts = useMemo(() => {
     const meansOf = (marks: Marks[]) => (means > 0 ? binned(marks, means / 60) : marks);
     return {
       check: meansOf(filters.flatMap((f) => marksOf(f, "check", axis.hours, scale))),
       comparison: comparisonMarks(filters[0], axis.hours),
-      pins: pinsOf(series, filters, axis.timeline),
+      pins: pinsOf(points <= MOST_TIMED ? series : undefined, filters, axis.timeline),
       ghosts:
         scale === "standard" && !together
           ? ghostsOverTime(others, filters, axis.timeline)
           : undefined,
     };
-  }, [filters, axis, scale, together, series, others, means]);
+  }, [filters, axis, scale, together, series, others, means, points]);
   const x = axis.domain;
   const lines = ticks(axis.timeline, axis.domain, 800, axis.clock).map((t) => t.at);
   return (
