@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import re
 import tempfile
 import time
 from contextlib import ExitStack
@@ -10,13 +12,22 @@ from datetime import datetime, timedelta
 from hashlib import sha256
 from pathlib import Path
 
+import numpy as np
 import pyarrow.parquet as pq
 import requests
 from sqlalchemy import insert, literal, select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.bench.figures import FIGURES, Figure
-from narrow_beacon.bench.page import application, lengthen, reduced_night
+from narrow_beacon.bench.page import (
+    CHROMIUM,
+    FLAGS,
+    application,
+    changes,
+    lengthen,
+    reduced_night,
+    step_through,
+)
 from narrow_beacon.server.tokens import make_token
 from narrow_beacon.store.census_columns import columns_path
 from narrow_beacon.store.database import Store
@@ -26,9 +37,18 @@ _NIGHTS, _EACH = 100, 500
 _ANSWERS = {
     "a campaign and its stages": "", "rail and film: exposures": "/exposures/columns",
     "sky behind the rail": "/sky", "vetting": "/vetting", "stars": "/stars", "curve": "/curve",
-    "files": "/intake",
+    "files": "/intake/columns",
 }  # fmt: skip
+_SCREENS = {
+    "Intake": "[data-file]", "Correct": "canvas[data-shown]", "Vet": "canvas[data-shown]",
+    "Place": "canvas[data-shown]", "Cast": "canvas[data-shown]",
+    "Measure": "[role=slider][aria-label='aperture radius']",
+    "Curve": "[data-testid=curve-target] canvas",
+}  # fmt: skip
+"""By stage, in the order of its keys, what shows that it is there."""
 _AIM_S, _AIM_MB = 1.0, 500.0
+_REST_MS = 6000
+_TAKEN = 8
 
 
 def print_large() -> bool:
@@ -41,15 +61,65 @@ def print_large() -> bool:
         _, stars = lengthen(store, campaign, _EACH)
         count = many_nights(store, campaign, _NIGHTS)
         print(f"  {count} exposures of {stars} stars")
+        os.sync()  # what was just written would be waited for
         session = requests.Session()
-        session.get(f"{server.url}/?token={make_token(folder / 'var' / 'secrets' / 'tokens')}")
+        session.get(f"{server.url}/?token={_token(folder)}")
         for words, path in _ANSWERS.items():
             took = [_seconds(session, f"{server.url}/api/campaigns/{campaign}{path}") for _ in "12"]
             FIGURES.add(Figure("large", f"{words}, first", took[0], "s"))
             FIGURES.add(Figure("large", words, took[1], "s", aim=_AIM_S))
+        _in_chromium(parts, f"{server.url}/#/{campaign}", f"{server.url}/?token={_token(folder)}")
         words = "memory of the server, mapped files apart"
         FIGURES.add(Figure("large", words, _own_mb(server.pid), "MB", aim=_AIM_MB))
     return FIGURES.met("large")
+
+
+def _token(folder: Path) -> str:
+    return make_token(folder / "var" / "secrets" / "tokens")
+
+
+def _in_chromium(parts: ExitStack, campaign: str, door: str) -> None:
+    """How long the page takes to open each screen, to step and to draw changed curves."""
+    from playwright.sync_api import sync_playwright
+
+    playwright = parts.enter_context(sync_playwright())
+    browser = playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
+    parts.callback(browser.close)
+    page = browser.new_page(viewport={"width": 1280, "height": 800})
+    page.goto(door)
+    page.goto(f"{campaign}/curve")
+    for words in ("the page on Curve, first", "the page on Curve, opened again"):
+        begin = time.perf_counter()
+        page.reload()
+        page.locator(_SCREENS["Curve"]).first.wait_for(timeout=300_000)
+        FIGURES.add(Figure("large", words, time.perf_counter() - begin, "s"))
+        page.wait_for_timeout(_REST_MS)
+    for turn in (", first", ""):
+        for number, (name, there) in enumerate(_SCREENS.items(), 1):
+            begin = time.perf_counter()
+            page.keyboard.press(str(number))
+            page.locator(there).first.wait_for(timeout=300_000)
+            took = time.perf_counter() - begin
+            aim = None if turn else _AIM_S
+            FIGURES.add(Figure("large", f"screen {name}{turn}", took, "s", aim=aim))
+            page.wait_for_timeout(_REST_MS)
+    page.keyboard.press("3")
+    page.wait_for_timeout(_REST_MS)
+    steps = step_through(page, 20, 200)
+    FIGURES.add(Figure("large", "next exposure", float(np.median(steps)) / 1000, "s", aim=0.1))
+    page.keyboard.press("5")
+    page.get_by_role("button", name=re.compile(r"^Foxglove \d+$")).nth(4).click()
+    page.keyboard.press("7")
+    page.locator(_SCREENS["Curve"]).first.wait_for()
+    roles = changes(page, lambda _: page.keyboard.press("m"), _TAKEN, _REST_MS)
+    words, role = "changed cast to curve", float(np.median(roles)) / 1000
+    FIGURES.add(Figure("large", words, role, "s", aim=_AIM_S))
+    page.keyboard.press("6")
+    handle = page.locator(_SCREENS["Measure"])
+    handle.wait_for()
+    keys = ("ArrowLeft", "ArrowRight")
+    radii = changes(page, lambda n: handle.press(keys[n % 2]), _TAKEN, _REST_MS)
+    FIGURES.add(Figure("large", "radius to curve", float(np.median(radii)) / 1000, "s", aim=_AIM_S))
 
 
 def _own_mb(pid: int) -> float:

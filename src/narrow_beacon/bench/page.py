@@ -135,8 +135,8 @@ def _measures(page: object, name: str) -> np.ndarray:
     return np.array(entries, float)
 
 
-def _step_through(page: object, count: int, pause_ms: int) -> np.ndarray:
-    """Press → and wait for the exposure to be drawn, again and again."""
+def step_through(page: object, count: int, pause_ms: int) -> np.ndarray:
+    """Press → and wait for the exposure to be drawn, again and again; in milliseconds."""
     page.evaluate("performance.clearMeasures()")  # type: ignore[attr-defined]
     for n in range(count):
         page.keyboard.press("ArrowRight")  # type: ignore[attr-defined]
@@ -153,36 +153,40 @@ def _tell(words: str, values: np.ndarray, limit: float) -> bool:
     return share < limit
 
 
-def _changes(page: Any, change: Callable[[int], None]) -> np.ndarray:
-    """Change something again and again, each time once the curve is drawn and was looked at."""
-    page.wait_for_timeout(2 * _LOOK_MS)
+def changes(
+    page: Any, change: Callable[[int], None], count: int = _CHANGES, look_ms: int = _LOOK_MS
+) -> np.ndarray:
+    """Change something again and again, each time once the curve is drawn and was looked at; in
+    milliseconds.
+    """
+    page.wait_for_timeout(2 * look_ms)
     page.evaluate("performance.clearMeasures()")
-    for n in range(_CHANGES):
+    for n in range(count):
         change(n)
         while _measures(page, "curve-redrawn").size <= n:
             page.wait_for_timeout(5)
-        page.wait_for_timeout(_LOOK_MS)
+        page.wait_for_timeout(look_ms)
     return _measures(page, "curve-redrawn")
 
 
-def _curve_changes(page: Any, address: str, aim: float) -> list[bool]:
+def _curvechanges(page: Any, address: str, aim: float) -> list[bool]:
     """How long it takes from another role, target, radius and coefficient to the curve drawn."""
     page.goto(f"{address}/cast")
     page.reload()
     page.get_by_role("button", name=re.compile(r"^Foxglove \d+$")).nth(4).click(timeout=180_000)
     page.keyboard.press("7")
     page.get_by_test_id("curve-target").locator("canvas").wait_for(timeout=120_000)
-    roles = _changes(page, lambda _: page.keyboard.press("m"))
+    roles = changes(page, lambda _: page.keyboard.press("m"))
     met = [_tell("role to redrawn curve", roles, aim)]
     page.keyboard.press("Shift+T")
     targets = page.get_by_label("target in front")
     targets.wait_for(timeout=120_000)
-    turned = _changes(page, lambda n: targets.select_option(str(n % 2)))
+    turned = changes(page, lambda n: targets.select_option(str(n % 2)))
     met.append(_tell("another target's curve", turned[2:], aim))
     page.keyboard.press("6")
     handle = page.get_by_role("slider", name="aperture radius")
     handle.wait_for(timeout=120_000)
-    radii = _changes(page, lambda n: handle.press("ArrowRight" if n % 2 else "ArrowLeft"))
+    radii = changes(page, lambda n: handle.press("ArrowRight" if n % 2 else "ArrowLeft"))
     met.append(_tell("radius to the new curve", radii, aim))
     given = page.get_by_label("coefficient in V")
 
@@ -190,7 +194,7 @@ def _curve_changes(page: Any, address: str, aim: float) -> list[bool]:
         given.fill(f"{-0.05 + 0.001 * n:.3f}")
         given.press("Enter")
 
-    met.append(_tell("coefficient to the new curve", _changes(page, give), aim))
+    met.append(_tell("coefficient to the new curve", changes(page, give), aim))
     for _ in range(2 * _CHANGES + 1):  # as it was, for the next
         page.keyboard.press("Control+z")
     return met
@@ -220,12 +224,12 @@ def print_page() -> bool:
         page.locator("canvas[data-shown]").first.wait_for()
         page.keyboard.press("Home")
         page.wait_for_timeout(500)
-        _step_through(page, 3, _PAUSE_MS)
-        walked = _step_through(page, _REAL - 5, _PAUSE_MS)
+        step_through(page, 3, _PAUSE_MS)
+        walked = step_through(page, _REAL - 5, _PAUSE_MS)
         met.append(_tell(f"next exposure of {_SHAPE[1]} × {_SHAPE[0]}", walked, 100.0))
         page.keyboard.press("Home")
         page.wait_for_timeout(500)
-        _tell("  … as fast as the last one is drawn", _step_through(page, _REAL - 5, 0), 100.0)
+        _tell("  … as fast as the last one is drawn", step_through(page, _REAL - 5, 0), 100.0)
 
         page.evaluate("performance.clearMeasures()")
         box = page.get_by_test_id("stretch").bounding_box()
@@ -240,5 +244,5 @@ def print_page() -> bool:
         for count, aim in ((_NIGHT, 200.0), (_CAMPAIGN, 1000.0)):
             exposures, stars = lengthen(store, campaign, count)
             print(f"  with {exposures} exposures of {stars} stars")
-            met += _curve_changes(page, f"{server.url}/#/{campaign}", aim)
+            met += _curvechanges(page, f"{server.url}/#/{campaign}", aim)
     return all(met)

@@ -33,6 +33,8 @@ _GRACE_S = 3.0
 _RESTART_S = 30.0
 _SILENT_S = 900.0
 _RESULT_S = 600.0
+_BEHIND_THE_PAGE = 10
+"""How far back a worker of this machine stands for a core (nice)."""
 
 
 class CancelledError(BeaconError):
@@ -53,7 +55,13 @@ class UnheardScheduler(_Unheard, Scheduler):
 
 
 class UnheardWorker(_Unheard, Worker):
-    """A worker with no open port but the one that asks for a certificate."""
+    """A worker with no open port but the one that asks for a certificate, in a process of its own:
+    what an observer does in the page goes before what it does.
+    """
+
+    def __init__(self, *arguments: Any, **named: Any) -> None:
+        super().__init__(*arguments, **named)
+        os.setpriority(os.PRIO_PROCESS, 0, _BEHIND_THE_PAGE)
 
 
 def local_cluster(workers: int, trust: Path) -> SpecCluster:
