@@ -44,7 +44,7 @@ from narrow_beacon.reduce.prepare import settings_of
 from narrow_beacon.reduce.reading import read_raw_files
 from narrow_beacon.reduce.sorting import SortedFiles
 from narrow_beacon.reduce.vet import cloudy, spoiled_cast
-from narrow_beacon.reduce.walk import Walk
+from narrow_beacon.reduce.walk import Walk, worker_count
 from narrow_beacon.reduce.workers import Workers, core_count
 from narrow_beacon.rescue import Rescue
 from narrow_beacon.simulate.camera import Camera, Dust
@@ -583,6 +583,17 @@ def _square(n: int) -> int:
 
 def _fail(n: int) -> int:
     raise ValueError(f"task {n}")
+
+
+def test_a_small_night_is_worth_one_process(tmp_path: Path) -> None:
+    night = plan(folders=(tmp_path,))
+    for number in range(3):
+        with (tmp_path / f"{number}.fits").open("wb") as file:
+            file.truncate(8_000_000)
+    assert worker_count(night) == 1
+    with (tmp_path / "3.fits").open("wb") as file:
+        file.truncate(9_000_000)
+    assert worker_count(night) == core_count()
 
 
 def test_an_error_in_a_worker_reaches_the_caller() -> None:

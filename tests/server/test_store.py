@@ -124,6 +124,10 @@ def test_columns_say_what_the_censuses_of_all_nights_say(tmp_path: Path) -> None
     alike(table.at_radius(2), whole.at_radius(2, np.arange(4)))
     few = np.array([2, 5, 77])
     alike(table.of_stars(few, np.array([2, 0])), whole.stars_only(few).take(np.array([2, 0])))
+    thin = table.of_stars(few, steps=(1, 3))
+    alike(thin.at_radius(3, np.arange(2)), whole.stars_only(few).at_radius(3, np.arange(2)))
+    with pytest.raises(ValueError, match="not in tuple"):
+        thin.flags(2)  # never a number of another radius
     assert np.isnan(table.scalar("x_px", rows=np.array([4]))[:2]).all()
     assert table.scalar("x_px", rows=np.array([9]))[1, 0] == every[1].census.x_px[1]
     assert table.seconds(2) == 30.0
