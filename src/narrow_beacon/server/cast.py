@@ -6,13 +6,15 @@ import numpy as np
 from apiflask import APIBlueprint
 from flask import Response
 
+from narrow_beacon.core.arrays import Ints
 from narrow_beacon.core.curve.cast import Cast, colour_of, rank_candidates
 from narrow_beacon.core.curve.light_curve import star_curve
 from narrow_beacon.core.curve.steadiness import judge_steadiness
 from narrow_beacon.core.curve.zero_points import ensemble_of
-from narrow_beacon.reduce.curves import looked_at
+from narrow_beacon.reduce.curves import FilterCurve, looked_at
 from narrow_beacon.server.curve import describe_curves
-from narrow_beacon.server.curves import CurvesNow, curves_now, places_in, step_of
+from narrow_beacon.server.curves import CurvesNow, curves_now, places_in
+from narrow_beacon.server.kept import Kept
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.curve import CurveOut
 from narrow_beacon.server.schemas.measure import FilterQuery
@@ -40,15 +42,11 @@ def candidates(number: int, query: FilterQuery) -> Candidates:
     curve = next((c for c in now.curves if c.filter == query.filter), now.curves[0])
     table = now.tables[curve.filter]
     some = looked_at(len(curve.indices))
-    census = table.at_radius(step_of(now.recipe, curve.filter), places_in(now, curve)[some])
-    step = 0
-    ranked = rank_candidates(census, step, now.stars, curve.band, now.cast.target, set())
-    words = {candidate.row: candidate.words for candidate in ranked}
-    in_force = [row for row in now.cast.comparison if census.column(row) is not None]
-    in_force += [row for row in now.cast.checks if census.column(row) is not None]
-    dropped = [int(row) for row in now.cast.dropped if census.column(int(row)) is not None]
-    rows = list(dict.fromkeys([*in_force, *dropped, *words]))[:_MOST_SERIES]
-    small = census.stars_only(np.array(sorted(rows)))
+    words, places = _ranked_words(now, curve, some), places_in(now, curve)[some]
+    measured = set(table.rows.tolist())
+    cast = [*now.cast.comparison, *now.cast.checks, *map(int, now.cast.dropped)]
+    rows = list(dict.fromkeys([*(row for row in cast if row in measured), *words]))[:_MOST_SERIES]
+    small, step = table.at_radius(curve.choice.step, places, np.array(sorted(rows))), 0
     ensemble = ensemble_of(small, step, now.stars, curve.band, curve.cast.comparison)
     usable = small.usable(step)
     _, noise = small.magnitudes(step)
@@ -83,6 +81,25 @@ def candidates(number: int, query: FilterQuery) -> Candidates:
         filter=curve.filter, band=curve.band,
         file_ids=[now.files[curve.indices[at]].id for at in some.tolist()], candidates=found,
     )  # fmt: skip
+
+
+_ranked: Kept[tuple[object, dict[int, str]]] = Kept(12)
+
+
+def _ranked_words(now: CurvesNow, curve: FilterCurve, some: Ints) -> dict[int, str]:
+    """The stars that could be comparison stars, the best first, with what speaks for them: judged
+    once for the same target on the same exposures, whoever plays which part beside it.
+    """
+    table, places, step = now.tables[curve.filter], places_in(now, curve)[some], curve.choice.step
+
+    def judged() -> tuple[object, dict[int, str]]:
+        census = table.at_radius(step, places)
+        ranked = rank_candidates(census, 0, now.stars, curve.band, now.cast.target, set())
+        return now.stars, {candidate.row: candidate.words for candidate in ranked}
+
+    # The stars are kept with it, so that no others can come to have their number.
+    key = (id(now.stars), table.prints, places.tobytes(), step, curve.band, now.cast.target)
+    return _ranked.get(key, judged)[1]
 
 
 def _reason(now: CurvesNow, row: int, words: dict[int, str]) -> str:
