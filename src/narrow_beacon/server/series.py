@@ -29,6 +29,7 @@ from narrow_beacon.core.series.extrema import Extremum, find_extrema
 from narrow_beacon.core.series.periods import TooFewPointsError, find_periods
 from narrow_beacon.core.series.prewhiten import combination, without_periods
 from narrow_beacon.core.series.survey import SUSPICIOUS, FieldLight, Suspect, survey
+from narrow_beacon.core.series.turns import GAP_D
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.server.curve import rounded
 from narrow_beacon.server.curves import CurvesNow, curves_now, places_in
@@ -335,11 +336,17 @@ def _of_others(kept: StarSeries) -> list[TurnOut]:
     ]  # fmt: skip
 
 
-_timed: Kept[list[Extremum]] = Kept(64)
+_timed: Kept[list[Extremum]] = Kept(2000)
 
 
 def _extrema(t: Floats, value: Floats, sigma: Floats, name: str) -> list[Extremum]:
-    """The turns of a curve, found once for the same points."""
+    """The turns of a curve, night by night: found once for the same points of a night."""
+    order = np.argsort(t, kind="stable")
+    nights = np.split(order, np.flatnonzero(np.diff(t[order]) > GAP_D) + 1)
+    return [turn for at in nights for turn in _of_night(t[at], value[at], sigma[at], name)]
+
+
+def _of_night(t: Floats, value: Floats, sigma: Floats, name: str) -> list[Extremum]:
     key = hashlib.sha256(
         b"".join(np.ascontiguousarray(part).tobytes() for part in (t, value, sigma)) + name.encode()
     ).hexdigest()

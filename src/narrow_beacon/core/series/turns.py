@@ -8,7 +8,8 @@ import numpy as np
 
 from narrow_beacon.core.arrays import Floats, Ints
 
-_GAP_D = 0.2
+GAP_D = 0.2
+"""Without points for longer than this another night begins."""
 _SCALES = (1.5, 3.0, 6.0, 12.0)
 """Widths of the smoothing, in usual distances between points."""
 _SURE = 5.0
@@ -35,7 +36,7 @@ def find_turns(t_d: Floats, value: Floats, sigma: Floats) -> list[Turn]:
     """The peaks of values (points, in order of time), night by night: those that rise over both
     sides by five times the smoothed curve's noise.
     """
-    cuts = np.flatnonzero(np.diff(t_d) > _GAP_D) + 1
+    cuts = np.flatnonzero(np.diff(t_d) > GAP_D) + 1
     found = []
     for at in np.split(np.arange(t_d.size), cuts):
         if at.size >= _LEAST:
