@@ -7,6 +7,9 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from astropy.coordinates import AltAz, EarthLocation, get_body
+from astropy.time import Time
+from astropy.utils import iers
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -93,6 +96,18 @@ def test_target_and_sun_stand_where_they_should() -> None:
         moment = datetime(2000, 1, 1, 12) + timedelta(days=float(jd) - 2451545.0)
         expected = altitude_deg(moment, 340.26, 38.21, 61.2, -9.4)
         assert altitude == pytest.approx(float(expected), abs=0.5)
+
+
+def test_sun_and_moon_stand_where_another_reckoning_has_them() -> None:
+    jd = 2460953.3 + np.linspace(0.0, 30.0, 41)
+    sky = sky_above(jd, 340.26, 38.21, Site(61.2, -9.4, 140.0))
+    place = EarthLocation.from_geodetic(-9.4, 61.2, 140.0)
+    moments = Time(jd, format="jd", location=place)
+    with iers.earth_orientation_table.set(iers.IERS_B.open(iers.IERS_B_FILE)):
+        for name, ours in (("sun", sky.sun_deg), ("moon", sky.moon_deg)):
+            body = get_body(name, moments, place, ephemeris="builtin")
+            theirs = body.transform_to(AltAz(obstime=moments, location=place)).alt.deg
+            assert np.abs(ours - theirs).max() < 1 / 60, name
 
 
 def test_the_moon_is_full_and_new_a_fortnight_apart() -> None:

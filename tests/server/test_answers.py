@@ -366,6 +366,24 @@ class TestCast:
         assert len(set(rows)) == len(rows)
         assert all(c["words"] for c in found["candidates"])
 
+    def test_all_comparison_stars_in_force_are_told_however_many(
+        self, client: Client, campaign: int
+    ) -> None:
+        page = f"campaigns/{campaign}"
+        cast = client.get(page)["cast"]
+        known = [s["row"] for s in client.get(f"{page}/field")["stars"] if s["magnitude"]]
+        taken = {cast["target"], *cast["checks"]}
+        many = [row for row in [*cast["comparison"], *known] if row not in taken]
+        many = list(dict.fromkeys(many))[:30]
+        assert len(many) == 30  # more than are listed of those that could be
+        client.post(
+            f"{page}/cast", {"target": cast["target"], "checks": cast["checks"], "comparison": many}
+        )
+        told = [c["row"] for c in client.get(f"{page}/candidates")["candidates"]]
+        client.post(f"{page}/undo", {})
+        assert told[:30] == many
+        assert client.get(page)["cast"]["comparison"] == cast["comparison"]
+
     def test_the_line_up_lies_on_its_line(self, client: Client, campaign: int) -> None:
         for c in client.get(f"campaigns/{campaign}/candidates")["candidates"]:
             assert c["measured"] == pytest.approx(c["magnitude"] + c["off_line"])

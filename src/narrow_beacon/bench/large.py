@@ -27,8 +27,8 @@ from narrow_beacon.bench.page import (
     lengthen,
     reduced_night,
     step_through,
+    token_of,
 )
-from narrow_beacon.server.tokens import make_token
 from narrow_beacon.store.census_columns import columns_path
 from narrow_beacon.store.database import Store
 from narrow_beacon.store.models import Campaign, CensusFile, Night, NightFile, PlacementRecord
@@ -40,12 +40,12 @@ _ANSWERS = {
     "files": "/intake/columns",
 }  # fmt: skip
 _SCREENS = {
-    "Intake": "[data-file]", "Correct": "canvas[data-shown]", "Vet": "canvas[data-shown]",
-    "Place": "canvas[data-shown]", "Cast": "canvas[data-shown]",
+    "Intake": "[data-file]", "Correct": "text=Corrected files",
+    "Vet": "text=Limits", "Place": "text=Beside their places", "Cast": "text=Line-up",
     "Measure": "[role=slider][aria-label='aperture radius']",
     "Curve": "[data-testid=curve-target] canvas",
 }  # fmt: skip
-"""By stage, in the order of its keys, what shows that it is there."""
+"""By stage, in the order of its keys, what stands on it alone and shows that it is there."""
 _AIM_S, _AIM_MB = 1.0, 500.0
 _REST_MS = 6000
 _TAKEN = 8
@@ -63,19 +63,15 @@ def print_large() -> bool:
         print(f"  {count} exposures of {stars} stars")
         os.sync()  # what was just written would be waited for
         session = requests.Session()
-        session.get(f"{server.url}/?token={_token(folder)}")
+        session.get(f"{server.url}/?token={token_of(folder)}")
         for words, path in _ANSWERS.items():
             took = [_seconds(session, f"{server.url}/api/campaigns/{campaign}{path}") for _ in "12"]
             FIGURES.add(Figure("large", f"{words}, first", took[0], "s"))
             FIGURES.add(Figure("large", words, took[1], "s", aim=_AIM_S))
-        _in_chromium(parts, f"{server.url}/#/{campaign}", f"{server.url}/?token={_token(folder)}")
+        _in_chromium(parts, f"{server.url}/#/{campaign}", f"{server.url}/?token={token_of(folder)}")
         words = "memory of the server, mapped files apart"
         FIGURES.add(Figure("large", words, _own_mb(server.pid), "MB", aim=_AIM_MB))
     return FIGURES.met("large")
-
-
-def _token(folder: Path) -> str:
-    return make_token(folder / "var" / "secrets" / "tokens")
 
 
 def _in_chromium(parts: ExitStack, campaign: str, door: str) -> None:

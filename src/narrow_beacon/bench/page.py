@@ -71,7 +71,7 @@ def reduced_night(folder: Path, server: Server, store: Store) -> int:
         cadence_s=60.0,
     )  # fmt: skip
     session = requests.Session()
-    session.get(f"{server.url}/?token={make_token(folder / 'var' / 'secrets' / 'tokens')}")
+    session.get(f"{server.url}/?token={token_of(folder)}")
     body = {"name": "bench", "folders": [str(folder / "night" / "raw")], "reduce": True}
     number = int(session.post(f"{server.url}/api/campaigns", json=body).json()["id"])
     while True:
@@ -128,6 +128,11 @@ def _copy_of(file: NightFile, turn: int, later_s: float) -> NightFile:
     return NightFile(**values)
 
 
+def token_of(folder: Path) -> str:
+    """A one-time word that opens the application below a folder."""
+    return make_token(folder / "var" / "secrets" / "tokens")
+
+
 def _measures(page: object, name: str) -> np.ndarray:
     entries = page.evaluate(  # type: ignore[attr-defined]
         "name => performance.getEntriesByName(name).map(entry => entry.duration)", name
@@ -171,7 +176,7 @@ def changes(
     return _measures(page, "curve-redrawn")
 
 
-def _curvechanges(page: Any, address: str, aim: float) -> list[bool]:
+def _curve_changes(page: Any, address: str, aim: float) -> list[bool]:
     """How long it takes from another role, target, radius and coefficient to the curve drawn."""
     page.goto(f"{address}/cast")
     page.reload()
@@ -247,9 +252,9 @@ def print_page() -> bool:
         browser = playwright.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
         parts.callback(browser.close)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
-        page.goto(f"{server.url}/?token={make_token(folder / 'var' / 'secrets' / 'tokens')}")
+        page.goto(f"{server.url}/?token={token_of(folder)}")
         session = requests.Session()
-        session.get(f"{server.url}/?token={make_token(folder / 'var' / 'secrets' / 'tokens')}")
+        session.get(f"{server.url}/?token={token_of(folder)}")
 
         page.goto(f"{server.url}/#/{campaign}/vet")
         page.reload()
@@ -276,5 +281,5 @@ def print_page() -> bool:
         for count, aim in ((_NIGHT, 200.0), (_CAMPAIGN, 1000.0)):
             exposures, stars = lengthen(store, campaign, count)
             print(f"  with {exposures} exposures of {stars} stars")
-            met += _curvechanges(page, f"{server.url}/#/{campaign}", aim)
+            met += _curve_changes(page, f"{server.url}/#/{campaign}", aim)
     return all(met)

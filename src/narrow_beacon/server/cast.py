@@ -44,8 +44,11 @@ def candidates(number: int, query: FilterQuery) -> Candidates:
     some = looked_at(len(curve.indices))
     words, places = _ranked_words(now, curve, some), places_in(now, curve)[some]
     measured = set(table.rows.tolist())
-    cast = [*now.cast.comparison, *now.cast.checks, *map(int, now.cast.dropped)]
-    rows = list(dict.fromkeys([*(row for row in cast if row in measured), *words]))[:_MOST_SERIES]
+    in_force = [row for row in (*now.cast.comparison, *now.cast.checks) if row in measured]
+    dropped = [row for row in map(int, now.cast.dropped) if row in measured]
+    # Those in force are all there, however many: the zero points are theirs.
+    most = max(_MOST_SERIES, len(in_force))
+    rows = list(dict.fromkeys([*in_force, *dropped, *words]))[:most]
     small, step = table.at_radius(curve.choice.step, places, np.array(sorted(rows))), 0
     ensemble = ensemble_of(small, step, now.stars, curve.band, curve.cast.comparison)
     usable = small.usable(step)

@@ -18,12 +18,10 @@ import type {
   Curve,
   Defects,
   Exposure,
-  ExposureColumns,
   Exposures,
   FieldStars,
   Figures,
   FlatVerdict,
-  IntakeColumns,
   JobList,
   LayoutText,
   LayoutTried,
@@ -96,24 +94,19 @@ export const useCampaign = (id: number | null) =>
   });
 /** What is asked of the curves' points. */
 export const usePoints = (id: number | null) => useCampaignQuery<PointsSaid>(id, "points");
-export const useExposures = (id: number | null) =>
+/** A table of a campaign's that comes a column at a time. */
+const useColumns = <Told, Rows>(id: number | null, name: string, rows: (told: Told) => Rows) =>
   useQuery({
-    queryKey: of(id, "exposures"),
+    queryKey: of(id, name),
     queryFn: async ({ signal }) =>
-      exposuresOf(await get<ExposureColumns>(`/api/campaigns/${id}/exposures/columns`, signal)),
+      rows(await get<Told>(`/api/campaigns/${id}/${name}/columns`, signal)),
     enabled: id !== null,
     placeholderData: keepPreviousData,
   });
+export const useExposures = (id: number | null) => useColumns(id, "exposures", exposuresOf);
 /** Rules and limits of vetting, and the reference exposure. */
 export const useVetting = (id: number | null) => useCampaignQuery<Vetting>(id, "vetting");
-export const useIntake = (id: number | null) =>
-  useQuery({
-    queryKey: of(id, "intake"),
-    queryFn: async ({ signal }) =>
-      intakeOf(await get<IntakeColumns>(`/api/campaigns/${id}/intake/columns`, signal)),
-    enabled: id !== null,
-    placeholderData: keepPreviousData,
-  });
+export const useIntake = (id: number | null) => useColumns(id, "intake", intakeOf);
 /** What the headers of some files say in common. */
 export const useSaid = (id: number | null, ids: number[]) =>
   useQuery({

@@ -80,6 +80,8 @@ export function CurveMain() {
 /** Points beyond which turns are timed in their own view alone: it takes some seconds for each
  * thousand of them, with every change of a role. */
 const MOST_TIMED = 6000;
+const pointsOf = (filters: readonly FilterCurve[]) =>
+  filters.reduce((sum, f) => sum + f.file_ids.length, 0);
 
 /** Target above, check and comparison stars below, on the rail's axis. */
 function TimeView(props: {
@@ -92,7 +94,7 @@ function TimeView(props: {
   const id = useApp((s) => s.campaign);
   const axis = useAxis();
   const { scale, together, means } = useShown();
-  const points = filters.reduce((sum, f) => sum + f.file_ids.length, 0);
+  const points = pointsOf(filters);
   const { data: series } = useSeries(id, points <= MOST_TIMED);
   const { data: others } = useOtherCurves(id);
   const parts = useMemo(() => {
@@ -221,6 +223,12 @@ export function CurveBench() {
               onChange={(next) => set({ clock: next })}
               options={CLOCKS}
             />
+          )}
+          {shown.view === "time" && pointsOf(data.filters) > MOST_TIMED && (
+            <p className="text-small text-quiet">
+              Minima are marked in their own view alone: of more than {MOST_TIMED} points they take
+              a while.
+            </p>
           )}
           {shown.view === "turns" && (
             <Chips
