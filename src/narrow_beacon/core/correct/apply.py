@@ -9,10 +9,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from narrow_beacon.core.arrays import Flags, Ints, Plane
+from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.frames.fits_file import (
     PixelSource,
     overscan_of_stored,

@@ -11,9 +11,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
-from numba import njit
 
 from narrow_beacon.core.arrays import Bools, Floats
+from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.measure.noise import POGSON
 
 _CLIP = 4.0

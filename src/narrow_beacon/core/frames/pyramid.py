@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from narrow_beacon.core.arrays import Plane
+from narrow_beacon.core.compiled import njit
 
 TILE_PX = 1024
 _SAMPLES = 60_000

@@ -12,8 +12,9 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from narrow_beacon.core.compiled import njit
 
 _USUAL_BLOCK = 32
 _NAMES = ("RICE_1", "RICE_ONE")

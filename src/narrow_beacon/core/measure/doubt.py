@@ -5,9 +5,9 @@ light that does not grow with radius as that of the other stars.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Plane
+from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.correct.apply import DEFECT, SPIKE
 from narrow_beacon.core.measure.spread import Spread
 

@@ -8,7 +8,8 @@ series 2·Σ C(2n, n)/4ⁿ · x^(2n+3)/(2n + 3) converges fast for the short cho
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from narrow_beacon.core.compiled import njit
 
 
 @njit(cache=True, nogil=True, inline="always")

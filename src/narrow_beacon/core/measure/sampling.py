@@ -10,9 +10,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from numba import njit
 
 from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.measure.overlap import pixel_overlap
 from narrow_beacon.core.measure.spread import Spread
 

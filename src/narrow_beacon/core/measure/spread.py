@@ -8,9 +8,9 @@ from dataclasses import dataclass
 
 import numpy as np
 import scipy
-from numba import njit
 
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane
+from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.stars.detect import Detections
 from narrow_beacon.core.stars.profile import StarProfile, total_light
 

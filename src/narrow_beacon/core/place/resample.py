@@ -11,9 +11,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
 from narrow_beacon.core.arrays import Flags, Floats, Plane
+from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.place.solution import Solution
 
 _MESH_PX = 32

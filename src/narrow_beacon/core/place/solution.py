@@ -10,9 +10,9 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from numba import njit
 
 from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.compiled import njit
 
 
 def project(

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from scipy.fft import next_fast_len, rfft
 
 from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.compiled import njit
 
 _WIDTH = 8
 """Grid points over which a point is spread; the error is some 10⁻⁷ of the sum of amplitudes."""

@@ -10,9 +10,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
 from narrow_beacon.core.arrays import Floats, Plane
+from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.stars.background import Background
 
 THRESHOLD = 5.45

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 
 from narrow_beacon.core.arrays import Flags, Floats, Plane
+from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.correct.apply import SPIKE
 from narrow_beacon.core.stars.profile import StarProfile
 

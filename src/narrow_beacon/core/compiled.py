@@ -1,0 +1,107 @@
+"""Compiled kernels, kept on disk under a stamp of everything that went into them.
+
+Numba names what it keeps by the text of the kernel's own file alone. A kernel holds the code of
+those that it calls and the values of constants besides: were one of them changed in another file,
+the old code would go on and give old numbers in silence. Here they are part of the stamp.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numba import njit
+from numba.core import config
+from numba.core.caching import (
+    InTreeCacheLocator,
+    UserProvidedCacheLocator,
+    UserWideCacheLocator,
+)
+from numba.core.dispatcher import Dispatcher
+
+__all__ = ["njit"]
+
+_PLAIN = (bool, int, float, complex, str, bytes, np.generic)
+
+
+class _Stamped:
+    """Where a kernel is kept: one look at each folder, and a stamp by all that it is made of."""
+
+    _kernel: Any
+
+    @classmethod
+    def from_function(cls, py_func: Any, py_file: str) -> Any:
+        """The place of a kernel, None where there is none that can be written."""
+        if not os.path.exists(py_file) or not cls._wanted():
+            return None
+        place: Any = cls(py_func, py_file)  # type: ignore[call-arg]
+        place._kernel = py_func
+        return place if _writable(place.get_cache_path()) else None
+
+    @classmethod
+    def _wanted(cls) -> bool:
+        return True
+
+    def get_source_stamp(self) -> str:
+        """Names the kernel's file, all kernels that it may call and constants that it may hold."""
+        return _stamp(self._kernel)
+
+
+class Chosen(_Stamped, UserProvidedCacheLocator):
+    """In the folder that NUMBA_CACHE_DIR names."""
+
+    @classmethod
+    def _wanted(cls) -> bool:
+        return bool(config.CACHE_DIR)  # type: ignore[attr-defined]
+
+
+class Beside(_Stamped, InTreeCacheLocator):
+    """In __pycache__ beside the source."""
+
+
+class Own(_Stamped, UserWideCacheLocator):
+    """In the user's own cache."""
+
+
+def _stamp(kernel: Any) -> str:
+    told = hashlib.sha256()
+    seen: set[str] = set()
+    waiting = [kernel]
+    while waiting:
+        function = waiting.pop()
+        path = function.__code__.co_filename
+        if path in seen:
+            continue
+        seen.add(path)
+        told.update(_content(path))
+        for name, value in sorted(function.__globals__.items()):
+            if isinstance(value, Dispatcher):
+                waiting.append(value.py_func)
+            elif isinstance(value, _PLAIN):
+                told.update(f"{name}={value!r};".encode())
+            elif isinstance(value, np.ndarray):
+                told.update(name.encode() + value.tobytes())
+    return told.hexdigest()
+
+
+@cache
+def _content(path: str) -> bytes:
+    return hashlib.sha256(Path(path).read_bytes()).digest()
+
+
+@cache
+def _writable(folder: str) -> bool:
+    try:
+        os.makedirs(folder, exist_ok=True)
+    except OSError:
+        return False
+    return os.access(folder, os.W_OK)
+
+
+config.CACHE_LOCATOR_CLASSES = ",".join(  # type: ignore[attr-defined]
+    f"{place.__module__}.{place.__qualname__}" for place in (Chosen, Beside, Own)
+)

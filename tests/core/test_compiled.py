@@ -1,0 +1,45 @@
+"""Kernels kept on disk follow all that they were made of."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+CALLED = "from narrow_beacon.core.compiled import njit\nOFFSET = {offset}\n\n\n" + (
+    "@njit(cache=True)\ndef times(x):\n    return {factor} * x\n"
+)
+CALLING = (
+    "from narrow_beacon.core.compiled import njit\nfrom called import OFFSET, times\n\n\n"
+    "@njit(cache=True)\ndef both(x):\n    return times(x) + OFFSET\n\n\n"
+    "print(both(7), sum(both.stats.cache_hits.values()))\n"
+)
+
+
+@pytest.fixture
+def answer(tmp_path: Path):  # type: ignore[no-untyped-def]
+    """What the calling kernel gives, and whether it came from disk."""
+    (tmp_path / "calling.py").write_text(CALLING)
+
+    def run(**values: int) -> tuple[int, int]:
+        (tmp_path / "called.py").write_text(CALLED.format(**values))
+        done = subprocess.run(
+            [sys.executable, "calling.py"], cwd=tmp_path, capture_output=True, text=True, check=True
+        )
+        value, hits = (int(word) for word in done.stdout.split())
+        return value, hits
+
+    return run
+
+
+def test_a_kernel_is_made_anew_when_one_that_it_calls_has_changed(answer) -> None:  # type: ignore[no-untyped-def]
+    assert answer(factor=2, offset=1) == (15, 0)
+    assert answer(factor=2, offset=1) == (15, 1)
+    assert answer(factor=3, offset=1) == (22, 0)
+
+
+def test_a_kernel_is_made_anew_when_a_constant_of_another_file_has_changed(answer) -> None:  # type: ignore[no-untyped-def]
+    assert answer(factor=2, offset=1) == (15, 0)
+    assert answer(factor=2, offset=5) == (19, 0)
