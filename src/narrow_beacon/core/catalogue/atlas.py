@@ -16,7 +16,6 @@ from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
 from narrow_beacon.core.arrays import Floats, Ints
@@ -129,6 +128,8 @@ class Atlas:
 
     def find(self, name: str) -> StarTable | None:
         """The star of a name, case and spaces ignored, alone in a table; None without one."""
+        import pyarrow.compute as pc  # slow to load, and seldom needed
+
         wanted = "".join(name.lower().split())
         names = self._file.read(columns=["name"])["name"]
         alike = pc.equal(pc.replace_substring(pc.utf8_lower(names), " ", ""), wanted)
