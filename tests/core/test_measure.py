@@ -76,7 +76,7 @@ def test_each_overlap_is_its_integral(x: float, y: float, radius: float) -> None
     assert abs(pixel_overlap(x, y, radius) - area) < 1e-6
 
 
-def test_apertures_on_a_plateau_measure_their_area_exactly() -> None:
+def test_apertures_on_a_plateau_measure_their_area() -> None:
     yy, xx = np.mgrid[0:80, 0:80]
     plateau = (np.hypot(xx - 40, yy - 40) < 14).astype(np.float32)
     rng = np.random.default_rng(1)
@@ -86,7 +86,8 @@ def test_apertures_on_a_plateau_measure_their_area_exactly() -> None:
     sums = measure_apertures(
         plateau, flags, flags, x, y, radii, (22.0, 26.0), np.zeros(50), np.full(50, 0.1)
     )
-    assert np.abs(sums.counts_adu - np.pi * radii**2).max() < 1e-6
+    # Each share of a pixel is a 32-bit float, good to seven digits.
+    assert np.abs(sums.counts_adu / (np.pi * radii**2) - 1.0).max() < 2e-7
 
 
 def test_a_star_of_known_light_is_measured_whole() -> None:

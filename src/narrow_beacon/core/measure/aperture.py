@@ -5,11 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 
 from narrow_beacon.core.arrays import Flags, Floats, Plane
+from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.correct.apply import DEFECT, SATURATED, SPIKE
-from narrow_beacon.core.measure.overlap import cut_sum, pixel_overlap
+from narrow_beacon.core.measure.circles import circle_sums, circles_of, cut_areas, highest_value
+
+_DENSEST = 0.35
+"""Of normally distributed values, those in an interval of their scatter about the median, a little
+less than there are: steps by it don't overshoot."""
+_LINE_PX = 16
+"""Pixels that the memory hands over together."""
 
 
 @dataclass(frozen=True)
@@ -52,10 +58,12 @@ def measure_apertures(
     order = np.argsort(y_px, kind="stable")
     counts, near = np.empty((n, m)), np.empty((n, 4))
     sky, scatter, ring, peak = (np.empty(n) for _ in range(4))
+    circles = circles_of(radii_px)
     _measure(
         pixels, flags, masked, x_px[order], y_px[order], np.asarray(radii_px, float),
         float(annulus_px[0]), float(annulus_px[1]), sky_guess_adu[order], noise_guess_adu[order],
-        counts, sky, scatter, ring, peak, near,
+        circles.half_px, circles.held, circles.held_from, circles.cut, circles.cut_from,
+        circles.geometry, counts, sky, scatter, ring, peak, near,
     )  # fmt: skip
     back = np.argsort(order, kind="stable")
     return ApertureSums(*(values[back] for values in (counts, sky, scatter, ring, peak, near)))
@@ -114,56 +122,62 @@ def _count_below(values, limit):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def _median(values, count, guess, noise):  # type: ignore[no-untyped-def]
-    """The median to a hundredth of the noise by halving a bracket, or exactly where the guess is
-    far off. It only centres the clipping, whose mean is the sky, so that this is close enough.
+    """The median to a hundredth of the noise, by steps of as many values as are missing where they
+    lie densest, or exactly where the guess is far off. It only centres the clipping, whose mean is
+    the sky, so that this is close enough.
     """
     used = values[:count]
-    low, high = np.float32(guess - 4.0 * noise), np.float32(guess + 4.0 * noise)
-    half = count // 2
-    if _count_below(used, low) > half or _count_below(used, high) <= half:
-        return _select(values, count, half)
-    for _ in range(10):
-        middle = np.float32(0.5) * (low + high)
-        if _count_below(used, middle) > half:
-            high = middle
+    low, high = guess - 4.0 * noise, guess + 4.0 * noise
+    half, at = 0.5 * count, float(guess)
+    for _ in range(12):
+        below = _count_below(used, np.float32(at))
+        if below > half:
+            high = at
         else:
-            low = middle
-    return np.float32(0.5) * (low + high)
+            low = at
+        step = (half - below) / (_DENSEST * count) * noise
+        if abs(step) < 0.01 * noise:
+            return np.float32(at + step)
+        at += step
+        if not low < at < high:
+            at = 0.5 * (low + high)
+    return _select(values, count, count // 2)
 
 
 @njit(cache=True, nogil=True, fastmath=True)
 def _ring_sky(values, count, guess, noise):  # type: ignore[no-untyped-def]
     """Mean, scatter and number of the values within 3 σ of the median; σ from the lower half."""
-    median = _median(values, count, guess, noise)
-    total = 0.0
-    below = 0
-    centre = np.float32(median)
+    centre = np.float32(_median(values, count, guess, noise))
+    nothing = np.float32(0.0)
+    squares = nothing
+    below = np.int32(0)
     for i in range(count):
-        d = min(values[i] - centre, np.float32(0.0))
-        total += d * d
-        below += 1 if d < 0.0 else 0
-    sigma = np.sqrt(total / below) if below else 0.0
+        d = min(values[i] - centre, nothing)
+        squares += d * d
+        below += np.int32(1) if d < nothing else np.int32(0)
+    sigma = np.sqrt(np.float64(squares) / below) if below else 0.0
     limit = np.float32(3.0 * max(sigma, 1e-6))
-    total = 0.0
-    squares = 0.0
-    kept = 0
+    total = square = np.float64(0.0)
+    kept = np.int32(0)
     for i in range(count):
         d = values[i] - centre
-        inside = np.float32(1.0) if abs(d) <= limit else np.float32(0.0)
-        total += d * inside
-        squares += d * d * inside
-        kept += int(inside)
+        inside = abs(d) <= limit
+        d = d if inside else nothing
+        total += d
+        square += d * d
+        kept += np.int32(1) if inside else np.int32(0)
     if kept == 0:
         return np.float64(_select(values, count, count // 2)), sigma, count
     mean = total / kept
-    return median + mean, np.sqrt(max(squares / kept - mean * mean, 0.0)), kept
+    return centre + mean, np.sqrt(max(square / kept - mean * mean, 0.0)), np.int64(kept)
 
 
 @njit(cache=True, nogil=True)
 def _gather_ring(pixels, masked, xc, yc, inner, outer, values):  # type: ignore[no-untyped-def]
     """Good pixels of the ring into ``values``; returns how many."""
     height, width = pixels.shape
-    count = 0
+    # Without a sign the compiler needn't ask whether a place counts from the end.
+    count, one, none = np.uint64(0), np.uint64(1), np.uint64(0)
     for y in range(max(0, int(np.ceil(yc - outer))), min(height, int(yc + outer) + 1)):
         dy2 = (y - yc) ** 2
         far = np.sqrt(max(outer * outer - dy2, 0.0))
@@ -171,13 +185,28 @@ def _gather_ring(pixels, masked, xc, yc, inner, outer, values):  # type: ignore[
         first, last = max(0, int(np.ceil(xc - far))), min(width, int(xc + far) + 1)
         left = min(last, max(first, int(np.ceil(xc - hole))))
         right = max(left, min(last, int(np.ceil(xc + hole))))
-        for x in range(first, left):
-            values[count] = pixels[y, x]
-            count += 1 if masked[y, x] == 0 else 0
-        for x in range(right, last):
-            values[count] = pixels[y, x]
-            count += 1 if masked[y, x] == 0 else 0
-    return count
+        row, marks = pixels[y], masked[y]
+        for begin, end in ((first, left), (right, last)):
+            for x in range(np.uint64(begin), np.uint64(max(begin, end))):
+                values[count] = row[x]
+                count += one if marks[x] == 0 else none
+    return np.int64(count)
+
+
+@njit(cache=True, nogil=True)
+def _fetch(pixels, flags, masked, xc, yc, outer):  # type: ignore[no-untyped-def]
+    """Touch what will be read about a star: the memory then answers for many rows at once."""
+    height, width = pixels.shape
+    left, right = max(0, int(xc - outer)), min(width - 1, int(xc + outer) + 1)
+    total = np.float32(0.0)
+    if left > right:
+        return total
+    for y in range(max(0, int(np.ceil(yc - outer))), min(height, int(yc + outer) + 1)):
+        for x in range(left, right, _LINE_PX):
+            total += pixels[y, x]
+        marks = masked[y, left] + masked[y, right] + flags[y, left] + flags[y, right]
+        total += pixels[y, right] + np.float32(marks)
+    return total
 
 
 @njit(cache=True, nogil=True)
@@ -192,20 +221,56 @@ def _note_flag(near, n, flag, dx, dy):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def _read_patch(pixels, flags, x0, y0, half, xc, yc, reach, sky, patch, near, n):  # type: ignore[no-untyped-def]
+    """Light above the sky about a star into ``patch``, as its mirror image where the star is left
+    of or below the middle of its pixel (x0, y0), 0 beyond the image. Notes the flags of what lies
+    within ``reach``.
+    """
+    height, width = pixels.shape
+    left, right = max(0, x0 - half), min(width, x0 + half + 1)
+    low, high = max(0, y0 - half), min(height, y0 + half + 1)
+    side = 2 * half + 1
+    if right - left < side or high - low < side:
+        patch[:] = 0.0
+    if right <= left:
+        return
+    begin = left - (x0 - half) if xc >= x0 else x0 + half - (right - 1)
+    for y in range(low, high):
+        line = patch[y - (y0 - half) if yc >= y0 else y0 + half - y]
+        row, marks, out = pixels[y, left:right], flags[y, left:right], line[begin:]
+        marked = np.uint8(0)
+        for i in range(marks.size):
+            marked |= marks[i]
+        if xc >= x0:
+            for i in range(row.size):
+                out[i] = row[i] - sky
+        else:
+            end = row.size - 1
+            for i in range(row.size):
+                out[i] = row[np.uint64(end - i)] - sky
+        if marked:
+            for i in range(marks.size):
+                x = left + i
+                if marks[i] and max(abs(x - xc), abs(y - yc)) <= reach:
+                    _note_flag(near, n, marks[i], x - xc, y - yc)
+
+
+@njit(cache=True, nogil=True)
 def _measure(  # type: ignore[no-untyped-def]
     pixels, flags, masked, xs, ys, radii, inner, outer, guesses, noises,
+    half, held, held_from, cut, cut_from, geometry,
     counts, skies, scatters, rings, peaks, near,
 ):  # fmt: skip
     height, width = pixels.shape
-    largest = radii[radii.size - 1]
+    last = radii.size - 1
     values = np.empty(int(np.pi * (outer + 1.5) ** 2) + 16, np.float32)
-    side = int(2 * largest) + 4
-    # Sums along the rows give what lies wholly inside a circle by one difference a row.
-    along = np.empty((side, side + 1))
-    # Pixels that a circle cuts: their corners and values, worked off together.
-    cuts = np.empty((5, side * side + 4 * side))
+    patch = np.empty((2 * half + 1, 2 * half + 1), np.float32)
+    flat = patch.reshape(-1)
+    areas = np.empty(cut.size, np.float32)
+    fetched = np.float32(0.0)
     for n in range(xs.size):
         xc, yc = xs[n], ys[n]
+        fetched += _fetch(pixels, flags, masked, xc, yc, outer)
         count = _gather_ring(pixels, masked, xc, yc, inner, outer, values)
         if count >= 8:
             sky, scatter, kept = _ring_sky(values, count, guesses[n], max(noises[n], 1e-3))
@@ -214,76 +279,24 @@ def _measure(  # type: ignore[no-untyped-def]
         skies[n], scatters[n], rings[n] = sky, scatter, kept
         near[n, 0] = near[n, 1] = near[n, 2] = np.inf
         near[n, 3] = min(min(xc + 0.5, width - 0.5 - xc), min(yc + 0.5, height - 0.5 - yc))
-        left = max(0, int(np.ceil(xc - largest - 0.5)))
-        right = min(width, int(xc + largest + 0.5) + 1)
-        low = max(0, int(np.ceil(yc - largest - 0.5)))
-        high = min(height, int(yc + largest + 0.5) + 1)
-        peak = np.float32(-np.inf)
-        for y in range(low, high):
-            line, marks = along[y - low], flags[y]
-            row = pixels[y]
-            line[0] = 0.0
-            total = 0.0
-            for x in range(left, right):
-                total += row[x] - sky
-                line[x - left + 1] = total
-            marked = np.uint8(0)
-            for x in range(left, right):
-                marked |= marks[x]
-            if marked:
-                for x in range(left, right):
-                    if marks[x]:
-                        _note_flag(near, n, marks[x], x - xc, y - yc)
-            room = largest * largest - (y - yc) ** 2
-            if room >= 0.0:
-                half = np.sqrt(room)
-                for x in range(max(left, int(np.ceil(xc - half))), min(right, int(xc + half) + 1)):
-                    peak = max(peak, row[x])
-        peaks[n] = peak
-        for k in range(radii.size):
-            counts[n, k] = _circle_sum(along, left, right, low, high, xc, yc, radii[k], cuts)
-
-
-@njit(cache=True, nogil=True, inline="always")
-def _push(cuts, at, x0, y0, x1, y1, value):  # type: ignore[no-untyped-def]
-    cuts[0, at], cuts[1, at], cuts[2, at], cuts[3, at], cuts[4, at] = x0, y0, x1, y1, value
-    return at + 1
-
-
-@njit(cache=True, nogil=True)
-def _circle_sum(along, left, right, low, high, xc, yc, radius, cuts):  # type: ignore[no-untyped-def]
-    """Sum over a circle of a patch given by its running sums along rows."""
-    r2 = radius * radius
-    total = 0.0
-    cut = 0
-    for y in range(
-        max(low, int(np.ceil(yc - radius - 0.5))), min(high, int(yc + radius + 0.5) + 1)
-    ):
-        dy = y - yc
-        y0 = abs(dy) - 0.5
-        j = y - low
-        out = np.sqrt(max(r2 - max(y0, 0.0) ** 2, 0.0)) + 0.5
-        a, d = max(left, int(np.ceil(xc - out))), min(right, int(xc + out) + 1)
-        room = r2 - (y0 + 1.0) ** 2
-        b = c = d
-        if room > 0.25:
-            within = np.sqrt(room) - 0.5
-            b = min(d, max(a, int(np.ceil(xc - within))))
-            c = max(b, min(d, int(np.floor(xc + within)) + 1))
-            total += along[j, c - left] - along[j, b - left]
-        for first, last in ((a, b), (c, d)):
-            for x in range(first, last):
-                x0 = abs(x - xc) - 0.5
-                v = along[j, x - left + 1] - along[j, x - left]
-                if radius < 1.5:
-                    total += v * pixel_overlap(x - xc, dy, radius)
-                    continue
-                # A pixel across an axis falls into the quadrants on either side.
-                cut = _push(cuts, cut, max(x0, 0.0), max(y0, 0.0), x0 + 1.0, y0 + 1.0, v)
-                if x0 < 0.0:
-                    cut = _push(cuts, cut, 0.0, max(y0, 0.0), -x0, y0 + 1.0, v)
-                if y0 < 0.0:
-                    cut = _push(cuts, cut, max(x0, 0.0), 0.0, x0 + 1.0, -y0, v)
-                    if x0 < 0.0:
-                        cut = _push(cuts, cut, 0.0, 0.0, -x0, -y0, v)
-    return total + cut_sum(cuts, cut, radius)
+        x0, y0 = int(np.rint(xc)), int(np.rint(yc))
+        reach = radii[last] + 0.5
+        # Without a sky there is no light to tell; the highest pixel is what it is.
+        level = np.float32(sky if count >= 8 else 0.0)
+        _read_patch(pixels, flags, x0, y0, half, xc, yc, reach, level, patch, near, n)
+        fx, fy = abs(xc - x0), abs(yc - y0)
+        cut_areas(geometry, np.float32(fx), np.float32(fy), areas)
+        circle_sums(flat, half, radii, fx, fy, held, held_from, cut, cut_from, areas, counts[n])
+        peaks[n] = level + highest_value(
+            flat,
+            held,
+            cut,
+            geometry,
+            cut_from[last],
+            cut_from[last + 1],
+            np.float32(fx),
+            np.float32(fy),
+        )
+        if count < 8:
+            counts[n] = np.nan
+    return fetched
