@@ -80,11 +80,11 @@ def _paint(masked, x_px, y_px, radius_px):  # type: ignore[no-untyped-def]
     height, width = masked.shape
     for n in range(x_px.size):
         r = radius_px[n]
-        for y in range(max(0, int(y_px[n] - r)), min(height, int(y_px[n] + r) + 2)):
-            dy2 = (y - y_px[n]) ** 2
-            for x in range(max(0, int(x_px[n] - r)), min(width, int(x_px[n] + r) + 2)):
-                if dy2 + (x - x_px[n]) ** 2 <= r * r:
-                    masked[y, x] = 1
+        for y in range(max(0, int(np.ceil(y_px[n] - r))), min(height, int(y_px[n] + r) + 1)):
+            half = np.sqrt(max(r * r - (y - y_px[n]) ** 2, 0.0))
+            first = max(0, int(np.ceil(x_px[n] - half)))
+            for x in range(first, min(width, int(np.floor(x_px[n] + half)) + 1)):
+                masked[y, x] = 1
 
 
 @njit(cache=True, nogil=True)

@@ -8,7 +8,6 @@ from enum import IntFlag
 from functools import lru_cache
 
 import numpy as np
-import scipy
 
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane
 from narrow_beacon.core.correct.apply import SATURATED
@@ -30,8 +29,10 @@ from narrow_beacon.core.measure.spread import (
     parted_light,
     spread_of,
 )
+from narrow_beacon.core.place.fit import middle, weighted_fit
 from narrow_beacon.core.stars.background import Background
 from narrow_beacon.core.stars.detect import WIDE_PX, Detections
+from narrow_beacon.core.stars.nearest import nearest
 from narrow_beacon.core.stars.profile import Lights, StarProfile, measure_profile
 from narrow_beacon.core.stars.trails import Trail
 
@@ -39,6 +40,7 @@ CENTRED_SNR = 30.0
 """Stars this bright have a centre of their own that can be told from where they should be."""
 _OFF_CENTRE_FWHM = 0.35
 _SEARCHED_FWHM = 0.8
+_CENTRED_FWHM = 0.3
 _NEIGHBOUR_SHARE = 0.005
 _PARTED_FWHM, _PARTED_SNR = 0.9, 5.0
 """Radius in star widths at which stars are told apart, and from which brightness on."""
@@ -367,13 +369,11 @@ def _beside(
     flux = found.flux_adu.copy()
     if len(found) and x.size:
         # What the matched filter took for a star's light against what its aperture holds.
-        away, nearest = scipy.spatial.cKDTree(np.stack([found.x_px, found.y_px], axis=1)).query(
-            np.stack([x, y], axis=1)
-        )
-        sure = (away < 0.3 * fwhm_px) & (sums.near_px.min(axis=1) > 3.0 * fwhm_px) & (largest > 0)
-        sure &= found.snr[nearest] > CENTRED_SNR
+        at, _ = nearest(x, y, found.x_px, found.y_px, _CENTRED_FWHM * fwhm_px)
+        sure = (at >= 0) & (sums.near_px.min(axis=1) > 3.0 * fwhm_px) & (largest > 0)
+        sure &= found.snr[at] > CENTRED_SNR
         if sure.any():
-            flux *= float(np.median(largest[sure] / found.flux_adu[nearest[sure]]))
+            flux *= float(np.median(largest[sure] / found.flux_adu[at[sure]]))
     column, row = (np.rint(v).astype(int) for v in (found.x_px, found.y_px))
     height, width = image.flags.shape
     full = image.flags[np.clip(row, 0, height - 1), np.clip(column, 0, width - 1)] & SATURATED
@@ -398,14 +398,11 @@ def pair_up(
     nothing = np.empty(0, int)
     if not bright.size or not x_px.size:
         return nothing, nothing
-    tree = scipy.spatial.cKDTree(np.stack([found.x_px[bright], found.y_px[bright]], axis=1))
-    distance, nearest = tree.query(
-        np.stack([x_px, y_px], axis=1), distance_upper_bound=reach_fwhm * fwhm_px
-    )
-    hit = np.flatnonzero(np.isfinite(distance))
-    hit = hit[np.argsort(distance[hit], kind="stable")]
-    hit = np.sort(hit[np.unique(nearest[hit], return_index=True)[1]])
-    return hit, bright[nearest[hit]]
+    at, away = nearest(x_px, y_px, found.x_px[bright], found.y_px[bright], reach_fwhm * fwhm_px)
+    hit = np.flatnonzero(at >= 0)
+    hit = hit[np.argsort(away[hit], kind="stable")]
+    hit = np.sort(hit[np.unique(at[hit], return_index=True)[1]])
+    return hit, bright[at[hit]]
 
 
 def align(x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float) -> tuple[Floats, Floats]:
@@ -416,22 +413,22 @@ def align(x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float) -> tupl
     if stars.size < _PAIRS_TO_SHIFT:
         return x_px.copy(), y_px.copy()
     away = np.stack([found.x_px[at] - x_px[stars], found.y_px[at] - y_px[stars]], axis=1)
-    weight = 1.0 / found.position_error_px(fwhm_px)[at]
-    middle = np.array([x_px[stars].mean(), y_px[stars].mean()])
+    weight = 1.0 / found.position_error_px(fwhm_px)[at] ** 2
+    centre = np.array([x_px[stars].mean(), y_px[stars].mean()])
     size = max(float(np.ptp(x_px[stars])), float(np.ptp(y_px[stars])), 1.0)
     terms = 3 if stars.size >= _PAIRS_TO_TURN else 1
 
     def basis(x: Floats, y: Floats) -> Floats:
-        columns = [np.ones_like(x), (x - middle[0]) / size, (y - middle[1]) / size]
+        columns = [np.ones_like(x), (x - centre[0]) / size, (y - centre[1]) / size]
         return np.stack(columns[:terms], axis=1)
 
     own = basis(x_px[stars], y_px[stars])
     keep = np.ones(stars.size, bool)
-    fit = np.zeros((terms, 2))
+    fit: Floats = np.zeros((terms, 2))
     for _ in range(5):
-        fit = np.linalg.lstsq(own[keep] * weight[keep, None], away[keep] * weight[keep, None])[0]
+        fit = weighted_fit(own, away, np.where(keep, weight, 0.0))
         left = np.hypot(*(away - own @ fit).T)
-        now = left < 3.5 * max(float(np.median(left[keep])), 0.01)
+        now = left < 3.5 * max(middle(left[keep]), 0.01)
         if now.sum() < _PAIRS_TO_SHIFT or np.array_equal(now, keep):
             break
         keep = now

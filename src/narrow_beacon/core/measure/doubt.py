@@ -76,8 +76,14 @@ def _add_guessed(pixels, flags, xs, ys, fluxes, skies, brightness, step, radii, 
     largest = radii[radii.size - 1]
     for n in range(xs.size):
         flux = max(fluxes[n], 0.0)
+        left, right = max(2, int(xs[n] - largest)), min(width - 2, int(xs[n] + largest) + 2)
         for y in range(max(2, int(ys[n] - largest)), min(height - 2, int(ys[n] + largest) + 2)):
-            for x in range(max(2, int(xs[n] - largest)), min(width - 2, int(xs[n] + largest) + 2)):
+            any_flag = np.uint8(0)
+            for flag in flags[y, left : max(left, right)]:
+                any_flag |= flag
+            if not any_flag & (DEFECT | SPIKE):
+                continue
+            for x in range(left, right):
                 flag = flags[y, x]
                 if not flag & (DEFECT | SPIKE):
                     continue
@@ -116,60 +122,60 @@ def odd_growth(counts_adu: Floats, uncertainty_adu: Floats, clean: Bools) -> tup
     """
     if clean.sum() < _LEAST_STARS:
         return np.zeros_like(counts_adu), np.zeros(counts_adu.shape[1])
-    share = counts_adu[clean] / counts_adu[clean, -1:]
-    growth = np.median(share, axis=0)
-    outside = uncertainty_adu[clean, -1:] ** 2 - uncertainty_adu[clean].astype(float) ** 2
-    noise = np.sqrt(np.maximum(outside, 0.0)) / counts_adu[clean, -1:]
-    beyond = [_beyond_noise(share[:, k], noise[:, k]) for k in range(growth.size)]
-    ring_of = np.diff(counts_adu, axis=1, prepend=0.0)
-    variance = np.diff(uncertainty_adu.astype(float) ** 2, axis=1, prepend=0.0)
+    whole = counts_adu[clean, -1]
+    share = np.ascontiguousarray(counts_adu[clean].T) / whole
+    growth = _middles(share)
+    sigma2 = np.square(uncertainty_adu.T, dtype=float)
+    noise = np.sqrt(np.maximum(sigma2[-1, clean] - sigma2[:, clean], 0.0)) / whole
+    ring_of = np.diff(counts_adu.T, axis=0, prepend=0.0)
+    variance = np.diff(sigma2, axis=0, prepend=0.0)
     steps = np.maximum(np.diff(growth, prepend=0.0), 1e-4)
     odd = _oddest(ring_of, steps, np.maximum(variance, 1e-6), clean)
-    return np.where(np.isfinite(odd), np.abs(odd), 0.0), np.array(beyond)
+    return np.where(np.isfinite(odd), np.abs(odd), 0.0), _beyond_noise(share, noise)
 
 
 def _oddest(ring_of: Floats, steps: Floats, variance: Floats, clean: Bools) -> Floats:
     """Light in the stretch of rings that departs most from what all the others lead one to expect,
     up to each radius, (stars, radii); 0 where it is within its noise and what clean stars scatter
-    by.
+    by. ``ring_of`` and ``variance`` are (rings, stars).
     """
-    stars, rings = ring_of.shape
-    precision, light = steps**2 / variance, ring_of * steps / variance
-    sums = [
-        np.cumsum(np.pad(v.T, ((1, 0), (0, 0))), axis=0)
-        for v in (precision, light, ring_of, variance)
-    ]
-    best, first_of, flux_of = np.zeros(stars), np.zeros(stars, int), np.zeros(stars)
-    for first in range(rings - _STRETCH + 1):
-        last = first + _STRETCH
-        inside = [total[last] - total[first] for total in sums]
-        known = sums[0][-1] - inside[0]
-        flux = (sums[1][-1] - inside[1]) / known
-        own = steps[first:last].sum()
-        away = inside[2] - flux * own
-        noise = np.sqrt(inside[3] + own**2 / known)
-        beyond = _beyond_noise(away[clean] / flux[clean], noise[clean] / flux[clean])
-        times = np.abs(away) / np.sqrt(noise**2 + (beyond * flux) ** 2)
-        better = (times > _ODD_SIGMA) & (times > best)
-        best[better], first_of[better], flux_of[better] = times[better], first, flux[better]
+    rings, stars = ring_of.shape
+    sums = np.zeros((4, rings + 1, stars))
+    sums[0, 1:] = steps[:, None] ** 2 / variance
+    sums[1, 1:] = ring_of * (steps[:, None] / variance)
+    sums[2, 1:], sums[3, 1:] = ring_of, variance
+    np.cumsum(sums, axis=1, out=sums)
+    # Of each stretch (stretches, stars): precision, light by it, light and variance inside.
+    precision, light, inside, noise2 = sums[:, _STRETCH:] - sums[:, :-_STRETCH]
+    known = sums[0, -1] - precision
+    flux = (sums[1, -1] - light) / known
+    own = (
+        np.cumsum(steps)[_STRETCH - 1 :] - np.cumsum(steps)[: 1 - _STRETCH] + steps[: 1 - _STRETCH]
+    )[:, None]
+    away = inside - flux * own
+    noise = np.sqrt(noise2 + own**2 / known)
+    beyond = _beyond_noise((away / flux)[:, clean], (noise / flux)[:, clean])
+    times = np.abs(away) / np.sqrt(noise**2 + (beyond[:, None] * flux) ** 2)
+    times = np.where(times > _ODD_SIGMA, times, 0.0)
+    first_of = np.argmax(times, axis=0)
+    at = np.flatnonzero(times.max(axis=0))
     found = np.zeros((stars, rings))
-    at = np.flatnonzero(best)
-    ring = np.arange(rings)
-    within = (ring >= first_of[at, None]) & (ring < first_of[at, None] + _STRETCH)
-    excess = np.where(within, ring_of[at] - flux_of[at, None] * steps, 0.0)
-    found[at] = np.cumsum(excess, axis=1)
+    ring, first_of = np.arange(rings), first_of[at]
+    within = (ring >= first_of[:, None]) & (ring < first_of[:, None] + _STRETCH)
+    usual = flux[first_of, at][:, None] * steps
+    found[at] = np.cumsum(np.where(within, ring_of.T[at] - usual, 0.0), axis=1)
     return found
 
 
-def _beyond_noise(values: Floats, noise: Floats) -> float:
-    """Robust scatter of values beyond their noise."""
-    scatter = 1.4826 * _middle(np.abs(values - _middle(values)))
-    return float(np.sqrt(max(scatter**2 - _middle(noise) ** 2, 0.0)))
+def _beyond_noise(values: Floats, noise: Floats) -> Floats:
+    """Robust scatter (rows) of values (rows, stars) beyond their noise."""
+    scatter = 1.4826 * _middles(np.abs(values - _middles(values)[:, None]))
+    return np.sqrt(np.maximum(scatter**2 - _middles(noise) ** 2, 0.0))
 
 
-def _middle(values: Floats) -> float:
-    """The median, without the care for NaN that takes NumPy most of its time."""
-    half = values.size // 2
-    if values.size % 2:
-        return float(np.partition(values, half)[half])
-    return float(np.partition(values, (half - 1, half))[half - 1 : half + 1].mean())
+def _middles(values: Floats) -> Floats:
+    """The median of each row, without the care for NaN that takes NumPy most of its time."""
+    half = values.shape[1] // 2
+    if values.shape[1] % 2:
+        return np.partition(values, half, axis=1)[:, half]
+    return np.partition(values, (half - 1, half), axis=1)[:, half - 1 : half + 1].mean(axis=1)

@@ -7,11 +7,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import scipy
 
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane
 from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.stars.detect import Detections
+from narrow_beacon.core.stars.nearest import nearest, pairs_within
 from narrow_beacon.core.stars.profile import StarProfile, total_light
 
 REACH_FWHM = 14.0
@@ -103,19 +103,21 @@ def _wings(pixels, flags, xs, ys, fluxes, skies, edges, core, share):  # type: i
     each = np.full((xs.size, rings), np.nan)
     reach = int(edges[rings]) + 1
     values = np.empty((rings, (2 * reach + 1) ** 2))
+    squares, inside2 = edges**2, (core + 0.5) ** 2
     for n in range(xs.size):
         counts = np.zeros(rings, np.int64)
         inner, spoiled = 0.0, core <= 0.0
         for y in range(max(0, int(ys[n]) - reach), min(height, int(ys[n]) + reach + 1)):
             for x in range(max(0, int(xs[n]) - reach), min(width, int(xs[n]) + reach + 1)):
-                r = np.hypot(x - xs[n], y - ys[n])
-                if r < core + 0.5:
+                r2 = (x - xs[n]) ** 2 + (y - ys[n]) ** 2
+                if r2 < inside2:
                     # A pixel on the edge counts by about how much of it is inside.
-                    inner += min(core + 0.5 - r, 1.0) * (pixels[y, x] - skies[n])
+                    part = min(core + 0.5 - np.sqrt(r2), 1.0)
+                    inner += part * (pixels[y, x] - skies[n])
                     spoiled = spoiled or flags[y, x] != 0
-                if r < edges[0] or r >= edges[rings] or flags[y, x]:
+                if r2 < squares[0] or r2 >= squares[rings] or flags[y, x]:
                     continue
-                k = np.searchsorted(edges, r, side="right") - 1
+                k = np.searchsorted(squares, r2, side="right") - 1
                 values[k, counts[k]] = pixels[y, x] - skies[n]
                 counts[k] += 1
         light = fluxes[n] if spoiled or inner <= 0.0 else inner / share
@@ -153,7 +155,7 @@ def neighbours_of(
     expected_adu: Floats,
     found: Detections,
     found_adu: Floats,
-    saturated: Floats,
+    saturated: Bools,
     mask_px: Floats,
     fwhm_px: float,
 ) -> Neighbours:
@@ -170,14 +172,12 @@ def neighbours_of(
     masks = np.full(x_px.size, fwhm_px)
     other = np.ones(len(found), bool)
     if len(found) and x_px.size:
-        tree = scipy.spatial.cKDTree(np.stack([found.x_px, found.y_px], axis=1))
-        away, nearest = tree.query(np.stack([x_px, y_px], axis=1))
-        here = away < _SAME_STAR_FWHM * fwhm_px
+        near, away = nearest(x_px, y_px, found.x_px, found.y_px, _SAME_STAR_FWHM * fwhm_px)
         order = np.argsort(away, kind="stable")
-        order = order[here[order]]
-        _, first = np.unique(nearest[order], return_index=True)
+        order = order[near[order] >= 0]
+        _, first = np.unique(near[order], return_index=True)
         owners = order[first]
-        at = nearest[owners]
+        at = near[owners]
         other[at] = False
         more = saturated[at] & (stars[owners] > flux[at])
         stars[owners] = np.where(more, stars[owners], flux[at])
@@ -244,12 +244,7 @@ def overlaps(
     nothing, no_share = np.empty(0, int), np.empty((0, radii.size))
     if not x_px.size or not beside.x_px.size:
         return Overlaps(nothing, nothing, np.empty(0), no_share, no_share)
-    stars = scipy.spatial.cKDTree(np.stack([x_px, y_px], axis=1))
-    others = scipy.spatial.cKDTree(np.stack([beside.x_px, beside.y_px], axis=1))
-    pairs = stars.sparse_distance_matrix(others, REACH_FWHM * fwhm_px, output_type="ndarray")
-    # In one order, so that sums are the same bit for bit.
-    pairs = pairs[np.lexsort((pairs["j"], pairs["i"]))]
-    one, other, gap = pairs["i"], pairs["j"], pairs["v"]
+    one, other, gap = pairs_within(x_px, y_px, beside.x_px, beside.y_px, REACH_FWHM * fwhm_px)
     flux = beside.flux_adu[other]
     largest = float(radii[-1])
     # The most that it can add: as if all of the aperture were as near to it as the nearest point.
@@ -258,7 +253,7 @@ def overlaps(
     most = np.minimum(most * np.pi * largest**2, 1.0) * flux
     keep = (gap > _ONE_STAR_FWHM * fwhm_px) & (most > _MATTERS * np.maximum(own_adu[one], 1.0))
     keep &= beside.star[other] != one
-    one, other, gap = one[keep].astype(int), other[keep].astype(int), gap[keep]
+    one, other, gap = one[keep], other[keep], gap[keep]
     clipped = _CLIPPED_SIGMA * noise_adu[one] / np.maximum(beside.flux_adu[other], 1e-9)
     aperture, ring = _shares(
         gap, beside.masked_px[other], clipped, spread.brightness, spread.step_px, radii, *annulus_px

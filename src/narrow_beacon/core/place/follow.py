@@ -12,6 +12,8 @@ from narrow_beacon.core.place.solve import Placement, Solver
 
 _VOTERS = 80
 _BIN_PX = 4.0
+_NEAR, _FAR = 0.04, 0.35
+"""Of the shorter side: as far as exposures drift, and as far as two of them still share stars."""
 _LEAST_VOTES = 8
 
 
@@ -29,8 +31,10 @@ def follow(
     Star positions are 0-based pixels, brightest first. None where neither fits; the caller then
     solves from patterns.
     """
-    for start, how in ((last, "from the exposure before"), (last.turned_half(), "turned by 180°")):
-        shift = _shift(solver, start, x_px, y_px)
+    before, turned = "from the exposure before", "turned by 180°"
+    attempts = (last, before, _NEAR), (last, before, _FAR), (last.turned_half(), turned, _FAR)
+    for start, how, reach in attempts:
+        shift = _shift(solver, start, x_px, y_px, reach * min(start.shape))
         if shift is None:
             continue
         moved = replace(start, x0_px=start.x0_px + shift[0], y0_px=start.y0_px + shift[1])
@@ -43,10 +47,13 @@ def follow(
     return None
 
 
-def _shift(solver: Solver, start: Solution, x: Floats, y: Floats) -> tuple[float, float] | None:
-    """The shift in pixels that most pairs of bright stars agree on; None where none stands out."""
+def _shift(
+    solver: Solver, start: Solution, x: Floats, y: Floats, reach: float
+) -> tuple[float, float] | None:
+    """The shift of at most ``reach`` pixels along either axis that most pairs of bright stars agree
+    on; None where none stands out.
+    """
     height, width = start.shape
-    reach = 0.35 * min(height, width)
     # As many catalogue stars over the enlarged frame as there are voters on the image.
     share = (height + 2 * reach) * (width + 2 * reach) / (height * width)
     most = int(_VOTERS * share)

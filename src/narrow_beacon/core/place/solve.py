@@ -11,7 +11,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
-import scipy
 
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.catalogue.sky_index import SkyIndex
@@ -21,6 +20,7 @@ from narrow_beacon.core.place.fit import fit_solution
 from narrow_beacon.core.place.patterns import Level, catalogue_level
 from narrow_beacon.core.place.propose import level_numbers, promising, span_of, stages
 from narrow_beacon.core.place.solution import Solution
+from narrow_beacon.core.stars.nearest import nearest
 
 SCALE_RANGE_ARCSEC = (0.2, 75.0)
 """Scales tried where nothing is known, in seconds of arc a pixel."""
@@ -221,13 +221,11 @@ class Solver:
         rows, xs, ys = near[inside], xs[inside], ys[inside]
         if rows.size < FREE_COINCIDENCES:
             return None
-        sky = scipy.spatial.cKDTree(np.stack([xs, ys], axis=1))
-        found = scipy.spatial.cKDTree(np.stack([x, y], axis=1))
-        distance, nearest = sky.query(np.stack([x, y], axis=1), distance_upper_bound=radius)
-        stars = np.flatnonzero(np.isfinite(distance))
-        _, back = found.query(np.stack([xs[nearest[stars]], ys[nearest[stars]]], axis=1))
+        there, _ = nearest(x, y, xs, ys, radius)
+        stars = np.flatnonzero(there >= 0)
+        back, _ = nearest(xs[there[stars]], ys[there[stars]], x, y, radius)
         stars = stars[back == stars]
-        return stars, rows[nearest[stars]], int(rows.size)
+        return stars, rows[there[stars]], int(rows.size)
 
     def in_frame(
         self, solution: Solution, margin_px: float = 0.0, most: int | None = None

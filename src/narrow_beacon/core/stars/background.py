@@ -13,6 +13,9 @@ MESH_PX = 64
 _ROW_STEP, _COLUMN_STEP = 4, 4
 _BINS, _BIN_REACH = 256, 8.0
 """Bins of a sixteenth of the scatter, as far as eight times that to either side."""
+_ALIKE = 1.5
+"""Factor by which cells' scatters, and scatters by which their levels, may differ for the same bins
+to serve both."""
 
 
 @dataclass(frozen=True)
@@ -90,14 +93,20 @@ def _median_of_nine(cells: Plane) -> Plane:
     padded = np.pad(cells, 1, mode="edge")
     rows, columns = cells.shape
     around = [padded[j : j + rows, i : i + columns] for j in range(3) for i in range(3)]
-    return np.median(around, axis=0).astype(np.float32)
+    return np.asarray(np.sort(around, axis=0)[4])  # several times quicker than NumPy's median
 
 
 @njit(cache=True, nogil=True)
-def _clipped(sample, bins):  # type: ignore[no-untyped-def]
-    """Median of a sample and the scatter of its lower half, clipped: by counts in bins about what
-    every fourth value says, which is quicker than to sort all.
+def _clipped(sample, bins, middle, scatter):  # type: ignore[no-untyped-def]
+    """Median of a sample and the scatter of its lower half, clipped: by counts in bins about a
+    level, with a scatter that is not 0, as the cell before had them; where this one differs, about
+    what every fourth value says. That is quicker than to sort all.
     """
+    if scatter > 0.0:
+        median, lower = _by_bins(sample, bins, middle, scatter)
+        away, ratio = abs(median - middle), lower / scatter
+        if away < _ALIKE * scatter and 1.0 / _ALIKE < ratio < _ALIKE:
+            return median, lower
     rough = np.sort(sample[::4])
     middle = rough[rough.size // 2]
     scatter = middle - rough[int(0.1587 * rough.size)]
@@ -105,19 +114,29 @@ def _clipped(sample, bins):  # type: ignore[no-untyped-def]
         values = np.sort(sample)
         middle = values[values.size // 2]
         return middle, max(middle - values[int(0.1587 * values.size)], np.float32(0.0))
+    return _by_bins(sample, bins, middle, scatter)
+
+
+@njit(cache=True, nogil=True)
+def _by_bins(sample, bins, middle, scatter):  # type: ignore[no-untyped-def]
+    """Clipped median and scatter of the lower half by ``bins``, which then hold how many values
+    lie below the end of each.
+    """
     width = scatter * (_BIN_REACH * 2.0 / _BINS)
     lowest = middle - _BIN_REACH * scatter
+    per_bin = 1.0 / width
     bins[:] = 0
     for value in sample:
-        bins[int(min(max((value - lowest) / width, 0.0), _BINS - 1.0))] += 1
+        bins[np.uint32(min(max((value - lowest) * per_bin, 0.0), _BINS - 1.0))] += 1
+    for n in range(1, _BINS):
+        bins[n] += bins[n - 1]
     first, last = 0, _BINS
     median = lower = 0.0
     for _ in range(6):
-        total = 0
-        for n in range(first, last):
-            total += bins[n]
-        median = lowest + width * _quantile(bins, first, 0.5 * total)
-        lower = lowest + width * _quantile(bins, first, 0.1587 * total)
+        below = bins[first - 1] if first else 0
+        total = bins[last - 1] - below
+        median = lowest + width * _quantile(bins, first, last, below + 0.5 * total)
+        lower = lowest + width * _quantile(bins, first, last, below + 0.1587 * total)
         low = max(first, int((median - 3.5 * (median - lower) - lowest) / width))
         high = min(last, int((median + 2.5 * (median - lower) - lowest) / width) + 1)
         if low == first and high == last:
@@ -127,14 +146,17 @@ def _clipped(sample, bins):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def _quantile(bins, first, wanted):  # type: ignore[no-untyped-def]
-    """The place among the bins, from ``first`` on, below which so many values lie."""
-    below = 0
-    n = first
-    while below + bins[n] < wanted:
-        below += bins[n]
-        n += 1
-    return n + (wanted - below) / max(bins[n], 1)
+def _quantile(bins, first, last, wanted):  # type: ignore[no-untyped-def]
+    """The place among the bins, from ``first`` to ``last``, below which so many values lie."""
+    low, high = first, last - 1
+    while low < high:
+        middle = (low + high) // 2
+        if bins[middle] < wanted:
+            low = middle + 1
+        else:
+            high = middle
+    below = bins[low - 1] if low else 0
+    return low + (wanted - below) / max(bins[low] - below, 1)
 
 
 @njit(cache=True, nogil=True)
@@ -143,7 +165,8 @@ def _mesh(pixels, mesh_px, sky, noise):  # type: ignore[no-untyped-def]
     rows, columns = sky.shape
     room = (2 * mesh_px // _ROW_STEP + 1) * (2 * mesh_px // _COLUMN_STEP + 1)
     sample = np.empty(room, np.float32)
-    bins = np.empty(_BINS, np.int64)
+    bins = np.empty(_BINS, np.int32)
+    level = scatter = np.float32(0.0)
     for j in range(rows):
         y0 = j * mesh_px
         y1 = height if j == rows - 1 else (j + 1) * mesh_px
@@ -156,4 +179,5 @@ def _mesh(pixels, mesh_px, sky, noise):  # type: ignore[no-untyped-def]
                 for x in range(x0 + (5 * (y // _ROW_STEP)) % _COLUMN_STEP, x1, _COLUMN_STEP):
                     sample[count] = pixels[y, x]
                     count += 1
-            sky[j, i], noise[j, i] = _clipped(sample[:count], bins)
+            level, scatter = _clipped(sample[:count], bins, level, scatter)
+            sky[j, i], noise[j, i] = level, scatter

@@ -527,31 +527,45 @@ def centroids(pixels, x_px, y_px, sky, sigma):  # type: ignore[no-untyped-def]
     result = np.empty((x_px.size, 4))
     reach = int(np.ceil(3.0 * sigma)) + 1
     span = 2 * reach + 1
-    wx = np.empty(span)
-    wy = np.empty(span)
+    # The window along a row, and that times the distance from its middle and its square.
+    w0, w1, w2 = np.empty(span), np.empty(span), np.empty(span)
     scale = 0.5 / sigma**2
+    bell = np.exp(-scale * (np.arange(span) - reach) ** 2)
     for n in range(x_px.size):
         x, y = x_px[n], y_px[n]
         elongation = 1.0
         angle = 0.0
         for turn in range(12):
-            x0 = int(np.rint(x)) - reach
-            y0 = int(np.rint(y)) - reach
+            xi, yi = int(np.rint(x)), int(np.rint(y))
+            fx, fy = xi - x, yi - y
+            # exp(−s·(i + f)²) = exp(−s·i²) · exp(−s·f²) · exp(−2·s·f)ⁱ
+            step, power = np.exp(-2.0 * scale * fx), np.exp(scale * (2.0 * fx * reach - fx * fx))
             for i in range(span):
-                wx[i] = np.exp(-scale * (x0 + i - x) ** 2)
-                wy[i] = np.exp(-scale * (y0 + i - y) ** 2)
+                w0[i] = bell[i] * power
+                w1[i] = w0[i] * (i - reach + fx)
+                w2[i] = w1[i] * (i - reach + fx)
+                power *= step
+            up, power = np.exp(-2.0 * scale * fy), np.exp(scale * (2.0 * fy * reach - fy * fy))
+            first, last = max(0, reach - xi), min(span, width - xi + reach)
             total = sx = sy = sxx = syy = sxy = 0.0
-            for j in range(max(0, -y0), min(span, height - y0)):
-                dy = y0 + j - y
-                for i in range(max(0, -x0), min(span, width - x0)):
-                    dx = x0 + i - x
-                    v = (pixels[y0 + j, x0 + i] - sky[n]) * wx[i] * wy[j]
-                    total += v
-                    sx += v * dx
-                    sy += v * dy
-                    sxx += v * dx * dx
-                    syy += v * dy * dy
-                    sxy += v * dx * dy
+            for j in range(span):
+                row = yi + j - reach
+                if 0 <= row < height and last > first:
+                    line = pixels[row, xi - reach + first : xi - reach + last]
+                    r0 = r1 = r2 = 0.0
+                    for i in range(line.size):
+                        v = line[i] - sky[n]
+                        r0 += v * w0[first + i]
+                        r1 += v * w1[first + i]
+                        r2 += v * w2[first + i]
+                    dy, wy = j - reach + fy, bell[j] * power
+                    total += wy * r0
+                    sx += wy * r1
+                    sy += wy * dy * r0
+                    sxx += wy * r2
+                    syy += wy * dy * dy * r0
+                    sxy += wy * dy * r1
+                power *= up
             if total <= 0.0:
                 break
             step_x, step_y = 2.0 * sx / total, 2.0 * sy / total

@@ -144,15 +144,13 @@ def measure_profile(
         & (stars.y_px < height - reach - 2)
         & (stars.snr > _LEAST_SNR)
     )
-    chosen = np.flatnonzero(inside)[: 10 * _MOST_STARS]
+    chosen: Ints = np.flatnonzero(inside)[: 10 * _MOST_STARS]
     if chosen.size == 0:
         return None
     others = others or Lights(stars.x_px, stars.y_px, stars.flux_adu)
-    gap, beside = _beside(stars, chosen, others, _SAME_STAR_FWHM * guess_px)
-    alone = gap > reach + _CLEAR_FWHM * guess_px
-    if alone.sum() < _ENOUGH_ALONE:
-        alone[:] = True
-    chosen, beside = chosen[alone][: 3 * _MOST_STARS], beside[alone][: 3 * _MOST_STARS]
+    chosen, beside = _alone(
+        stars, chosen, others, _SAME_STAR_FWHM * guess_px, reach + _CLEAR_FWHM * guess_px
+    )
     fits = _fit_moffats(
         pixels, flags, stars.x_px[chosen], stars.y_px[chosen], sky_adu[chosen],
         others.x_px[beside], others.y_px[beside], reach, guess_px, _MOST_STARS, pixel_px**2 / 24.0,
@@ -170,6 +168,27 @@ def measure_profile(
     )
 
 
+def _alone(
+    stars: Detections, chosen: Ints, others: Lights, same_px: float, clear_px: float
+) -> tuple[Ints, Ints]:
+    """The first of the chosen stars that stand alone, and the light nearest to each; the first of
+    all where too few do.
+    """
+    wanted, parts = 3 * _MOST_STARS, []
+    found = 0
+    for begin in range(0, chosen.size, wanted):
+        some = chosen[begin : begin + wanted]
+        gap, beside = _beside(stars, some, others, same_px)
+        parts.append((some, beside, gap > clear_px))
+        found += int(parts[-1][2].sum())
+        if found >= wanted:
+            break
+    chosen, beside, alone = (np.concatenate(part) for part in zip(*parts, strict=True))
+    if found < _ENOUGH_ALONE:
+        alone[:] = True
+    return chosen[alone][:wanted], beside[alone][:wanted]
+
+
 def _beside(stars: Detections, chosen: Ints, others: Lights, same_px: float) -> tuple[Floats, Ints]:
     """How far the nearest light is that could matter to each chosen star, and which it is."""
     dx = stars.x_px[chosen, None] - others.x_px[None, :]
@@ -179,17 +198,6 @@ def _beside(stars: Detections, chosen: Ints, others: Lights, same_px: float) -> 
     squared[others.flux_adu[None, :] < _MATTERS * stars.flux_adu[chosen, None]] = np.inf
     nearest = np.argmin(squared, axis=1)
     return np.sqrt(squared[np.arange(chosen.size), nearest]), nearest
-
-
-@njit(cache=True, nogil=True)
-def _shape(r2, alpha, beta, blur):  # type: ignore[no-untyped-def]
-    """Pixel-averaged Moffat function of unit height at squared distance r2; ``blur`` is the pixel's
-    area over 24.
-    """
-    v = 1.0 + r2 / alpha**2
-    f = v**-beta
-    laplacian = (4.0 * beta / alpha**2) * f / v * ((beta + 1.0) * (r2 / alpha**2) / v - 1.0)
-    return f + laplacian * blur
 
 
 @njit(cache=True, nogil=True)
@@ -230,13 +238,21 @@ def _fit_moffats(pixels, flags, xs, ys, skies, xo, yo, reach, guess, most, blur)
 
 
 @njit(cache=True, nogil=True)
-def _cost(r2, data, alpha, beta, model, blur):  # type: ignore[no-untyped-def]
-    """Best height and pedestal for a shape by linear least squares, and what is left."""
+def _cost(r2, data, alpha, beta, shape, logs, blur):  # type: ignore[no-untyped-def]
+    """Best height and pedestal for a shape by linear least squares, and what is left; fills in the
+    shape and the logarithms of its base.
+    """
     n = r2.size
+    per_alpha2 = 1.0 / (alpha * alpha)
+    bend = 4.0 * beta * per_alpha2 * blur
     sf = sff = sd = sfd = 0.0
     for i in range(n):
-        f = _shape(r2[i], alpha, beta, blur)
-        model[i] = f
+        u = r2[i] * per_alpha2
+        v = 1.0 + u
+        logs[i] = np.log(v)
+        f = np.exp(-beta * logs[i])
+        f += bend * f / v * ((beta + 1.0) * u / v - 1.0)  # the mean over the pixel
+        shape[i] = f
         sf += f
         sff += f * f
         sd += data[i]
@@ -246,26 +262,34 @@ def _cost(r2, data, alpha, beta, model, blur):  # type: ignore[no-untyped-def]
     b = (sff * sd - sf * sfd) / det
     cost = 0.0
     for i in range(n):
-        cost += (data[i] - a * model[i] - b) ** 2
+        cost += (data[i] - a * shape[i] - b) ** 2
     return a, b, cost
 
 
 @njit(cache=True, nogil=True)
 def _fit_one(r2, data, guess, blur):  # type: ignore[no-untyped-def]
+    """FWHM and β by Levenberg and Marquardt's steps in the logarithms of both, height and pedestal
+    being the best for each.
+    """
     n = r2.size
     beta = 3.0
     alpha = guess / (2.0 * np.sqrt(2.0 ** (1.0 / beta) - 1.0))
-    model = np.empty(n)
-    trial = np.empty(n)
-    a, b, cost = _cost(r2, data, alpha, beta, model, blur)
+    shape, logs, new_shape, new_logs = np.empty(n), np.empty(n), np.empty(n), np.empty(n)
+    a, b, cost = _cost(r2, data, alpha, beta, shape, logs, blur)
     damping = 1e-3
-    h = 1e-4
     for _ in range(40):
         jj00 = jj01 = jj11 = jr0 = jr1 = 0.0
+        per_alpha2 = 1.0 / (alpha * alpha)
+        bend = 4.0 * beta * per_alpha2 * blur
         for i in range(n):
-            d0 = a * (_shape(r2[i], alpha * (1 + h), beta, blur) - model[i]) / h
-            d1 = a * (_shape(r2[i], alpha, beta * (1 + h), blur) - model[i]) / h
-            left = data[i] - a * model[i] - b
+            u = r2[i] * per_alpha2
+            by_v = 1.0 / (1.0 + u)
+            g = (beta + 1.0) * u * by_v
+            w = bend * by_v * (g - 1.0)
+            point = a * shape[i] / (1.0 + w)
+            d0 = 2.0 * by_v * (beta * u * a * shape[i] - point * (w + bend * g * by_v))
+            d1 = -beta * logs[i] * a * shape[i] + point * (w + bend * beta * u * by_v * by_v)
+            left = data[i] - a * shape[i] - b
             jj00 += d0 * d0
             jj01 += d0 * d1
             jj11 += d1 * d1
@@ -279,11 +303,11 @@ def _fit_one(r2, data, guess, blur):  # type: ignore[no-untyped-def]
         step1 = min(max((p * jr1 - jj01 * jr0) / det, -0.5), 0.5)
         new_alpha = alpha * np.exp(step0)
         new_beta = min(max(beta * np.exp(step1), 1.2), 12.0)
-        na, nb, new_cost = _cost(r2, data, new_alpha, new_beta, trial, blur)
+        na, nb, new_cost = _cost(r2, data, new_alpha, new_beta, new_shape, new_logs, blur)
         if new_cost <= cost:
             small = abs(step0) < 2e-3 and abs(step1) < 1e-2
             alpha, beta, a, b, cost = new_alpha, new_beta, na, nb, new_cost
-            model[:] = trial
+            shape[:], logs[:] = new_shape, new_logs
             damping = max(damping * 0.2, 1e-9)
             if small:
                 break

@@ -202,12 +202,18 @@ def _brightest(pixels, xs, ys, shifts, cosine, sine, count):  # type: ignore[no-
     for piece in range(count):
         most = -np.inf
         for s in range(shifts.size):
+            brighter = 0
             for n in range(size):
                 at = piece * size + n
                 i = min(max(int(np.rint(xs[at] + shifts[s] * cosine)), 0), width - 1)
                 j = min(max(int(np.rint(ys[at] + shifts[s] * sine)), 0), height - 1)
-                # Sorted as they come: so few are soonest in order by insertion.
-                value, k = pixels[j, i], n
+                values[n] = pixels[j, i]
+                brighter += 1 if values[n] > most else 0
+            if 2 * brighter < size:
+                continue  # the median can't be larger
+            for n in range(1, size):
+                # So few are soonest in order by insertion.
+                value, k = values[n], n
                 while k > 0 and values[k - 1] > value:
                     values[k] = values[k - 1]
                     k -= 1

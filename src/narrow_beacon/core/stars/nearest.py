@@ -1,0 +1,113 @@
+"""The nearest of some places to each of others, within a reach: by cells of a grid."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from narrow_beacon.core.arrays import Floats, Ints
+from narrow_beacon.core.compiled import njit
+
+
+def nearest(
+    x_px: Floats, y_px: Floats, others_x_px: Floats, others_y_px: Floats, reach_px: float
+) -> tuple[Ints, Floats]:
+    """Which of the others is nearest to each place, and how far it is; −1 and infinity where none
+    is nearer than ``reach_px``. Of several as near it is the first.
+    """
+    index, away = np.full(x_px.size, -1), np.full(x_px.size, np.inf)
+    usable = np.flatnonzero(np.isfinite(others_x_px) & np.isfinite(others_y_px))
+    if usable.size and x_px.size:
+        _search(
+            np.asarray(x_px, float), np.asarray(y_px, float),
+            np.asarray(others_x_px, float)[usable], np.asarray(others_y_px, float)[usable],
+            float(reach_px), index, away,
+        )  # fmt: skip
+        found = index >= 0
+        index[found] = usable[index[found]]
+    return index, away
+
+
+def pairs_within(
+    x_px: Floats, y_px: Floats, others_x_px: Floats, others_y_px: Floats, reach_px: float
+) -> tuple[Ints, Ints, Floats]:
+    """All pairs of a place and one of the others that are less than ``reach_px`` apart: which they
+    are, by place and then by the other, and how far apart. All places are finite.
+    """
+    if not x_px.size or not others_x_px.size:
+        return np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0)
+    one, other, apart = _near_pairs(
+        np.asarray(x_px, float), np.asarray(y_px, float),
+        np.asarray(others_x_px, float), np.asarray(others_y_px, float), float(reach_px),
+    )  # fmt: skip
+    order = np.lexsort((other, one))
+    return one[order], other[order], apart[order]
+
+
+@njit(cache=True, nogil=True)
+def _cells(xo, yo, reach):  # type: ignore[no-untyped-def]
+    """Places sorted into cells no smaller than the reach, about as many of them as places: where
+    the grid begins, its cells' size, its rows and columns, the first place of each cell, the order.
+    """
+    left, low = xo.min(), yo.min()
+    wide, high = xo.max() - left, yo.max() - low
+    size = max(reach, np.sqrt(wide * high / xo.size), (wide + high) / (xo.size + 1.0), 1e-9)
+    columns, rows = int(wide / size) + 1, int(high / size) + 1
+    first = np.zeros(columns * rows + 1, np.int64)
+    cell = np.empty(xo.size, np.int64)
+    for n in range(xo.size):
+        cell[n] = int((yo[n] - low) / size) * columns + int((xo[n] - left) / size)
+        first[cell[n] + 1] += 1
+    for n in range(columns * rows):
+        first[n + 1] += first[n]
+    order, filled = np.empty(xo.size, np.int64), first.copy()
+    for n in range(xo.size):
+        order[filled[cell[n]]] = n
+        filled[cell[n]] += 1
+    return left, low, size, rows, columns, first, order
+
+
+@njit(cache=True, nogil=True)
+def _search(xs, ys, xo, yo, reach, index, away):  # type: ignore[no-untyped-def]
+    left, low, size, rows, columns, first, order = _cells(xo, yo, reach)
+    for n in range(xs.size):
+        u, v = np.floor((xs[n] - left) / size), np.floor((ys[n] - low) / size)
+        if not (-1.0 <= u <= columns and -1.0 <= v <= rows):
+            continue
+        best = reach * reach
+        for row in range(max(int(v) - 1, 0), min(int(v) + 2, rows)):
+            for column in range(max(int(u) - 1, 0), min(int(u) + 2, columns)):
+                at = row * columns + column
+                for k in range(first[at], first[at + 1]):
+                    other = order[k]
+                    d2 = (xs[n] - xo[other]) ** 2 + (ys[n] - yo[other]) ** 2
+                    if d2 < best or (d2 == best and other < index[n]):
+                        best = d2
+                        index[n] = other
+        if index[n] >= 0:
+            away[n] = np.sqrt(best)
+
+
+@njit(cache=True, nogil=True)
+def _near_pairs(xs, ys, xo, yo, reach):  # type: ignore[no-untyped-def]
+    left, low, size, rows, columns, first, order = _cells(xo, yo, reach)
+    room = 4 * (xs.size + xo.size)
+    one, two, apart = np.empty(room, np.int64), np.empty(room, np.int64), np.empty(room)
+    count = 0
+    for n in range(xs.size):
+        u, v = int(np.floor((xs[n] - left) / size)), int(np.floor((ys[n] - low) / size))
+        for row in range(max(v - 1, 0), min(v + 2, rows)):
+            for column in range(max(u - 1, 0), min(u + 2, columns)):
+                at = row * columns + column
+                for k in range(first[at], first[at + 1]):
+                    other = order[k]
+                    d2 = (xs[n] - xo[other]) ** 2 + (ys[n] - yo[other]) ** 2
+                    if d2 >= reach * reach:
+                        continue
+                    if count == room:
+                        room *= 2
+                        one = np.append(one, np.empty_like(one))
+                        two = np.append(two, np.empty_like(two))
+                        apart = np.append(apart, np.empty_like(apart))
+                    one[count], two[count], apart[count] = n, other, np.sqrt(d2)
+                    count += 1
+    return one[:count], two[:count], apart[:count]
