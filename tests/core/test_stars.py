@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from builders import noise, scattered, star_image
 from narrow_beacon.core.stars.background import Background, measure_background
 from narrow_beacon.core.stars.detect import RING_WIDTHS, detect, likely_width
+from narrow_beacon.core.stars.nearest import nearest, pairs_within
 from narrow_beacon.core.stars.profile import measure_profile
 from narrow_beacon.core.stars.strikes import mark_strikes
 from narrow_beacon.core.stars.trails import find_trails
@@ -194,3 +197,20 @@ def test_a_ring_of_light_is_one_star(radius: float) -> None:
     assert max(away) < 1.0
     # Half of the light of such a disc, whose hole is 0.4 of it, is within 0.76 of its radius.
     assert seen.quality.fwhm_px == pytest.approx(0.76 * radius / 0.677, rel=0.06)
+
+
+@given(st.integers(0, 60), st.integers(1, 60), st.floats(0.0, 40.0), st.integers(0, 2**31))
+def test_the_nearest_star_and_near_pairs_are_those_of_a_full_search(
+    places: int, others: int, reach: float, seed: int
+) -> None:
+    rng = np.random.default_rng(seed)
+    x, y = rng.uniform(-20.0, 120.0, (2, places))
+    xo, yo = rng.uniform(0.0, 100.0, (2, others)) * [[1.0], [rng.choice([0.0, 0.01, 1.0])]]
+    apart = np.hypot(x[:, None] - xo, y[:, None] - yo)
+    near = apart < reach
+    index, away = nearest(x, y, xo, yo, reach)
+    assert np.array_equal(index, np.where(near.any(axis=1), np.argmin(apart, axis=1), -1))
+    assert np.allclose(away, np.where(near.any(axis=1), apart.min(axis=1), np.inf))
+    one, other, gap = pairs_within(x, y, xo, yo, reach)
+    assert np.array_equal(np.stack([one, other]), np.stack(np.nonzero(near)))
+    assert np.allclose(gap, apart[near])

@@ -28,6 +28,9 @@ SATURATED = np.uint8(2)
 SPIKE = np.uint8(4)
 """Pixel flag: a cosmic ray or another spike narrower than a star."""
 
+_REPAIR_REACH = 3
+"""Pixels away that a repair may look for good ones."""
+
 
 @dataclass(frozen=True)
 class Chain:
@@ -98,7 +101,7 @@ def correct(
         zero = np.float32(source.bzero - 32768.0 * source.bscale)
         _correct_words(
             source.cut(words), scale, zero, level, chain.offset_adu, chain.gain, limit,
-            space.pixels, space.flags,
+            chain.repairs, space.pixels, space.flags,
         )  # fmt: skip
     else:
         stored = read_stored(source)
@@ -110,14 +113,15 @@ def correct(
         if undefined.size:
             space.flags.reshape(-1)[undefined] |= DEFECT
             repair(space.pixels, space.flags, undefined)
-    if chain.repairs.size:
         repair(space.pixels, space.flags, chain.repairs)
     return space.pixels, space.flags
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _correct_words(words, scale, zero, level, offset, gain, limit, out, flags):  # type: ignore[no-untyped-def]
+def _correct_words(words, scale, zero, level, offset, gain, limit, repairs, out, flags):  # type: ignore[no-untyped-def]
     height, width = words.shape
+    good = np.empty(49, np.float32)
+    repaired = 0
     for y in range(height):
         stored = words[y]
         off = offset[y]
@@ -136,6 +140,11 @@ def _correct_words(words, scale, zero, level, offset, gain, limit, out, flags): 
                 v = np.uint16(((w >> 8) | (w << 8)) ^ 0x8000)
                 if np.float32(v) * scale + zero >= limit:
                     flags[y, x] |= 2
+        # Repaired as soon as all rows about them are there, while these are at hand.
+        ready = (y + 1 - _REPAIR_REACH) * width if y + 1 < height else height * width
+        while repaired < repairs.size and repairs[repaired] < ready:
+            _repair_at(out, flags, repairs[repaired], good)
+            repaired += 1
 
 
 @njit(cache=True, nogil=True)
@@ -166,39 +175,44 @@ def repair(pixels, flags, where):  # type: ignore[no-untyped-def]
     along rows and columns: its error is the product of theirs, about 5% at the very peak of a
     star 3 pixels wide. Else along the row or the column alone, else the median of good neighbours.
     """
-    height, width = pixels.shape
     good = np.empty(49, np.float32)
     for index in where:
-        y, x = index // width, index % width
-        row = column = block = False
-        if 2 <= x < width - 2:
-            row = not (flags[y, x - 2] | flags[y, x - 1] | flags[y, x + 1] | flags[y, x + 2]) & 1
-        if 2 <= y < height - 2:
-            column = not (flags[y - 2, x] | flags[y - 1, x] | flags[y + 1, x] | flags[y + 2, x]) & 1
-        if row and column:
-            bad = 0
-            for yy in range(y - 2, y + 3):
-                for xx in range(x - 2, x + 3):
-                    bad += flags[yy, xx] & 1
-            block = bad == 1
-        if block:
-            up = 0.0
-            for k, weight in ((-2, -1.0), (-1, 4.0), (1, 4.0), (2, -1.0)):
-                up += weight / 6.0 * _line(pixels, index + k * width, 1)
-            pixels[y, x] = _line(pixels, index, 1) + _line(pixels, index, width) - up
-        elif row:
-            pixels[y, x] = _line(pixels, index, 1)
-        elif column:
-            pixels[y, x] = _line(pixels, index, width)
-        else:
+        _repair_at(pixels, flags, index, good)
+
+
+@njit(cache=True, nogil=True)
+def _repair_at(pixels, flags, index, good):  # type: ignore[no-untyped-def]
+    height, width = pixels.shape
+    y, x = index // width, index % width
+    row = column = block = False
+    if 2 <= x < width - 2:
+        row = not (flags[y, x - 2] | flags[y, x - 1] | flags[y, x + 1] | flags[y, x + 2]) & 1
+    if 2 <= y < height - 2:
+        column = not (flags[y - 2, x] | flags[y - 1, x] | flags[y + 1, x] | flags[y + 2, x]) & 1
+    if row and column:
+        bad = 0
+        for yy in range(y - 2, y + 3):
+            for xx in range(x - 2, x + 3):
+                bad += flags[yy, xx] & 1
+        block = bad == 1
+    if block:
+        up = 0.0
+        for k, weight in ((-2, -1.0), (-1, 4.0), (1, 4.0), (2, -1.0)):
+            up += weight / 6.0 * _line(pixels, index + k * width, 1)
+        pixels[y, x] = _line(pixels, index, 1) + _line(pixels, index, width) - up
+    elif row:
+        pixels[y, x] = _line(pixels, index, 1)
+    elif column:
+        pixels[y, x] = _line(pixels, index, width)
+    else:
+        count = 0
+        reach = 1
+        while count < 3 and reach <= _REPAIR_REACH:
             count = 0
-            reach = 1
-            while count < 3 and reach <= 3:
-                count = 0
-                for yy in range(max(0, y - reach), min(height, y + reach + 1)):
-                    for xx in range(max(0, x - reach), min(width, x + reach + 1)):
-                        if not flags[yy, xx] & 1:
-                            good[count] = pixels[yy, xx]
-                            count += 1
-                reach += 1
-            pixels[y, x] = np.median(good[:count]) if count else 0.0
+            for yy in range(max(0, y - reach), min(height, y + reach + 1)):
+                for xx in range(max(0, x - reach), min(width, x + reach + 1)):
+                    if not flags[yy, xx] & 1:
+                        good[count] = pixels[yy, xx]
+                        count += 1
+            reach += 1
+        pixels[y, x] = np.median(good[:count]) if count else 0.0

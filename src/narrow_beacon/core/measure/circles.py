@@ -145,11 +145,19 @@ def circle_sums(patch, half, radii, fx, fy, held, held_from, cut, cut_from, area
     """
     whole = 0.0
     for k in range(radii.size):
-        inside = held[held_from[k] : held_from[k + 1]]
-        for n in range(inside.size):
-            whole += patch[np.uint32(inside[n])]
-        at, weights = cut[cut_from[k] : cut_from[k + 1]], areas[cut_from[k] : cut_from[k + 1]]
         # Four sums at once: each waits for its last one.
+        s0 = s1 = s2 = s3 = np.float32(0.0)
+        inside = held[held_from[k] : held_from[k + 1]]
+        fours = inside.size // 4 * 4
+        for n in range(0, fours, 4):
+            s0 += patch[np.uint32(inside[n])]
+            s1 += patch[np.uint32(inside[n + 1])]
+            s2 += patch[np.uint32(inside[n + 2])]
+            s3 += patch[np.uint32(inside[n + 3])]
+        for n in range(fours, inside.size):
+            s0 += patch[np.uint32(inside[n])]
+        whole += np.float64(s0 + s1) + np.float64(s2 + s3)
+        at, weights = cut[cut_from[k] : cut_from[k + 1]], areas[cut_from[k] : cut_from[k + 1]]
         s0 = s1 = s2 = s3 = np.float32(0.0)
         for n in range(0, at.size, 4):
             s0 += patch[np.uint32(at[n])] * weights[n]
@@ -178,14 +186,21 @@ def highest_value(patch, held, cut, geometry, first, last, fx, fy):  # type: ign
     """The highest value of a flat patch within the largest circle: of those that it holds, and of
     those from ``first`` to ``last`` that it cuts if their middle is inside.
     """
-    highest = np.float32(_NOTHING)
-    for n in range(held.size):
-        highest = max(highest, patch[np.uint32(held[n])])
+    h0 = h1 = h2 = h3 = np.float32(_NOTHING)
+    fours = held.size // 4 * 4
+    for n in range(0, fours, 4):
+        h0 = max(h0, patch[np.uint32(held[n])])
+        h1 = max(h1, patch[np.uint32(held[n + 1])])
+        h2 = max(h2, patch[np.uint32(held[n + 2])])
+        h3 = max(h3, patch[np.uint32(held[n + 3])])
+    for n in range(fours, held.size):
+        h0 = max(h0, patch[np.uint32(held[n])])
+    highest = max(max(h0, h1), max(h2, h3))
     columns, sides, rows, overs, radii = geometry
     for n in range(first, last):
-        x, y = columns[n] - sides[n] * fx, rows[n] - overs[n] * fy
         value = patch[np.uint32(cut[n])]
-        highest = max(
-            highest, value if x * x + y * y <= radii[n] * radii[n] else np.float32(_NOTHING)
-        )
+        if value > highest:
+            x, y = columns[n] - sides[n] * fx, rows[n] - overs[n] * fy
+            if x * x + y * y <= radii[n] * radii[n]:
+                highest = value
     return highest

@@ -174,13 +174,13 @@ def _weighed(
     the pixels themselves: between pixels, where the star stands.
     """
     reach = int(np.ceil(2.5 * sigma))
-    taps = np.exp(-0.5 * (np.arange(-reach, reach + 1) / sigma) ** 2)
+    taps = np.exp(-0.5 * (np.arange(-reach, reach + 1) / sigma) ** 2).astype(np.float32)
     peaks = np.empty((len(found), 2), np.int32)
     heights = np.empty(len(found))
     _weigh(pixels, background.sky_adu, background.mesh_px, found, taps, peaks, heights)
     _, once = np.unique(peaks[:, 1].astype(np.int64) * pixels.shape[1] + peaks[:, 0], True)
     once = once[heights[once] > 0.0]
-    return peaks[once], heights[once] / float(np.sum(taps**2)) ** 2
+    return peaks[once], heights[once] / float(np.sum(taps.astype(float) ** 2)) ** 2
 
 
 def _filtered_peaks(
@@ -346,16 +346,16 @@ def _find_peaks(pixels, sky, noise, mesh_px, taps, threshold, peaks, heights, bl
             x1 = min(x0 + _SCAN, width - 1)
             left = right
             right = _level(sky, x1, ym, mesh_px) * gain
-            # Most stretches hold nothing bright; one vectorised maximum passes over them.
+            # Most stretches hold nothing bright; one vectorised count passes over them.
             limit = threshold * noise_row[min(x0 // mesh_px, noise.shape[1] - 1)]
-            highest = here[x0]
+            least = np.float32(limit + min(left, right))
             piece = here[x0:x1]
+            bright = np.int32(0)
             for x in range(piece.size):
-                highest = max(highest, piece[x])
-            if highest <= limit + min(left, right):
+                bright += np.int32(1) if piece[x] > least else np.int32(0)
+            if bright == 0:
                 continue
             slope = (right - left) / (x1 - x0)
-            least = np.float32(limit + min(left, right))
             for x in range(x0, x1):
                 v = here[x]
                 if v <= least:
@@ -391,35 +391,32 @@ def _gather_blocks(row, y, side, sums, blocks):  # type: ignore[no-untyped-def]
         sums[:] = 0.0
 
 
-@njit(cache=True, nogil=True, fastmath=True, inline="always")
-def _filter_across(pixels, left, low, taps, across):  # type: ignore[no-untyped-def]
-    """Five neighbouring pixels filtered along each of some rows, all of them on the image; the five
-    sums side by side keep the processor busy.
+@njit(cache=True, nogil=True, fastmath=True)
+def _filter_up(pixels, left, low, taps, up):  # type: ignore[no-untyped-def]
+    """Pixels from column ``left`` on filtered along the columns, in five rows that follow each
+    other, all of what they need on the image; rows side by side keep the processor busy.
     """
-    for j in range(across.shape[0]):
-        row = pixels[low + j]
-        s0 = s1 = s2 = s3 = s4 = 0.0
+    wide = up.shape[1]
+    for j in range(5):
+        out = up[j]
+        out[:] = 0.0
         for k in range(taps.size):
-            t, at = taps[k], left + k
-            s0 += t * row[at]
-            s1 += t * row[at + 1]
-            s2 += t * row[at + 2]
-            s3 += t * row[at + 3]
-            s4 += t * row[at + 4]
-        across[j, 0], across[j, 1], across[j, 2], across[j, 3], across[j, 4] = s0, s1, s2, s3, s4
+            t, row = taps[k], pixels[low + j + k, left : left + wide]
+            for x in range(row.size):
+                out[x] += t * row[x]
 
 
 @njit(cache=True, nogil=True)
-def _filter_at_edge(pixels, left, low, taps, across):  # type: ignore[no-untyped-def]
+def _filter_up_at_edge(pixels, left, low, taps, up):  # type: ignore[no-untyped-def]
     """The same where some are beyond the image, whose edge repeats."""
     height, width = pixels.shape
-    for j in range(across.shape[0]):
-        row = min(max(low + j, 0), height - 1)
-        for i in range(5):
-            total = 0.0
+    for j in range(5):
+        for i in range(up.shape[1]):
+            total = np.float32(0.0)
             for k in range(taps.size):
-                total += taps[k] * pixels[row, min(max(left + i + k, 0), width - 1)]
-            across[j, i] = total
+                row = min(max(low + j + k, 0), height - 1)
+                total += taps[k] * pixels[row, min(max(left + i, 0), width - 1)]
+            up[j, i] = total
 
 
 @njit(cache=True, nogil=True, fastmath=True)
@@ -429,8 +426,8 @@ def _weigh(pixels, sky, mesh_px, found, taps, peaks, heights):  # type: ignore[n
     """
     height, width = pixels.shape
     reach = taps.size // 2
-    gain = np.sum(taps) ** 2
-    across = np.empty((2 * reach + 5, 5))
+    gain = np.float64(np.sum(taps)) ** 2
+    up = np.empty((5, 2 * reach + 5), np.float32)
     block = np.empty((5, 5))
     for n in range(found.shape[0]):
         x, y = found[n, 0], found[n, 1]
@@ -439,20 +436,21 @@ def _weigh(pixels, sky, mesh_px, found, taps, peaks, heights):  # type: ignore[n
         for _ in range(4):
             left, low = x - 2 - reach, y - reach - 2
             if left >= 0 and low >= 0 and x + 2 + reach < width and y + 2 + reach < height:
-                _filter_across(pixels, left, low, taps, across)
+                _filter_up(pixels, left, low, taps, up)
             else:
-                _filter_at_edge(pixels, left, low, taps, across)
+                _filter_up_at_edge(pixels, left, low, taps, up)
             best = -1e30
             bi = bj = 2
             for j in range(5):
                 s0 = s1 = s2 = s3 = s4 = 0.0
+                row = up[j]
                 for k in range(taps.size):
-                    t, row = taps[k], across[j + k]
-                    s0 += t * row[0]
-                    s1 += t * row[1]
-                    s2 += t * row[2]
-                    s3 += t * row[3]
-                    s4 += t * row[4]
+                    t = taps[k]
+                    s0 += t * row[k]
+                    s1 += t * row[k + 1]
+                    s2 += t * row[k + 2]
+                    s3 += t * row[k + 3]
+                    s4 += t * row[k + 4]
                 block[j, 0], block[j, 1], block[j, 2], block[j, 3], block[j, 4] = s0, s1, s2, s3, s4
                 for i in range(5):
                     if block[j, i] > best:
