@@ -1,3 +1,4 @@
+import { extent } from "../charts/extent";
 import type { Exposure, Sky } from "../api/types";
 import type { Quality } from "../state";
 import { colour, filterColour } from "../ui/words";
@@ -133,7 +134,7 @@ function strokeWidth({ axis, width }: RailPicture): number {
 function drawStrokes(ctx: CanvasRenderingContext2D, picture: RailPicture): void {
   const { axis, filters, width, height, selection } = picture;
   const lanes = new Map(lanesOf(filters, height).map((lane) => [lane.filter, lane]));
-  const most = Math.max(...axis.exposures.map((e) => e.stars ?? 0), 1);
+  const most = Math.max(extent(axis.exposures.map((e) => e.stars ?? 0))[1], 1);
   const thick = strokeWidth(picture);
   for (const e of axis.exposures) {
     const lane = lanes.get(e.filter);

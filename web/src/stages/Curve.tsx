@@ -1,8 +1,9 @@
-import { useMemo } from "react";
+import { useDeferredValue, useMemo } from "react";
 import { saveSettings, startJob } from "../api/actions";
 import { useCampaign, useCurve, useOtherCurves, useSeries } from "../api/queries";
 import type { Curve, FilterCurve } from "../api/types";
 import { rangeOfMarks } from "../charts/Chart";
+import { extent } from "../charts/extent";
 import type { Hit, Marks } from "../charts/marks";
 import { MarksChart, tellMagnitude } from "../charts/MarksChart";
 import { useAxis } from "../rail/axis";
@@ -26,6 +27,7 @@ import {
   comparisonMarks,
   doubts,
   marksOf,
+  median,
   scaleWords,
   STACK_MAG,
 } from "./curve/shown";
@@ -97,18 +99,20 @@ function TimeView(props: {
   const points = pointsOf(filters);
   const { data: series } = useSeries(id, points <= MOST_TIMED);
   const { data: others } = useOtherCurves(id);
+  // The target comes first; what lies below it is drawn right after.
+  const below = useDeferredValue(filters);
   const parts = useMemo(() => {
     const meansOf = (marks: Marks[]) => (means > 0 ? binned(marks, means / 60) : marks);
     return {
-      check: meansOf(filters.flatMap((f) => marksOf(f, "check", axis.hours, scale))),
-      comparison: comparisonMarks(filters[0], axis.hours),
-      pins: pinsOf(points <= MOST_TIMED ? series : undefined, filters, axis.timeline),
+      check: meansOf(below.flatMap((f) => marksOf(f, "check", axis.hours, scale))),
+      comparison: comparisonMarks(below[0], axis.hours),
+      pins: pinsOf(points <= MOST_TIMED ? series : undefined, below, axis.timeline),
       ghosts:
         scale === "standard" && !together
-          ? ghostsOverTime(others, filters, axis.timeline)
+          ? ghostsOverTime(others, below, axis.timeline)
           : undefined,
     };
-  }, [filters, axis, scale, together, series, others, means, points]);
+  }, [below, axis, scale, together, series, others, means, points]);
   const x = axis.domain;
   const lines = ticks(axis.timeline, axis.domain, 800, axis.clock).map((t) => t.at);
   return (
@@ -134,7 +138,7 @@ function TimeView(props: {
         label="mag"
         digits={2}
         lines={lines}
-        title={checkTitle(filters[0]?.series ?? [])}
+        title={checkTitle(below[0]?.series ?? [])}
         tell={(hit) => tellHit(hit, axis, hit.marks.key)}
       />
       <MarksChart
@@ -145,7 +149,7 @@ function TimeView(props: {
         y={parts.comparison.range}
         label={`rows ${STACK_MAG} mag apart`}
         lines={lines}
-        title={`each against the others in ${filters[0]?.filter}: ${parts.comparison.rows.map((row) => row.words).join(" · ")}`}
+        title={`each against the others in ${below[0]?.filter}: ${parts.comparison.rows.map((row) => row.words).join(" · ")}`}
         tell={(hit) => tellHit(hit, axis, hit.marks.key)}
       />
     </>
@@ -304,16 +308,15 @@ export function CurveBench() {
 function FilterFacts({ curve, floor }: { curve: FilterCurve; floor: boolean }) {
   const target = curve.series.find((s) => s.role === "target");
   const values = target?.magnitude.filter((v): v is number => v !== null) ?? [];
-  const sigma =
-    target?.uncertainty.filter((v): v is number => v !== null).sort((a, b) => a - b) ?? [];
+  const [brightest, faintest] = extent(values);
   return (
     <Section title={`In ${curve.filter}`} aside={`${values.length} points`}>
       <dl>
         <Fact name="brightest, faintest">
-          {fixed(Math.min(...values), 3)} · {fixed(Math.max(...values), 3)}
+          {fixed(brightest, 3)} · {fixed(faintest, 3)}
         </Fact>
         <Fact name="typical uncertainty">
-          {fixed((sigma[sigma.length >> 1] ?? NaN) * 1000, 1, "mmag")}
+          {fixed(median(target?.uncertainty ?? []) * 1000, 1, "mmag")}
         </Fact>
         <Fact name="check star scatters">
           {curve.scatter_check_mag === null

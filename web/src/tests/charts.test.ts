@@ -1,6 +1,7 @@
 // @vitest-environment jsdom
 import { afterEach, beforeEach, describe, expect, it } from "vitest";
 import { rangeOf, rangeOfMarks, type Place } from "../charts/Chart";
+import { extent } from "../charts/extent";
 import { drawMarks, hitAt, shape, type Marks } from "../charts/marks";
 import { tellMagnitude } from "../charts/MarksChart";
 import { surface, tidy } from "./page";
@@ -106,6 +107,12 @@ describe("marks", () => {
 });
 
 describe("a chart's range", () => {
+  it("spans however many numbers", () => {
+    const many = Array.from({ length: 300_000 }, (_, n) => (n * 7919) % 300_000);
+    expect(extent(many)).toEqual([0, 299_999]);
+    expect(extent([3, NaN, -2])).toEqual([-2, 3]);
+  });
+
   it("leaves air, is never narrower than asked, and stands in where there is nothing", () => {
     const [low, high] = rangeOf([10, null, 12, NaN], 0.1, [0, 1]);
     expect(low).toBeLessThan(10);

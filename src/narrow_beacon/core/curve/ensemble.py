@@ -25,7 +25,7 @@ _ROUNDS = 8
 _SETTLED_MAG = 1e-5
 LEAST_TESTED = 3
 """Fewer comparison stars than these can't show which of them varies."""
-_MOST_EXTRA_MAG, _SURE_EXTRA_MAG = 1.0, 1e-6
+_MOST_EXTRA_MAG, _SURE_EXTRA_MAG, _ROUGH_EXTRA_MAG = 1.0, 1e-6, 1e-4
 
 
 @dataclass(frozen=True)
@@ -89,14 +89,14 @@ def solve_ensemble(
     with np.errstate(invalid="ignore", divide="ignore"):
         delta = np.where(known, catalogue_mag[None, :] - rates.magnitude, 0.0)
         noise = np.where(known, POGSON * rates.uncertainty / rates.rate, 1.0)
-    extra = _extra(delta, noise, known)
+    extra = _extra(delta, noise, known, sure_mag=_ROUGH_EXTRA_MAG)
     weight = np.where(known, 1.0 / (noise**2 + extra**2), 0.0)
     zero, offset = _solve(delta, weight, catalogue_uncertainty_mag)
     reached = _any(known)
     used = used & reached
     for _ in range(_ROUNDS):
-        delta, noise = _expected(rates, used, zero[:, None] + offset[None, :], catalogue_mag)
-        extra = _extra(delta, noise, used)
+        delta, noise = _expected(rates, used, zero, offset, catalogue_mag)
+        extra = _extra(delta, noise, used, extra)
         weight = np.where(used, 1.0 / (noise**2 + extra**2), 0.0)
         last = zero
         zero, offset = _solve(delta, weight, catalogue_uncertainty_mag)
@@ -133,22 +133,35 @@ def _any(mask: Bools) -> Bools:
 
 
 def _expected(
-    rates: Rates, used: Bools, model: Floats, catalogue_mag: Floats
+    rates: Rates, used: Bools, zero: Floats, offset: Floats, catalogue_mag: Floats
 ) -> tuple[Floats, Floats]:
-    """Catalogue minus instrumental magnitude of every star, and its noise as the model of zero
-    points and offsets (exposures, stars) lets one expect it.
+    """Catalogue minus instrumental magnitude of every star, and its noise as zero points and
+    offsets let one expect it, both (exposures, stars).
     """
-    expected = 10.0 ** (-0.4 * (catalogue_mag[None, :] - model))
-    own = np.where(used, rates.uncertainty, 1.0) ** 2
-    rate = np.where(used, rates.rate, expected)
-    variance = own + (expected - np.maximum(rate, 0.0)) * rates.per_rate[:, None]
-    variance = np.maximum(variance, _LEAST_VARIANCE * own)
-    noise = POGSON * np.sqrt(variance) / expected
-    linear = model + POGSON * (rate / expected - 1.0)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        exact = catalogue_mag[None, :] + 2.5 * np.log10(np.where(rate > 0, rate, np.nan))
-    bright = (noise < POGSON / _LINEAR_SNR) & np.isfinite(exact)
-    return np.where(used, np.where(bright, exact, linear), 0.0), np.where(used, noise, 1.0)
+    delta, noise = np.zeros(rates.rate.shape), np.ones(rates.rate.shape)
+    _expect(
+        rates.rate, rates.uncertainty, rates.per_rate, used, zero, offset, catalogue_mag, delta,
+        noise,
+    )  # fmt: skip
+    return delta, noise
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _expect(rate, uncertainty, per_rate, used, zero, offset, catalogue, delta, noise):  # type: ignore[no-untyped-def]
+    for e in range(rate.shape[0]):
+        for i in range(rate.shape[1]):
+            if not used[e, i]:
+                continue
+            model = zero[e] + offset[i]
+            expected = 10.0 ** (-0.4 * (catalogue[i] - model))
+            own = np.float64(uncertainty[e, i]) ** 2
+            light = np.float64(rate[e, i])
+            variance = own + (expected - max(light, 0.0)) * per_rate[e]
+            noise[e, i] = POGSON * np.sqrt(max(variance, _LEAST_VARIANCE * own)) / expected
+            if noise[e, i] < POGSON / _LINEAR_SNR and light > 0.0:
+                delta[e, i] = catalogue[i] + 2.5 * np.log10(light)
+            else:
+                delta[e, i] = model + POGSON * (light / expected - 1.0)
 
 
 def _solve(delta: Floats, weight: Floats, catalogue_uncertainty: Floats) -> tuple[Floats, Floats]:
@@ -167,10 +180,15 @@ def _solve_free(delta: Floats, weight: Floats) -> tuple[Floats, Floats]:
     equations are reduced to the stars and solved directly.
     """
     matrix, right = _normal(delta, weight)
-    stars = delta.shape[1]
-    # The system leaves a common constant free; least squares takes the shortest solution.
-    offset = np.linalg.lstsq(matrix, right, rcond=1e-12)[0] if stars > 1 else np.zeros(stars)
+    offset = _offsets(matrix, right)
     return np.asarray(_zeros(delta, weight, offset)), offset
+
+
+def _offsets(matrix: Floats, right: Floats) -> Floats:
+    """Of the solutions, which differ by a common constant, the shortest."""
+    if right.size == 1:
+        return np.zeros(1)
+    return np.asarray(np.linalg.lstsq(matrix, right, rcond=1e-12)[0])
 
 
 @njit(cache=True, nogil=True)
@@ -214,25 +232,37 @@ def _zeros(delta, weight, offset):  # type: ignore[no-untyped-def]
     return zero
 
 
-@njit(cache=True, nogil=True)
-def _weights(sigma, used, extra):  # type: ignore[no-untyped-def]
-    exposures, stars = sigma.shape
-    weight = np.zeros((exposures, stars))
-    for e in range(exposures):
-        for i in range(stars):
-            if used[e, i]:
-                weight[e, i] = 1.0 / (sigma[e, i] ** 2 + extra * extra)
-    return weight
-
-
-@njit(cache=True, nogil=True)
-def _chi2(delta, weight, zero, offset):  # type: ignore[no-untyped-def]
+@njit(cache=True, nogil=True, error_model="numpy")
+def _normal_of(delta, sigma, used, extra):  # type: ignore[no-untyped-def]
+    """Matrix and right side as of ``_normal`` for weights 1 / (σ² + extra²), and χ² for offsets of
+    0: what these take off it is their product with the right side.
+    """
     exposures, stars = delta.shape
-    total = 0.0
+    matrix, right = np.zeros((stars, stars)), np.zeros(stars)
+    weight = np.empty(stars)
+    chi2, extra2 = 0.0, extra * extra
     for e in range(exposures):
+        total = light = square = 0.0
         for i in range(stars):
-            total += weight[e, i] * (delta[e, i] - zero[e] - offset[i]) ** 2
-    return total
+            w = 1.0 / (sigma[e, i] * sigma[e, i] + extra2) if used[e, i] else 0.0
+            weight[i] = w
+            total += w
+            light += w * delta[e, i]
+            square += w * delta[e, i] * delta[e, i]
+        if total <= 0.0:
+            continue
+        mean = light / total
+        chi2 += square - light * mean
+        for i in range(stars):
+            w = weight[i]
+            matrix[i, i] += w
+            right[i] += w * (delta[e, i] - mean)
+            share, row = w / total, matrix[i]
+            for j in range(i + 1):
+                row[j] -= share * weight[j]
+    for i in range(stars):
+        matrix[:i, i] = matrix[i, :i]
+    return matrix, right, chi2
 
 
 def _catalogue_scatter(offset: Floats, uncertainty: Floats) -> float:
@@ -243,21 +273,33 @@ def _catalogue_scatter(offset: Floats, uncertainty: Floats) -> float:
     return float(np.sqrt(max(spread**2 - float(np.median(uncertainty)) ** 2, 1e-6)))
 
 
-def _extra(delta: Floats, sigma: Floats, used: Bools) -> float:
+def _extra(
+    delta: Floats, sigma: Floats, used: Bools, guess: float = 0.0,
+    sure_mag: float = _SURE_EXTRA_MAG,
+) -> float:  # fmt: skip
+    """What stars scatter by beyond their noise, sought about a ``guess`` first, in mag."""
     freedom = int(used.sum()) - int(used.any(axis=1).sum()) - int(used.any(axis=0).sum()) + 1
     if freedom < 3:
         return 0.0
 
     def excess(extra: float) -> float:
-        weight = _weights(sigma, used, extra)
-        zero, offset = _solve_free(delta, weight)
-        return float(_chi2(delta, weight, zero, offset)) / freedom - 1.0
+        matrix, right, chi2 = _normal_of(delta, sigma, used, extra)
+        return (float(chi2) - float(right @ _offsets(matrix, right))) / freedom - 1.0
 
-    if excess(0.0) <= 0:
+    low, high = 0.0, _MOST_EXTRA_MAG
+    if guess > 0.0:
+        about = 0.99 * guess, min(1.01 * guess, _MOST_EXTRA_MAG)
+        if excess(about[0]) <= 0:
+            high = about[0]
+        elif excess(about[1]) > 0:
+            low = about[1]
+        else:
+            low, high = about
+    if low == 0.0 and excess(0.0) <= 0:
         return 0.0
-    if excess(_MOST_EXTRA_MAG) > 0:
+    if high == _MOST_EXTRA_MAG and excess(_MOST_EXTRA_MAG) > 0:
         return _MOST_EXTRA_MAG
-    return float(scipy.optimize.brentq(excess, 0.0, _MOST_EXTRA_MAG, xtol=_SURE_EXTRA_MAG))
+    return float(scipy.optimize.brentq(excess, low, high, xtol=sure_mag))
 
 
 def _left_out_residuals(

@@ -1,4 +1,4 @@
-import { useMemo } from "react";
+import { useDeferredValue, useMemo } from "react";
 import { useCurve, useExposures } from "../../api/queries";
 import { useApp } from "../../state";
 import { Fact, Section } from "../../ui/parts";
@@ -12,7 +12,8 @@ const SHOWN = 3;
  * target's curve has in it as well. */
 export function CheckSection() {
   const id = useApp((s) => s.campaign);
-  const { data } = useCurve(id);
+  const { data: newest } = useCurve(id);
+  const data = useDeferredValue(newest); // the curve is drawn first
   const { data: exposures } = useExposures(id);
   const { follows, offsets } = useMemo(() => {
     const of = new Map((exposures?.exposures ?? []).map((e) => [e.id, e]));

@@ -1,3 +1,4 @@
+import { extent } from "../../charts/extent";
 import { useEffect, useRef } from "react";
 import { useApp } from "../../state";
 import { useSize } from "../../ui/canvas";
@@ -25,7 +26,7 @@ export function Folded({ specks, label }: { specks: readonly Speck[]; label: str
     if (!specks.length) return;
     const xs = specks.map((p) => p.x);
     const ys = specks.map((p) => p.y).sort((a, b) => a - b);
-    const [left, right] = [Math.min(...xs), Math.max(...xs)];
+    const [left, right] = extent(xs);
     // A few wild points do not set the scale.
     const low = ys[Math.floor(0.01 * ys.length)]!;
     const high = ys[Math.ceil(0.99 * (ys.length - 1))]!;

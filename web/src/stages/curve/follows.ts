@@ -1,4 +1,5 @@
 import type { Exposure, FilterCurve } from "../../api/types";
+import { extent } from "../../charts/extent";
 
 /** How a check star's magnitudes hang on something: a slope that should be none. */
 export interface Follows {
@@ -22,7 +23,8 @@ export interface Offset {
 const LEAST = 8;
 
 interface Measure {
-  night: string;
+  /** Julian day number at whose noon the night begins. */
+  day: number;
   value: number;
   sigma: number;
   airmass: number | null;
@@ -35,25 +37,25 @@ function measures(curve: FilterCurve, exposures: ReadonlyMap<number, Exposure>):
   const check = curve.series.find((s) => s.role === "check");
   if (!check) return [];
   const doubtful = new Set(check.doubtful);
-  return curve.file_ids.flatMap((id, i) => {
+  const found: Measure[] = [];
+  curve.file_ids.forEach((id, i) => {
     const [m, s] = [check.magnitude[i], check.uncertainty[i]];
     const e = exposures.get(id);
-    if (m == null || s == null || s <= 0 || doubtful.has(i) || !e) return [];
-    return [
-      {
-        night: new Date((Math.floor(curve.jd_utc[i]!) - 2440587.5) * 86400000)
-          .toISOString()
-          .slice(0, 10),
-        value: m,
-        sigma: s,
-        airmass: curve.airmass[i] ?? null,
-        width: e.fwhm_px,
-        sky: e.sky_adu_per_px,
-        drift: e.drift_px,
-      },
-    ];
+    if (m == null || s == null || s <= 0 || doubtful.has(i) || !e) return;
+    found.push({
+      day: Math.floor(curve.jd_utc[i]!),
+      value: m,
+      sigma: s,
+      airmass: curve.airmass[i] ?? null,
+      width: e.fwhm_px,
+      sky: e.sky_adu_per_px,
+      drift: e.drift_px,
+    });
   });
+  return found;
 }
+
+const nightOf = (day: number) => new Date((day - 2440587.5) * 86400000).toISOString().slice(0, 10);
 
 /** A weighted straight line's change over the range of x, its uncertainty as the points scatter. */
 export function change(
@@ -74,8 +76,8 @@ export function change(
     xx += weight * (p.x - mx) ** 2;
     xy += weight * (p.x - mx) * (p.y - my);
   }
-  const xs = points.map((p) => p.x);
-  const range = Math.max(...xs) - Math.min(...xs);
+  const [low, high] = extent(points.map((p) => p.x));
+  const range = high - low;
   if (!(xx > 0) || !(range > 0)) return null;
   const slope = xy / xx;
   const chi2 = points.reduce((sum, p) => sum + ((p.y - my - slope * (p.x - mx)) / p.sigma) ** 2, 0);
@@ -134,14 +136,19 @@ export function nightOffsets(
       const wider = some.length > 2 ? Math.max(1, chi2 / (some.length - 1)) : 1;
       return { value, error: Math.sqrt(wider / w) };
     };
-    const nights = [...new Set(all.map((m) => m.night))].sort();
-    if (nights.length < 2) return [];
+    const nights = new Map<number, Measure[]>();
+    for (const m of all) {
+      const own = nights.get(m.day);
+      if (own) own.push(m);
+      else nights.set(m.day, [m]);
+    }
+    if (nights.size < 2) return [];
     const middle = mean(all).value;
-    return nights.map((night) => {
-      const own = all.filter((m) => m.night === night);
+    const inOrder = [...nights].sort(([one], [other]) => one - other);
+    return inOrder.map(([day, own]) => {
       const { value, error } = mean(own);
       return {
-        night,
+        night: nightOf(day),
         filter: curve.filter,
         mmag: 1000 * (value - middle),
         error: 1000 * error,

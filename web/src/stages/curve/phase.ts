@@ -1,3 +1,4 @@
+import { extent } from "../../charts/extent";
 import type { FilterCurve, SeriesOf } from "../../api/types";
 import { phaseOf, type Marks } from "../../charts/marks";
 
@@ -135,13 +136,13 @@ export function stackNights(
       limit: m.limit.map(() => null),
     };
   });
-  const hours = stacked.flatMap((m) => m.x);
+  const [begin, end] = extent(stacked.flatMap((m) => m.x));
   const middle = sorted[sorted.length >> 1] ?? 0;
   return {
     marks: stacked,
     nights: nights.map((jd) => new Date((jd - 2440587.5) * 86400000).toISOString().slice(0, 10)),
     rows: nights.map((_, n) => middle + n * step),
-    x: [Math.min(...hours) - 0.2, Math.max(...hours) + 0.2],
+    x: [begin - 0.2, end + 0.2],
     step,
   };
 }

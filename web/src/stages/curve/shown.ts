@@ -8,19 +8,24 @@ type Series = FilterCurve["series"][number];
 /** From row to row of the comparison stars. */
 export const STACK_MAG = 0.06;
 
-function median(values: readonly (number | null)[]): number {
-  const sorted = values.filter((v): v is number => v !== null).sort((a, b) => a - b);
-  return sorted.length ? sorted[sorted.length >> 1]! : NaN;
+/** The middle of what is known, NaN of nothing. */
+export function median(values: readonly (number | null)[]): number {
+  // An array of plain numbers sorts itself many times faster than a list by a function.
+  const known = Float64Array.from(values.filter((v): v is number => v !== null)).sort();
+  return known[known.length >> 1] ?? NaN;
 }
 
 /** What is to be said of each point; limits only where magnitudes are shown as they are. */
 function notes(s: Series, shifted: boolean): Pick<Marks, "words" | "doubtful" | "limit"> {
-  const doubtful = new Set(s.doubtful);
-  return {
-    words: s.magnitude.map((_, i) => s.flags[i] ?? ""),
-    doubtful: s.magnitude.map((_, i) => doubtful.has(i)),
-    limit: s.magnitude.map((_, i) => (shifted ? null : (s.limit[i] ?? null))),
-  };
+  const count = s.magnitude.length;
+  const words = new Array<string>(count).fill("");
+  const doubtful = new Array<boolean>(count).fill(false);
+  const limit = new Array<number | null>(count).fill(null);
+  // Few points have any, whatever their number.
+  for (const [at, said] of Object.entries(s.flags)) words[Number(at)] = said;
+  for (const at of s.doubtful) doubtful[at] = true;
+  if (!shifted) for (const [at, most] of Object.entries(s.limit)) limit[Number(at)] = most;
+  return { words, doubtful, limit };
 }
 
 /** Target or check stars of a filter; a check star from its mean, so that filters lie together, and
@@ -35,6 +40,7 @@ export function marksOf(
   const raw = scale === "raw" && role === "target";
   const index = scale === "colour" && role === "target" ? curve.standard : null;
   if (scale === "colour" && role === "target" && !index) return [];
+  const x = curve.file_ids.map((id) => hours.get(id) ?? NaN);
   return curve.series
     .filter((s) => s.role === role)
     .map((s, n) => {
@@ -46,7 +52,7 @@ export function marksOf(
         role,
         filter: curve.filter,
         ids: curve.file_ids,
-        x: curve.file_ids.map((id) => hours.get(id) ?? NaN),
+        x,
         y: values.map((v) => (v === null ? null : v - middle)),
         // A colour is as unsure as both magnitudes together, which are about alike.
         sigma:
@@ -84,6 +90,7 @@ export function comparisonMarks(
   hours: ReadonlyMap<number, number>,
 ): { marks: Marks[]; rows: { words: string; y: number }[]; range: [number, number] } {
   const stars = curve?.series.filter((s) => s.role === "comparison") ?? [];
+  const x = curve?.file_ids.map((id) => hours.get(id) ?? NaN) ?? [];
   const marks = stars.map((s, n): Marks => {
     const middle = median(s.magnitude);
     return {
@@ -91,7 +98,7 @@ export function comparisonMarks(
       role: "comparison",
       filter: curve!.filter,
       ids: curve!.file_ids,
-      x: curve!.file_ids.map((id) => hours.get(id) ?? NaN),
+      x,
       y: s.magnitude.map((v) => (v === null ? null : v - middle + n * STACK_MAG)),
       sigma: s.uncertainty,
       ...notes(s, true),

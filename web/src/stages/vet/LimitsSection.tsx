@@ -1,3 +1,4 @@
+import { extent } from "../../charts/extent";
 import { useState } from "react";
 import { changeVetting } from "../../api/actions";
 import { useCampaign, useVetting } from "../../api/queries";
@@ -80,7 +81,8 @@ export function LimitsSection({ exposures }: { exposures: Exposure[] }) {
               .map((e) => e[key])
               .filter((v): v is number => v !== null);
             if (!values.length) return null;
-            const worst = q.side === "above" ? Math.max(...values) : Math.min(...values);
+            const [least, largest] = extent(values);
+            const worst = q.side === "above" ? largest : least;
             const own = tried.find((l) => l.quality === key);
             return (
               <tr key={key}>
