@@ -169,6 +169,26 @@ def test_clouds_and_another_nights_zero_point_are_not_taken_for_extinction() -> 
     assert left[35] == pytest.approx(-0.4, abs=0.01)
 
 
+def test_half_of_the_exposures_tell_the_terms_and_the_line_of_all() -> None:
+    made = coloured(-0.09, 0.28, -0.03)
+    some = np.arange(0, 80, 2)
+    groups = ["a"] * 80
+    whole = fit_colour_terms(made.census, 0, made.stars, "B", INDEX, made.airmass, groups)
+    half = fit_colour_terms(
+        made.census.take(some), 0, made.stars, "B", INDEX, made.airmass[some], groups[:40]
+    )
+    assert whole.transform
+    assert half.transform
+    assert whole.air
+    assert half.air
+    assert abs(half.transform.value - whole.transform.value) < 3 * half.transform.uncertainty
+    air = half.air.among(made.airmass, some)
+    assert np.array_equal(np.flatnonzero(np.isfinite(air.zero)), some)
+    assert not air.used[1::2].any()
+    # Sixty stars of 4 mmag tell a zero point to a mmag, forty zero points a line to less.
+    assert np.abs(air.fitted(groups) - whole.air.fitted(groups)).max() < 0.003
+
+
 def test_colours_and_magnitudes_of_the_field_are_on_the_standard_scale() -> None:
     rng = np.random.default_rng(6)
     v, colour = rng.uniform(11, 14, 40), rng.uniform(-0.2, 1.8, 40)

@@ -11,6 +11,7 @@ import numpy as np
 
 from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.curve.cast import Cast
+from narrow_beacon.core.curve.colour_terms import exposures_for_terms
 from narrow_beacon.core.curve.field_stars import field_stars
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.measure.collection import FilterCensus
@@ -387,8 +388,11 @@ def _on_standard_scale(
         given = wish.given.get(curve.filter)
         index = index_of(curve.band, bands, tuple(stars.bands), given.index if given else "")
         if index is not None:
+            whole, some = wholes[curve.filter], exposures_for_terms(len(curve.indices))
+            if some.size < len(curve.indices):
+                whole = whole.take(some)
             fitted = terms_of(
-                curve, wholes[curve.filter], DEFAULT_STEP, stars, moments, index,
+                curve, whole, DEFAULT_STEP, stars, moments, index,
                 [groups[i] for i in curve.indices],
             )  # fmt: skip
             terms[curve.filter] = with_given(fitted, curve.filter, wish)

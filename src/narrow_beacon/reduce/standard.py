@@ -16,6 +16,7 @@ from narrow_beacon.core.curve.colour_terms import (
     Coefficient,
     ColourIndex,
     ColourTerms,
+    exposures_for_terms,
     fit_colour_terms,
 )
 from narrow_beacon.core.curve.earth import Site
@@ -83,12 +84,18 @@ def terms_of(
     groups: Sequence[str],
 ) -> ColourTerms:
     """A filter's terms from the stars of its census: at the usual radius (``step``) whatever is
-    chosen, since they are the kit's and the air's.
+    chosen, since they are the kit's and the air's. ``whole`` has the ``exposures_for_terms`` of the
+    curve's, ``groups`` are those of all of them.
     """
-    at = list(curve.indices)
-    return fit_colour_terms(
-        whole, step, stars, curve.band, index, moments.airmass[at], groups, (curve.cast.target,)
-    )
+    airmass = moments.airmass[list(curve.indices)]
+    some = exposures_for_terms(airmass.size)
+    found = fit_colour_terms(
+        whole, step, stars, curve.band, index, airmass[some], [groups[at] for at in some],
+        (curve.cast.target,),
+    )  # fmt: skip
+    if some.size == airmass.size or found.air is None:
+        return found
+    return replace(found, air=found.air.among(airmass, some))
 
 
 def with_given(found: ColourTerms, filter_name: str, wish: TransformWish) -> ColourTerms:

@@ -16,6 +16,7 @@ from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.curve.colour_terms import (
     ColourIndex,
     ColourTerms,
+    exposures_for_terms,
     looked_at_for_terms,
     telling_rows,
 )
@@ -67,8 +68,8 @@ from narrow_beacon.store.points import points_of
 from narrow_beacon.store.sequences import stars_of
 from narrow_beacon.store.targets import targets_of
 
-_curves: Kept[tuple[object, tuple[FilterCurve, ...], tuple[str, ...]]] = Kept(3)
-"""The latest and the ones before it: a step back answers at once."""
+_curves: Kept[tuple[object, tuple[FilterCurve, ...], tuple[str, ...]]] = Kept(2)
+"""The latest and the one before it: a step back answers at once."""
 
 
 @dataclass(frozen=True)
@@ -310,10 +311,11 @@ def _fit(
     index: ColourIndex, groups: Sequence[str],
 ) -> ColourTerms:  # fmt: skip
     """The terms of a curve's exposures, which stand ``at`` places of the table."""
-    seen = table.at_radius(DEFAULT_STEP, at[looked_at_for_terms(at.size)])
-    rows = telling_rows(seen, at.size, stars, curve.band, index, (curve.cast.target,))
+    some = at[exposures_for_terms(at.size)]
+    seen = table.at_radius(DEFAULT_STEP, some[looked_at_for_terms(some.size)])
+    rows = telling_rows(seen, some.size, stars, curve.band, index, (curve.cast.target,))
     return terms_of(
-        curve, table.at_radius(DEFAULT_STEP, at, rows), 0, stars, observed, index,
+        curve, table.at_radius(DEFAULT_STEP, some, rows), 0, stars, observed, index,
         [groups[one] for one in curve.indices],
     )  # fmt: skip
 

@@ -49,7 +49,7 @@ from narrow_beacon.store.sequences import stars_of
 blueprint = APIBlueprint("images", __name__)
 RAW = "overscan,offset,flat,repair"
 """The stations that are off where an exposure is shown raw."""
-_KEPT_BYTES = 200_000_000
+_KEPT_BYTES = 128_000_000
 _NO_LIMIT = 1e9
 _EVEN_SIGMA = 6.0
 _LEAST_FLAT = 0.05

@@ -28,8 +28,10 @@ MOST_UNCERTAINTY = 0.04
 """A coefficient that is less sure than this is none: it would cost as much as it brings."""
 _LEAST_SPAN = 0.3
 """Of the airmass over all exposures, for extinction to be fitted."""
-_MOST_STARS, _LEAST_OF_MANY, _MOST_MEASURES = 200, 60, 4_000_000
+_MOST_STARS, _LEAST_OF_MANY, _MOST_MEASURES = 200, 60, 1_000_000
 """The brightest stars tell the coefficients: fewer of them where a campaign is long."""
+_MOST_EXPOSURES = 8000
+"""More of them say nothing new: of a hundred nights these are eighty each."""
 _LOOKED_AT = 40
 """Exposures by which the brightest stars are told."""
 _LEAST_PRESENT = 0.6
@@ -105,6 +107,12 @@ class NightAir:
             line[whole] = middle - own.value * self.airmass[whole]
         return line
 
+    def among(self, airmass: Floats, some: Ints) -> NightAir:
+        """The same where more exposures, of an ``airmass`` each, have these as ``some`` of them."""
+        zero, used = np.full(airmass.size, np.nan), np.zeros(airmass.size, bool)
+        zero[some], used[some] = self.zero, self.used
+        return NightAir(zero, airmass, used, self.nights)
+
 
 @dataclass(frozen=True)
 class ColourTerms:
@@ -148,6 +156,11 @@ class _Offsets:
     left: Floats
     noise: Floats
     zero: Floats
+
+
+def exposures_for_terms(count: int) -> Ints:
+    """Of so many exposures those that tell a filter's terms, over all nights alike."""
+    return evenly(count, _MOST_EXPOSURES)
 
 
 def looked_at_for_terms(count: int) -> Ints:
