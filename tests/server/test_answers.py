@@ -265,6 +265,9 @@ class TestCorrect:
         client.post(f"{page}/corrections", {"ids": darks[:3], "exposure_s": "5"})
         assert "build the masters again" in self.stage(client, campaign, "correct")["words"]
         assert "files changed since" in self.stage(client, campaign, "measure")["words"]
+        step = client.get(page)["next"]
+        assert step["words"].startswith("Measure again: files changed since the census")
+        assert step["job"] == "census"
         # A census builds them first.
         client.post(f"{page}/jobs", {"kind": "census"})
         assert client.wait(campaign)["state"] == "done"

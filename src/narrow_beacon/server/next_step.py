@@ -104,7 +104,12 @@ def _field(session: Session, campaign: Campaign) -> NextStep | None:
 
 def _measuring(campaign: Campaign, stages: dict[str, Stage], exposures: int) -> NextStep | None:
     measure, correct = stages["measure"], stages["correct"]
-    if measure.state in ("todo", "waiting") or correct.state == "todo":
+    measured = measure.state not in ("todo", "waiting")
+    if measured and correct.state == "todo" and campaign.masters_with:
+        what = campaign.changed_since or "what the masters are made of"
+        words = f"{what} changed since the census; masters are built anew where they are touched."
+        return _do("measure", f"Measure again: {words}", "Measure again", "census")
+    if not measured or correct.state == "todo":
         count = measure.words if measure.state == "todo" else counted(exposures, "exposure")
         words = (
             f"All is there that it needs: {count}. It builds the masters, places and measures "
