@@ -124,14 +124,15 @@ def measure_profile(
     guess_px: float,
     pixel_px: float = 1.0,
     others: Lights | None = None,
+    guess_beta: float = 3.0,
 ) -> StarProfile | None:
     """Median Moffat width of the brightest stars without flagged pixels; None where no star fits.
     Stars that others stand beside are taken only where too few stand alone, and then without the
     pixels that are nearer to the other. ``others`` is all that shines on the image, where more is
     known of it than what was found.
 
-    ``sky_adu`` is the sky at each star, ``guess_px`` a width to start from, ``pixel_px`` the side
-    of a pixel that sees light, over the distance from one to the next.
+    ``sky_adu`` is the sky at each star, ``guess_px`` and ``guess_beta`` a width and a β to start
+    from, ``pixel_px`` the side of a pixel that sees light, over the distance from one to the next.
     """
     if guess_px >= WIDE_PX:
         return _broad_profile(pixels, flags, stars, sky_adu, guess_px)
@@ -153,7 +154,8 @@ def measure_profile(
     )
     fits = _fit_moffats(
         pixels, flags, stars.x_px[chosen], stars.y_px[chosen], sky_adu[chosen],
-        others.x_px[beside], others.y_px[beside], reach, guess_px, _MOST_STARS, pixel_px**2 / 24.0,
+        others.x_px[beside], others.y_px[beside], reach, guess_px, guess_beta, _MOST_STARS,
+        pixel_px**2 / 24.0,
     )  # fmt: skip
     good = fits[:, 0] > 0
     if not good.any():
@@ -201,7 +203,9 @@ def _beside(stars: Detections, chosen: Ints, others: Lights, same_px: float) -> 
 
 
 @njit(cache=True, nogil=True)
-def _fit_moffats(pixels, flags, xs, ys, skies, xo, yo, reach, guess, most, blur):  # type: ignore[no-untyped-def]
+def _fit_moffats(  # type: ignore[no-untyped-def]
+    pixels, flags, xs, ys, skies, xo, yo, reach, guess, guess_beta, most, blur
+):  # fmt: skip
     """FWHM and β of each star, (stars, 2); zeros where the fit fails or pixels are flagged."""
     result = np.zeros((xs.size, 2))
     span = 2 * reach + 1
@@ -229,7 +233,7 @@ def _fit_moffats(pixels, flags, xs, ys, skies, xo, yo, reach, guess, most, blur)
                 used += 1
         if not clean:
             continue
-        fwhm, beta = _fit_one(r2[:used], data[:used], guess, blur)
+        fwhm, beta = _fit_one(r2[:used], data[:used], guess, guess_beta, blur)
         if 0.8 < fwhm < 4.0 * reach:
             result[n, 0] = fwhm
             result[n, 1] = beta
@@ -267,12 +271,11 @@ def _cost(r2, data, alpha, beta, shape, logs, blur):  # type: ignore[no-untyped-
 
 
 @njit(cache=True, nogil=True)
-def _fit_one(r2, data, guess, blur):  # type: ignore[no-untyped-def]
+def _fit_one(r2, data, guess, beta, blur):  # type: ignore[no-untyped-def]
     """FWHM and β by Levenberg and Marquardt's steps in the logarithms of both, height and pedestal
     being the best for each.
     """
     n = r2.size
-    beta = 3.0
     alpha = guess / (2.0 * np.sqrt(2.0 ** (1.0 / beta) - 1.0))
     shape, logs, new_shape, new_logs = np.empty(n), np.empty(n), np.empty(n), np.empty(n)
     a, b, cost = _cost(r2, data, alpha, beta, shape, logs, blur)
