@@ -19,6 +19,14 @@ def evenly(count: int, most: int) -> Ints:
     return np.linspace(0, count - 1, min(count, most)).astype(int)
 
 
+def middle(values: Floats) -> float:
+    """The median, without the care for NaN that takes NumPy most of its time."""
+    half = values.size // 2
+    if values.size % 2:
+        return float(np.partition(values, half)[half])
+    return float(np.partition(values, (half - 1, half))[half - 1 : half + 1].mean())
+
+
 def median_of_known(values: Floats, axis: int) -> Floats:
     """Medians along an axis of a table (rows, columns) without its NaN; NaN where there is nothing
     else.

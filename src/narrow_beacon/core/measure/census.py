@@ -9,7 +9,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane
+from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane, middle
 from narrow_beacon.core.correct.apply import SATURATED
 from narrow_beacon.core.measure.aperture import ApertureSums, mask_stars, measure_apertures
 from narrow_beacon.core.measure.doubt import guessed_light, odd_growth
@@ -29,7 +29,7 @@ from narrow_beacon.core.measure.spread import (
     parted_light,
     spread_of,
 )
-from narrow_beacon.core.place.fit import middle, weighted_fit
+from narrow_beacon.core.place.fit import weighted_fit
 from narrow_beacon.core.stars.background import Background
 from narrow_beacon.core.stars.detect import WIDE_PX, Detections
 from narrow_beacon.core.stars.nearest import nearest

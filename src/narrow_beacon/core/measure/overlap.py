@@ -51,40 +51,6 @@ def _quadrant(x0, y0, x1, y1, r):  # type: ignore[no-untyped-def]
     return area + r2 * _segment(0.5 * chord / r)
 
 
-@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def cut_sum(cuts, count, radius):  # type: ignore[no-untyped-def]
-    """Sum of values times overlaps of rectangles with a circle about the origin.
-
-    The rows of ``cuts`` are x0, y0, x1, y1 and value of rectangles [x0, x1] × [y0, y1], all ≥ 0
-    and at most one pixel large; the radius is at least 1.5.
-
-    The same formula as ``_quadrant``, without branches, so that the processor works on several
-    pixels at once.
-    """
-    r2 = radius * radius
-    by_r2 = 0.25 / r2
-    total = 0.0
-    for i in range(count):
-        a, b, c, d = cuts[0, i], cuts[1, i], cuts[2, i], cuts[3, i]
-        top = r2 - d * d
-        over = top > a * a
-        root = np.sqrt(max(top if over else r2 - a * a, 0.0))
-        xa = min(root, c) if over else a
-        ya = d if over else max(root, b)
-        right = r2 - c * c
-        beyond = right > b * b
-        foot = np.sqrt(max(right if beyond else r2 - b * b, 0.0))
-        xb = c if beyond else max(foot, a)
-        yb = min(foot, d) if beyond else b
-        dx, dy = xb - xa, ya - yb
-        q = (dx * dx + dy * dy) * by_r2
-        series = 2 / 3 + q * (1 / 5 + q * (3 / 28 + q * (5 / 72 + q * (
-            35 / 704 + q * (63 / 1664 + q * (0.03007812 + q * 0.02464518))))))  # fmt: skip
-        area = (xa - a) * (d - b) + dx * (0.5 * (ya + yb) - b) + r2 * q * np.sqrt(q) * series
-        total += cuts[4, i] * area
-    return total
-
-
 @njit(cache=True, nogil=True)
 def pixel_overlap(x, y, r):  # type: ignore[no-untyped-def]
     """Area of the unit pixel centred on (x, y) that lies in a circle of radius r about (0, 0)."""

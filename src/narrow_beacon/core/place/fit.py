@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Bools, Floats
+from narrow_beacon.core.arrays import Bools, Floats, middle
 from narrow_beacon.core.place.solution import Solution, deproject, monomials, powers, project
 
 _CLIP = 3.5
@@ -101,14 +101,6 @@ def weighted_fit(design: Floats, target: Floats, weights: Floats) -> Floats:
             pass
     root = np.sqrt(weights)[:, None]
     return np.linalg.lstsq(design * root, target * root, rcond=None)[0]
-
-
-def middle(values: Floats) -> float:
-    """The median, without the care for NaN that takes NumPy most of its time."""
-    half = values.size // 2
-    if values.size % 2:
-        return float(np.partition(values, half)[half])
-    return float(np.partition(values, (half - 1, half))[half - 1 : half + 1].mean())
 
 
 def _fit_order(
