@@ -15,7 +15,7 @@ _TIMEOUT_S = 600.0
 
 
 def warm() -> None:
-    """Run every compiled kernel once on a small made-up image, on two cores."""
+    """Run a reduction's compiled kernels once on small made-up images, in parts side by side."""
     others = [
         subprocess.Popen([sys.executable, "-m", "narrow_beacon.warm", name]) for name in _PARTS
     ]
@@ -29,6 +29,7 @@ def warm_pixels() -> None:
 
     from narrow_beacon.core.correct.apply import Workspace, correct, make_chain
     from narrow_beacon.core.correct.combine import combine
+    from narrow_beacon.core.correct.local_median import local_median
     from narrow_beacon.core.frames.fits_file import read_image
     from narrow_beacon.core.frames.pyramid import halve, measure_brightness, to_words
 
@@ -45,6 +46,7 @@ def warm_pixels() -> None:
         for source in sources:
             pixels, _ = correct(source, make_chain(None, None, defects), 7000.0, space)
         to_words(halve(pixels), measure_brightness(pixels))
+        local_median(pixels)
 
 
 def warm_stars() -> None:
@@ -71,8 +73,35 @@ def warm_stars() -> None:
         (6.0, 9.0),
         *seen.background.at(stars.x_px, stars.y_px),
     )
-    ra, dec = 10.0 + places[:, 0] / 3600.0, places[:, 1] / 3600.0
-    Solver(ra, dec).place(places[:, 0], places[:, 1], image.shape)
+    x, y = np.ascontiguousarray(places.T)
+    Solver(10.0 + x / 3600.0, y / 3600.0).place(x, y, image.shape)
+
+
+def warm_light() -> None:
+    """The kernels of neighbours' light, of doubts and of zero points."""
+    from narrow_beacon.core.correct.apply import DEFECT
+    from narrow_beacon.core.curve.ensemble import Rates, solve_ensemble
+    from narrow_beacon.core.measure.doubt import guessed_light
+    from narrow_beacon.core.measure.spread import neighbours_of, overlaps, spread_of
+    from narrow_beacon.core.stars.detect import Detections
+    from narrow_beacon.core.stars.profile import StarProfile
+    from narrow_beacon.core.stars.strikes import mark_strikes
+
+    image, places = _image()
+    pixels, flags = image.astype(np.float32), np.zeros(image.shape, np.uint8)
+    x, y = np.ascontiguousarray(places.T)
+    flags[int(y[0]), int(x[0])] = DEFECT
+    light, sky, noise, one = (np.full(x.size, value) for value in (1e4, 300.0, 5.0, 1.0))
+    stars = Detections(x, y, light, 20.0 * one, light / 20.0, one, 0.0 * one, 1.4)
+    profile, radii = StarProfile(3.3, 3.0, 1.0, 12), np.array([2.0, 4.0])
+    mark_strikes(pixels, flags, x, y, light, sky, noise, 1.0, profile)
+    spread = spread_of(profile, pixels, flags, stars, sky)
+    beside = neighbours_of(x, y, light, stars, light, one < 0.0, 3.0 * one, 3.3)
+    overlaps(x, y, light, noise, beside, spread, radii, (6.0, 9.0), 3.3)
+    guessed_light(pixels, flags, x, y, light, sky, spread, radii)
+    rate = np.full((6, 4), 1e3) * np.linspace(0.9, 1.1, 6)[:, None]
+    rates = Rates(rate, 0.01 * rate, np.full(6, 1e-3))
+    solve_ensemble(rates, rate > 0.0, np.full(4, 12.0), np.full(4, 0.01))
 
 
 def _image() -> tuple[np.ndarray, np.ndarray]:
@@ -87,7 +116,7 @@ def _image() -> tuple[np.ndarray, np.ndarray]:
     return image, places
 
 
-_PARTS = {"pixels": warm_pixels, "stars": warm_stars}
+_PARTS = {"pixels": warm_pixels, "stars": warm_stars, "light": warm_light}
 
 
 def warm_once(var: Path) -> None:

@@ -100,7 +100,10 @@ def combine(
     clipped = 0
     for first in range(0, height, rows):
         last = min(first + rows, height)
-        block = stack[:, : last - first]
+        # The last one is shorter: laid out alike, it needs no kernel of its own.
+        block = (
+            stack if last - first == rows else np.empty((count, last - first, width), np.float32)
+        )
         for index, reader in enumerate(readers):
             reader.read(first, last, block[index])
             if subtract is not None:

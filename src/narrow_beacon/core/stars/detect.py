@@ -137,7 +137,7 @@ def detect(
     sure = amplitude[order] * np.sqrt(np.pi) * sigma > _CENTRED_SNR * noise[order]
     bright = order[: max(_CENTRED, int(sure.sum()))]
     moments[: bright.size] = centroids(
-        pixels, moments[: bright.size, 0], moments[: bright.size, 1], sky[bright], sigma
+        pixels, at[: bright.size, 0].copy(), at[: bright.size, 1].copy(), sky[bright], sigma
     )
     x, y = moments[:, 0], moments[:, 1]
     amplitude = amplitude[order]
