@@ -8,11 +8,11 @@ from pathlib import Path
 
 import pytest
 
-CALLED = "from narrow_beacon.core.compiled import njit\nOFFSET = {offset}\n\n\n" + (
+CALLED = "from narrow_beacon.compiled import njit\nOFFSET = {offset}\n\n\n" + (
     "@njit(cache=True)\ndef times(x):\n    return {factor} * x\n"
 )
 CALLING = (
-    "from narrow_beacon.core.compiled import njit\nfrom called import OFFSET, times\n\n\n"
+    "from narrow_beacon.compiled import njit\nfrom called import OFFSET, times\n\n\n"
     "@njit(cache=True)\ndef both(x):\n    return times(x) + OFFSET\n\n\n"
     "print(both(7), sum(both.stats.cache_hits.values()))\n"
 )

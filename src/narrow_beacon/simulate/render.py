@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
+
+from narrow_beacon.compiled import njit
 
 MOFFAT_BETA = 2.5
 # Gauss–Legendre nodes and weights of order 3 on a pixel of width 1.

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Flags, Ints, Plane
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.frames.fits_file import (
     PixelSource,
     overscan_of_stored,

@@ -13,8 +13,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats, Ints, Plane
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.frames.fits_file import PixelSource, overscan_of_words, read_pixels
 from narrow_beacon.core.kits import CLIPPED, COMBINATIONS, MEAN, MEDIAN, USUAL_RULES
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Plane
-from narrow_beacon.core.compiled import njit
 
 
 def local_median(image: Plane) -> Plane:

@@ -12,8 +12,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 import scipy
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Bools, Floats
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.measure.noise import POGSON
 
 _CLIP = 4.0

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Plane
-from narrow_beacon.core.compiled import njit
 
 TILE_PX = 1024
 _SAMPLES = 60_000

@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from narrow_beacon.core.compiled import njit
+from narrow_beacon.compiled import njit
 
 _USUAL_BLOCK = 32
 _NAMES = ("RICE_1", "RICE_ONE")

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Flags, Floats, Plane
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.correct.apply import DEFECT, SATURATED, SPIKE
 from narrow_beacon.core.measure.circles import circle_sums, circles_of, cut_areas, highest_value
 

@@ -14,8 +14,8 @@ from functools import lru_cache
 
 import numpy as np
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats, Ints, Plane
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.measure.overlap import pixel_overlap
 
 _LANES = 16

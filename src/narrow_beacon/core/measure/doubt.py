@@ -6,8 +6,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Plane
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.correct.apply import DEFECT, SPIKE
 from narrow_beacon.core.measure.spread import Spread
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from narrow_beacon.core.compiled import njit
+from narrow_beacon.compiled import njit
 
 
 @njit(cache=True, nogil=True, inline="always")

@@ -11,8 +11,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.measure.overlap import pixel_overlap
 from narrow_beacon.core.measure.spread import Spread
 

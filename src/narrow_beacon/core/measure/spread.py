@@ -8,8 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.stars.detect import Detections
 from narrow_beacon.core.stars.nearest import nearest, pairs_within
 from narrow_beacon.core.stars.profile import StarProfile, total_light

@@ -10,8 +10,8 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats, Plane
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.correct.combine import median_over_mean
 from narrow_beacon.core.kits import CLIPPED, MEAN, MEDIAN
 

@@ -7,9 +7,9 @@ from typing import NamedTuple
 
 import numpy as np
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.catalogue.sky_index import CELL_BAND, positions
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.place.patterns import Cells
 from narrow_beacon.core.place.solution import Solution, project
 

@@ -13,9 +13,9 @@ from typing import NamedTuple
 import numpy as np
 import scipy
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.catalogue.sky_index import sky_cells
-from narrow_beacon.core.compiled import njit
 
 STARS_PER_CELL = 6
 SPREAD = 1.5

@@ -12,8 +12,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Flags, Floats, Plane
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.place.solution import Solution
 
 _MESH_PX = 32

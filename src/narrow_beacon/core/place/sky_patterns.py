@@ -16,10 +16,10 @@ from pathlib import Path
 import numpy as np
 import scipy
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.catalogue.atlas import Atlas
 from narrow_beacon.core.catalogue.sky_index import unit_vectors
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.disk import replaced_folder
 from narrow_beacon.core.place.patterns import (
     SPREAD,

@@ -11,8 +11,8 @@ from functools import cached_property
 
 import numpy as np
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats
-from narrow_beacon.core.compiled import njit
 
 
 def project(

@@ -16,8 +16,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.series.gls import Periodogram, frequency_grid
 
 _PEAKS, _FIRSTS, _PARTNERS = 24, 12, 4

@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from scipy.fft import next_fast_len, rfft
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats
-from narrow_beacon.core.compiled import njit
 
 _WIDTH = 8
 """Grid points over which a point is spread; the error is some 10⁻⁷ of the sum of amplitudes."""

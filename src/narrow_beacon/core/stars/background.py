@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats, Plane
-from narrow_beacon.core.compiled import njit
 
 MESH_PX = 64
 _ROW_STEP, _COLUMN_STEP = 4, 4

@@ -10,8 +10,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Flags, Floats, Ints, Plane
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.stars.detect import WIDE_PX, Detections
 
 _MOST_STARS = 12

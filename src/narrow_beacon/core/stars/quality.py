@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Flags
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.correct.flat_verdict import plane_and_radial
 from narrow_beacon.core.stars.background import Background
 from narrow_beacon.core.stars.profile import StarProfile

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Flags, Floats, Plane
-from narrow_beacon.core.compiled import njit
 from narrow_beacon.core.correct.apply import SPIKE
 from narrow_beacon.core.stars.profile import StarProfile
 
