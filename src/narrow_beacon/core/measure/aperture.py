@@ -288,15 +288,9 @@ def _measure(  # type: ignore[no-untyped-def]
         cut_areas(geometry, np.float32(fx), np.float32(fy), areas)
         circle_sums(flat, half, radii, fx, fy, held, held_from, cut, cut_from, areas, counts[n])
         peaks[n] = level + highest_value(
-            flat,
-            held,
-            cut,
-            geometry,
-            cut_from[last],
-            cut_from[last + 1],
-            np.float32(fx),
-            np.float32(fy),
-        )
+            flat, half, radii[last], held, cut, geometry, cut_from[last], cut_from[last + 1],
+            np.float32(fx), np.float32(fy),
+        )  # fmt: skip
         if count < 8:
             counts[n] = np.nan
     return fetched

@@ -21,7 +21,6 @@ from narrow_beacon.core.measure.overlap import pixel_overlap
 _LANES = 16
 """Pixels that are worked on together; the lists are filled up to whole numbers of these."""
 _FAR = 1e4
-_NOTHING = -3e38
 _SMALL_PX = 1.5
 """Smaller circles bend too much within a pixel for the series of ``cut_areas``."""
 
@@ -172,9 +171,9 @@ def circle_sums(patch, half, radii, fx, fy, held, held_from, cut, cut_from, area
 @njit(cache=True, nogil=True)
 def _small_light(patch, half, fx, fy, radius):  # type: ignore[no-untyped-def]
     """Of a circle of less than 1.5 pixels, the light of pixels that it may cut."""
-    total = 0.0
-    for j in range(-3, 4):
-        for i in range(-3, 4):
+    total, reach = 0.0, min(half, 3)
+    for j in range(-reach, reach + 1):
+        for i in range(-reach, reach + 1):
             if np.hypot(max(1.0 - i, i + 0.5), max(1.0 - j, j + 0.5)) > radius:
                 value = patch[(j + half) * (2 * half + 1) + i + half]
                 total += value * pixel_overlap(i - fx, j - fy, radius)
@@ -182,11 +181,12 @@ def _small_light(patch, half, fx, fy, radius):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def highest_value(patch, held, cut, geometry, first, last, fx, fy):  # type: ignore[no-untyped-def]
+def highest_value(patch, half, radius, held, cut, geometry, first, last, fx, fy):  # type: ignore[no-untyped-def]
     """The highest value of a flat patch within the largest circle: of those that it holds, and of
-    those from ``first`` to ``last`` that it cuts if their middle is inside.
+    those from ``first`` to ``last`` that it cuts if their middle is inside; at least that of the
+    star's own pixel.
     """
-    h0 = h1 = h2 = h3 = np.float32(_NOTHING)
+    h0 = h1 = h2 = h3 = patch[half * (2 * half + 1) + half]
     fours = held.size // 4 * 4
     for n in range(0, fours, 4):
         h0 = max(h0, patch[np.uint32(held[n])])
@@ -203,4 +203,9 @@ def highest_value(patch, held, cut, geometry, first, last, fx, fy):  # type: ign
             x, y = columns[n] - sides[n] * fx, rows[n] - overs[n] * fy
             if x * x + y * y <= radii[n] * radii[n]:
                 highest = value
+    if radius < _SMALL_PX:
+        for j in range(-1, 3):
+            for i in range(-1, 3):
+                if (i - fx) ** 2 + (j - fy) ** 2 <= radius * radius:
+                    highest = max(highest, patch[(j + half) * (2 * half + 1) + i + half])
     return highest
