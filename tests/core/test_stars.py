@@ -214,3 +214,16 @@ def test_the_nearest_star_and_near_pairs_are_those_of_a_full_search(
     one, other, gap = pairs_within(x, y, xo, yo, reach)
     assert np.array_equal(np.stack([one, other]), np.stack(np.nonzero(near)))
     assert np.allclose(gap, apart[near])
+
+
+@pytest.mark.parametrize("odd", [np.nan, np.inf, -np.inf, 1e30])
+@pytest.mark.parametrize("share", [1e-4, 0.02, 1.0])
+def test_pixels_that_are_no_numbers_leave_the_sky_of_the_others(odd: float, share: float) -> None:
+    rng = np.random.default_rng(5)
+    image = rng.normal(300.0, 10.0, (200, 260)).astype(np.float32)
+    image[rng.random(image.shape) < share] = odd
+    seen = measure_background(image)
+    assert seen.sky_adu.shape == (3, 4)
+    if share < 0.1:
+        assert np.abs(seen.sky_adu - 300.0).max() < 3.0
+        assert np.abs(seen.noise_adu - 10.0).max() < 2.0

@@ -110,7 +110,7 @@ def _clipped(sample, bins, middle, scatter):  # type: ignore[no-untyped-def]
     rough = np.sort(sample[::4])
     middle = rough[rough.size // 2]
     scatter = middle - rough[int(0.1587 * rough.size)]
-    if scatter <= 0.0:
+    if not 0.0 < scatter < np.inf:
         values = np.sort(sample)
         middle = values[values.size // 2]
         return middle, max(middle - values[int(0.1587 * values.size)], np.float32(0.0))
@@ -127,7 +127,9 @@ def _by_bins(sample, bins, middle, scatter):  # type: ignore[no-untyped-def]
     per_bin = 1.0 / width
     bins[:] = 0
     for value in sample:
-        bins[np.uint32(min(max((value - lowest) * per_bin, 0.0), _BINS - 1.0))] += 1
+        place = (value - lowest) * per_bin
+        place = place if place > 0.0 else 0.0  # nor has what is no number a place
+        bins[np.uint32(place if place < _BINS - 1.0 else _BINS - 1.0)] += 1
     for n in range(1, _BINS):
         bins[n] += bins[n - 1]
     first, last = 0, _BINS
@@ -137,8 +139,11 @@ def _by_bins(sample, bins, middle, scatter):  # type: ignore[no-untyped-def]
         total = bins[last - 1] - below
         median = lowest + width * _quantile(bins, first, last, below + 0.5 * total)
         lower = lowest + width * _quantile(bins, first, last, below + 0.1587 * total)
+        if not (np.isfinite(median) and np.isfinite(lower)):
+            break
         low = max(first, int((median - 3.5 * (median - lower) - lowest) / width))
         high = min(last, int((median + 2.5 * (median - lower) - lowest) / width) + 1)
+        low, high = min(low, last - 1), max(high, first + 1)
         if low == first and high == last:
             break
         first, last = low, high
