@@ -282,4 +282,9 @@ def print_page() -> bool:
             exposures, stars = lengthen(store, campaign, count)
             print(f"  with {exposures} exposures of {stars} stars")
             met += _curve_changes(page, f"{server.url}/#/{campaign}", aim)
+            if count == _NIGHT:
+                raw = folder / "night" / "raw"
+                met.append(
+                    _beside_a_job(page, f"{server.url}/#/{campaign}", session, server.url, raw)
+                )
     return all(met)
