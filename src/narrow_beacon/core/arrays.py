@@ -19,12 +19,18 @@ def evenly(count: int, most: int) -> Ints:
     return np.linspace(0, count - 1, min(count, most)).astype(int)
 
 
+def middles(values: Floats) -> Floats:
+    """The median of each row, without the care for NaN that takes NumPy most of its time."""
+    half = values.shape[1] // 2
+    if values.shape[1] % 2:
+        return np.asarray(np.partition(values, half, axis=1)[:, half])
+    both = np.partition(values, (half - 1, half), axis=1)[:, half - 1 : half + 1]
+    return np.asarray(both.mean(axis=1))
+
+
 def middle(values: Floats) -> float:
-    """The median, without the care for NaN that takes NumPy most of its time."""
-    half = values.size // 2
-    if values.size % 2:
-        return float(np.partition(values, half)[half])
-    return float(np.partition(values, (half - 1, half))[half - 1 : half + 1].mean())
+    """The median of some values, in the same way."""
+    return float(middles(values[None])[0])
 
 
 def median_of_known(values: Floats, axis: int) -> Floats:

@@ -8,6 +8,7 @@ then fixes one common offset, whose uncertainty is kept apart from the scatter.
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from functools import cache
 
 import numpy as np
 import scipy
@@ -179,8 +180,9 @@ def _solve_free(delta: Floats, weight: Floats) -> tuple[Floats, Floats]:
     """The same but for a constant that zero points and offsets can share as they like. The normal
     equations are reduced to the stars and solved directly.
     """
-    matrix, right = _normal(delta, weight)
-    offset = _offsets(matrix, right)
+    there = weight > 0.0
+    sigma = 1.0 / np.sqrt(np.where(there, weight, 1.0))
+    offset = _offsets(*_normal(delta, sigma, there, 0.0)[:2])
     return np.asarray(_zeros(delta, weight, offset)), offset
 
 
@@ -189,32 +191,6 @@ def _offsets(matrix: Floats, right: Floats) -> Floats:
     if right.size == 1:
         return np.zeros(1)
     return np.asarray(np.linalg.lstsq(matrix, right, rcond=1e-12)[0])
-
-
-@njit(cache=True, nogil=True)
-def _normal(delta, weight):  # type: ignore[no-untyped-def]
-    """Matrix (stars, stars) and right side of the normal equations."""
-    exposures, stars = delta.shape
-    matrix, right = np.zeros((stars, stars)), np.zeros(stars)
-    for e in range(exposures):
-        total = light = 0.0
-        for i in range(stars):
-            total += weight[e, i]
-            light += weight[e, i] * delta[e, i]
-        if total <= 0.0:
-            continue
-        for i in range(stars):
-            w = weight[e, i]
-            if w == 0.0:
-                continue
-            matrix[i, i] += w
-            right[i] += w * (delta[e, i] - light / total)
-            share = w / total
-            for j in range(i + 1):
-                matrix[i, j] -= share * weight[e, j]
-    for i in range(stars):
-        matrix[:i, i] = matrix[i, :i]
-    return matrix, right
 
 
 @njit(cache=True, nogil=True)
@@ -233,9 +209,9 @@ def _zeros(delta, weight, offset):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _normal_of(delta, sigma, used, extra):  # type: ignore[no-untyped-def]
-    """Matrix and right side as of ``_normal`` for weights 1 / (σ² + extra²), and χ² for offsets of
-    0: what these take off it is their product with the right side.
+def _normal(delta, sigma, used, extra):  # type: ignore[no-untyped-def]
+    """Matrix (stars, stars) and right side of the normal equations for weights 1 / (σ² + extra²),
+    and χ² for offsets of 0: what these take off it is their product with the right side.
     """
     exposures, stars = delta.shape
     matrix, right = np.zeros((stars, stars)), np.zeros(stars)
@@ -282,8 +258,9 @@ def _extra(
     if freedom < 3:
         return 0.0
 
+    @cache  # the search asks for its ends once more
     def excess(extra: float) -> float:
-        matrix, right, chi2 = _normal_of(delta, sigma, used, extra)
+        matrix, right, chi2 = _normal(delta, sigma, used, extra)
         return (float(chi2) - float(right @ _offsets(matrix, right))) / freedom - 1.0
 
     low, high = 0.0, _MOST_EXTRA_MAG

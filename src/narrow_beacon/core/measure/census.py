@@ -348,15 +348,9 @@ def _spread(image: Image, beside: Neighbours, fwhm_px: float) -> Spread:
     if not profile.hollow and profile.fwhm_px < WIDE_PX and beside.x_px.size:
         others = Lights(beside.x_px, beside.y_px, beside.flux_adu)
         again = measure_profile(
-            image.pixels,
-            image.flags,
-            found,
-            sky,
-            profile.fwhm_px,
-            image.pixel_px,
-            others,
+            image.pixels, image.flags, found, sky, profile.fwhm_px, image.pixel_px, others,
             profile.beta,
-        )
+        )  # fmt: skip
         profile = again or profile
     return spread_of(profile, image.pixels, image.flags, found, sky)
 

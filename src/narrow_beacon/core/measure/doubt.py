@@ -7,7 +7,7 @@ from __future__ import annotations
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import Bools, Flags, Floats, Plane
+from narrow_beacon.core.arrays import Bools, Flags, Floats, Plane, middles
 from narrow_beacon.core.correct.apply import DEFECT, SPIKE
 from narrow_beacon.core.measure.spread import Spread
 
@@ -124,7 +124,7 @@ def odd_growth(counts_adu: Floats, uncertainty_adu: Floats, clean: Bools) -> tup
         return np.zeros_like(counts_adu), np.zeros(counts_adu.shape[1])
     whole = counts_adu[clean, -1]
     share = np.ascontiguousarray(counts_adu[clean].T) / whole
-    growth = _middles(share)
+    growth = middles(share)
     sigma2 = np.square(uncertainty_adu.T, dtype=float)
     noise = np.sqrt(np.maximum(sigma2[-1, clean] - sigma2[:, clean], 0.0)) / whole
     ring_of = np.diff(counts_adu.T, axis=0, prepend=0.0)
@@ -149,9 +149,7 @@ def _oddest(ring_of: Floats, steps: Floats, variance: Floats, clean: Bools) -> F
     precision, light, inside, noise2 = sums[:, _STRETCH:] - sums[:, :-_STRETCH]
     known = sums[0, -1] - precision
     flux = (sums[1, -1] - light) / known
-    own = (
-        np.cumsum(steps)[_STRETCH - 1 :] - np.cumsum(steps)[: 1 - _STRETCH] + steps[: 1 - _STRETCH]
-    )[:, None]
+    own = np.convolve(steps, np.ones(_STRETCH), "valid")[:, None]
     away = inside - flux * own
     noise = np.sqrt(noise2 + own**2 / known)
     beyond = _beyond_noise((away / flux)[:, clean], (noise / flux)[:, clean])
@@ -169,13 +167,5 @@ def _oddest(ring_of: Floats, steps: Floats, variance: Floats, clean: Bools) -> F
 
 def _beyond_noise(values: Floats, noise: Floats) -> Floats:
     """Robust scatter (rows) of values (rows, stars) beyond their noise."""
-    scatter = 1.4826 * _middles(np.abs(values - _middles(values)[:, None]))
-    return np.sqrt(np.maximum(scatter**2 - _middles(noise) ** 2, 0.0))
-
-
-def _middles(values: Floats) -> Floats:
-    """The median of each row, without the care for NaN that takes NumPy most of its time."""
-    half = values.shape[1] // 2
-    if values.shape[1] % 2:
-        return np.partition(values, half, axis=1)[:, half]
-    return np.partition(values, (half - 1, half), axis=1)[:, half - 1 : half + 1].mean(axis=1)
+    scatter = 1.4826 * middles(np.abs(values - middles(values)[:, None]))
+    return np.sqrt(np.maximum(scatter**2 - middles(noise) ** 2, 0.0))
