@@ -10,7 +10,7 @@ from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
-from sqlalchemy import delete, select
+from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.catalogue.table import StarTable
@@ -50,8 +50,8 @@ from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.files import (
     add_raw_files,
     files_of,
-    files_with_headers,
     known_files,
+    listed_files,
     state_of,
     write_sorted,
 )
@@ -103,7 +103,7 @@ class RecordKeeper(Keeper):
         with self._work.store.session() as session:
             known = {
                 file.path: (file.size, file.modified_ns)
-                for file in files_with_headers(session, self._work.campaign(session))
+                for file in listed_files(session, self._work.campaign(session))
                 if not file.away
             }
         changed = [path for path in paths if known.get(str(path)) != state_of(path)]
@@ -116,8 +116,13 @@ class RecordKeeper(Keeper):
     def keep_missing(self, paths: Sequence[Path]) -> None:
         there = {str(path) for path in paths}
         with self._work.store.session() as session:
-            for file in files_with_headers(session, self._work.campaign(session)):
-                file.away = file.path not in there
+            other = [
+                {"id": file.id, "away": not file.away}
+                for file in listed_files(session, self._work.campaign(session))
+                if file.away == (file.path in there)
+            ]
+            if other:
+                session.execute(update(NightFile), other)
 
     def files(self) -> tuple[list[RawFile], dict[str, Correction]]:
         with self._work.store.session() as session:

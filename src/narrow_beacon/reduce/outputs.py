@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from dataclasses import fields, replace
 from pathlib import Path
 
 import numpy as np
@@ -18,6 +18,7 @@ from narrow_beacon.core.curve.light_curve import DOUBTFUL, GOOD
 from narrow_beacon.core.frames.colour import CHANNELS
 from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.frames.frame import Frame, LeftOut
+from narrow_beacon.core.frames.header_values import Reading
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.report.census import MeasuredExposure, write_census
 from narrow_beacon.core.report.exposures import ExposureRow, write_exposures
@@ -486,9 +487,9 @@ def _exposure_facts(outcome: Outcome, index: int, frame: Frame) -> dict[str, obj
     facts: dict[str, object] = {
         "sha256": frame.sha256,
         "read_from": {
-            name: reading.keyword
-            for name, reading in vars(frame.facts).items()
-            if getattr(reading, "keyword", None)
+            field.name: reading.keyword
+            for field in fields(frame.facts)
+            if isinstance(reading := getattr(frame.facts, field.name), Reading)
         },
         "chain": chain_name(frame) if chain_name(frame) in outcome.chains else None,
     }

@@ -19,7 +19,6 @@ from narrow_beacon.core.kits import MEAN, MEDIAN
 from narrow_beacon.reduce.chain_plan import LEFT_OUT
 from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.codec import load
-from narrow_beacon.server.images import RAW, flat_and_master, view_of_file
 from narrow_beacon.server.night import master_version
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
@@ -36,6 +35,7 @@ from narrow_beacon.server.schemas.correct import (
     StationOut,
 )
 from narrow_beacon.server.state import campaign_of, changing, file_of, shared
+from narrow_beacon.server.views import RAW, flat_and_master, pixels_of_file
 from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import chains_of
 from narrow_beacon.store.models import Campaign, MasterRecord, NightFile
@@ -166,8 +166,8 @@ def _gain_of(campaign: Campaign) -> float | None:
 @blueprint.output(FiguresOut)
 def figures(number: int) -> FiguresOut:
     """What correction does to an exposure, in numbers before and after."""
-    raw = view_of_file(number, RAW).pixels
-    corrected = view_of_file(number).pixels
+    raw = pixels_of_file(number, RAW)
+    corrected = pixels_of_file(number)
     before, after = look_at(raw), look_at(corrected)
     return FiguresOut(
         figures=[

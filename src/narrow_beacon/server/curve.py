@@ -53,18 +53,10 @@ def _standard(curve: FilterCurve) -> StandardOut | None:
     if found is None or curve.terms is None:
         return None
     return StandardOut.model_construct(
-        magnitude=rounded(found.magnitude, 5), uncertainty=rounded(found.uncertainty, 5),
-        colour=rounded(found.colour, 4), index=curve.terms.index.name,
+        magnitude=np.round(found.magnitude, 5), uncertainty=np.round(found.uncertainty, 5),
+        colour=np.round(found.colour, 4), index=curve.terms.index.name,
         common_mag=float(found.common_mag),
     )  # fmt: skip
-
-
-def rounded(values: np.ndarray, digits: int) -> list[float | None]:
-    """Numbers as the page takes them: rounded, None where there is none."""
-    found: list[float | None] = np.round(values, digits).tolist()
-    if not np.isfinite(values).all():
-        return [value if value is not None and np.isfinite(value) else None for value in found]
-    return found
 
 
 def _filter(now: CurvesNow, curve: FilterCurve, taken: str) -> FilterCurveOut:
@@ -79,8 +71,8 @@ def _filter(now: CurvesNow, curve: FilterCurve, taken: str) -> FilterCurveOut:
         return StarSeries.model_construct(
             row=row, name=now.stars.names[row], role=role,
             known_magnitude=finite(known[row]), weight=weight,
-            magnitude=rounded(star.magnitude, 5), uncertainty=rounded(star.uncertainty, 5),
-            instrumental=[] if role == "comparison" else rounded(star.instrumental, 5),
+            magnitude=np.round(star.magnitude, 5), uncertainty=np.round(star.uncertainty, 5),
+            instrumental=[] if role == "comparison" else np.round(star.instrumental, 5),
             flags={
                 at: ", ".join(star.words(at))
                 for at in star.noted.tolist()
@@ -107,10 +99,10 @@ def _filter(now: CurvesNow, curve: FilterCurve, taken: str) -> FilterCurveOut:
         found.append(series(row, "comparison", shown, float(ensemble.weight[place])))
     return FilterCurveOut.model_construct(
         filter=curve.filter, band=curve.band, file_ids=[file.id for file in files],
-        jd_utc=now.times.jd_utc[at].tolist(), bjd_tdb=now.times.bjd_tdb[at].tolist(),
-        airmass=rounded(now.times.airmass[at], 4), zero_point=rounded(ensemble.zero_point, 5),
-        zero_point_uncertainty=rounded(ensemble.zero_point_uncertainty, 5),
-        transparency=rounded(curve.transparency, 4),
+        jd_utc=now.times.jd_utc[at], bjd_tdb=now.times.bjd_tdb[at],
+        airmass=np.round(now.times.airmass[at], 4), zero_point=np.round(ensemble.zero_point, 5),
+        zero_point_uncertainty=np.round(ensemble.zero_point_uncertainty, 5),
+        transparency=np.round(curve.transparency, 4),
         radius_px=[float(radii[step]) for radii in night_radii(now, curve).values()], step=step,
         scatter_check_mag=scatter, expected_check_mag=expected,
         common_offset_mag=float(ensemble.common_offset_uncertainty_mag), series=found,

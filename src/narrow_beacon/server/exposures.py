@@ -11,17 +11,18 @@ from typing import Any
 import numpy as np
 from sqlalchemy.orm import Session
 
-from narrow_beacon.core.arrays import Bools, Floats
+from narrow_beacon.core.arrays import Bools, Floats, Ints
 from narrow_beacon.core.stars.troubles import PARTS, VetRules, shaded
+from narrow_beacon.server.columns import Column, listed
 from narrow_beacon.server.curves import curves_now
 from narrow_beacon.server.kept import Kept
 from narrow_beacon.server.night import (
     chain_prints,
     exposures_of,
     image_version,
+    pixel_step,
     times_of,
     view_position,
-    width_px,
 )
 from narrow_beacon.server.planes import planes_of
 from narrow_beacon.store.exposures import ExposureRow
@@ -33,14 +34,17 @@ _QUALITIES = ("elongation", "angle_deg", "slope", "saturated", "noise_ratio", "s
 
 @dataclass(frozen=True)
 class _Looks:
-    """What the records say of all exposures, as columns; ``parts`` (exposures, PARTS, PARTS)."""
+    """What the records say of all exposures, as columns; ``parts`` (exposures, PARTS, PARTS), how
+    each lies on the one that it was ``matched_to`` (exposures, 6), 0 where on none.
+    """
 
-    fwhm_px: list[float | None]
-    stars: list[int | None]
+    numbers: Mapping[str, Floats]
     trails: list[list[Any]]
-    qualities: Mapping[str, list[float | None]]
     light: Floats
     parts: Floats
+    match_words: list[str]
+    matched_to: Ints
+    matched: Floats
 
 
 _looks: Kept[tuple[Sequence[ExposureRow], _Looks]] = Kept(4)
@@ -53,33 +57,31 @@ def _looks_of(rows: Sequence[ExposureRow]) -> _Looks:
 
 
 def _told(rows: Sequence[ExposureRow]) -> _Looks:
-    quality = [row.quality or {} for row in rows]
-    evidence = [row.evidence or {} for row in rows]
-    nothing = [[np.nan] * PARTS] * PARTS
-    return _Looks(
-        [width_px(row) for row in rows], [q.get("stars") for q in quality],
-        [q.get("trails") or [] for q in quality],
-        {name: [q.get(name) for q in quality] for name in _QUALITIES},
-        np.array([e.get("light", np.nan) for e in evidence], float),
-        np.array([e.get("parts") or nothing for e in evidence], float).reshape(-1, PARTS, PARTS),
+    count = len(rows)
+    looks = _Looks(
+        {name: np.full(count, np.nan) for name in ("fwhm_px", "stars", *_QUALITIES)}, [[]] * count,
+        np.full(count, np.nan), np.full((count, PARTS, PARTS), np.nan), [""] * count,
+        np.zeros(count, np.int64), np.full((count, 6), np.nan),
     )  # fmt: skip
+    for at, row in enumerate(rows):
+        quality, evidence, match = row.quality or {}, row.evidence or {}, row.match or {}
+        for name, values in looks.numbers.items():
+            value = quality.get(name)
+            values[at] = np.nan if value is None else value
+        looks.numbers["fwhm_px"][at] *= pixel_step(row)
+        looks.trails[at] = quality.get("trails") or looks.trails[at]
+        looks.light[at] = evidence.get("light", np.nan)
+        looks.parts[at] = evidence.get("parts") or np.nan
+        looks.match_words[at] = _match_words(match)
+        if "plane" in match:
+            looks.matched_to[at], looks.matched[at] = match.get("to", 0), match["plane"]
+    return looks
 
 
-def _numbers(values: Floats, digits: int | None = None) -> list[float | None]:
-    """For JSON: None where there is no number; with ``digits`` so many decimals, more than say
-    anything. What limits are held against stays as it is.
+def exposure_columns(session: Session, campaign: Campaign) -> dict[str, Column]:
+    """Every field of ``Exposure`` for all exposures of the sky in order of time. What limits are
+    held against is not rounded.
     """
-    values = np.asarray(values, float)
-    known = np.isfinite(values)
-    told = np.where(known, values, 0.0)
-    found: list[float | None] = (told if digits is None else np.round(told, digits)).tolist()
-    for at in np.flatnonzero(~known).tolist():
-        found[at] = None
-    return found
-
-
-def exposure_columns(session: Session, campaign: Campaign) -> dict[str, list[Any]]:
-    """Every field of ``Exposure`` for all exposures of the sky in order of time."""
     rows = exposures_of(session, campaign)
     looks, count = _looks_of(rows), len(rows)
     times = times_of(session, campaign, rows)
@@ -88,7 +90,7 @@ def exposure_columns(session: Session, campaign: Campaign) -> dict[str, list[Any
     planes = np.full((count, 6), np.nan)
     if position:
         planes = planes_of(session, campaign, position, ids)
-    _lay_matched(rows, planes)
+    _lay_matched(rows, looks, planes)
     light, zero = np.full(count, np.nan), np.full(count, np.nan)
     now = curves_now(session, campaign, everything=True)
     for curve in now.curves if now else ():
@@ -98,23 +100,20 @@ def exposure_columns(session: Session, campaign: Campaign) -> dict[str, list[Any
     prints = chain_prints(session, campaign)
     healthy = np.array([not row.trouble for row in rows], bool)
     drift, turn, scale = _moved(rows, planes, healthy)
-    laid: list[list[float] | None] = np.round(planes, 7).tolist()
-    for at in np.flatnonzero(~np.isfinite(planes[:, 0])).tolist():
-        laid[at] = None
+    stars = [None if n is None else int(n) for n in listed(looks.numbers["stars"])]
     return {
         "id": ids, "name": [row.name for row in rows], "night": [row.night_id or 0 for row in rows],
-        "filter": [row.filter for row in rows], "jd_utc": np.round(times.jd_utc, 9).tolist(),
+        "filter": [row.filter for row in rows], "jd_utc": np.round(times.jd_utc, 9),
         "mid_utc": [row.mid_utc for row in rows],
         "exposure_s": [row.exposure_s or 0.0 for row in rows],
         "chain": [row.chain for row in rows],
         "version": [image_version(row.sha256, prints.get(row.chain, "")) for row in rows],
-        "airmass": _numbers(times.airmass), "fwhm_px": looks.fwhm_px, "stars": looks.stars,
-        **{name: looks.qualities[name] for name in _QUALITIES if name != "noise_ratio"},
-        "noise": looks.qualities["noise_ratio"], "turn_deg": _numbers(turn, 4),
-        "scale_ppm": _numbers(scale, 2), "match": [_match_words(row.match or {}) for row in rows],
+        "airmass": times.airmass, "noise": looks.numbers["noise_ratio"],
+        **{name: values for name, values in looks.numbers.items() if name != "noise_ratio"},
+        "stars": stars, "turn_deg": np.round(turn, 4),
+        "scale_ppm": np.round(scale, 2), "match": looks.match_words,
         "trails": looks.trails, "shaded": _shaded(looks.parts, rules_of(campaign).rules),
-        "transparency": _numbers(light), "zero_point": _numbers(zero),
-        "drift_px": _numbers(drift), "plane": laid,
+        "transparency": light, "zero_point": zero, "drift_px": drift, "plane": np.round(planes, 7),
         "width": [row.width for row in rows], "height": [row.height for row in rows],
         "kit": [row.kit for row in rows],
         "placed": [bool(row.placed_with) and not row.trouble for row in rows],
@@ -126,26 +125,20 @@ def exposure_columns(session: Session, campaign: Campaign) -> dict[str, list[Any
     }  # fmt: skip
 
 
-def reference_of(
-    campaign: Campaign, columns: Mapping[str, Sequence[Any]]
-) -> tuple[int | None, str]:
+def reference_of(campaign: Campaign, columns: Mapping[str, Column]) -> tuple[int | None, str]:
     """The exposure that others are matched to, and why it is: the observer's, else one with many
     stars, sharp, and not set aside.
     """
     kept = campaign.reference or {}
-    laid = {i for i, plane in zip(columns["id"], columns["plane"], strict=True) if plane}
-    if kept.get("file") in laid:
+    ids, laid = np.asarray(columns["id"]), np.isfinite(np.asarray(columns["plane"])[:, 0])
+    if kept.get("file") in ids[laid]:
         return int(kept["file"]), str(kept.get("words", ""))
-    best, most = None, -1.0
-    for number, plane, aside, trouble, fwhm, stars in zip(
-        *(columns[name] for name in ("id", "plane", "aside_by", "trouble", "fwhm_px", "stars")),
-        strict=True,
-    ):
-        if plane and not aside and not trouble and fwhm:
-            sharp = (stars or 0) / fwhm**2
-            if sharp > most:
-                best, most = int(number), sharp
-    return best, "the sharpest of many stars" if best else ""
+    spoiled = [bool(a or t) for a, t in zip(columns["aside_by"], columns["trouble"], strict=True)]
+    stars, width = (np.asarray(columns[name], float) for name in ("stars", "fwhm_px"))
+    sharp = np.where(laid & ~np.array(spoiled, bool), np.nan_to_num(stars) / width**2, np.nan)
+    if not np.isfinite(sharp).any():
+        return None, ""
+    return int(ids[np.nanargmax(sharp)]), "the sharpest of many stars"
 
 
 def _match_words(match: Mapping[str, Any]) -> str:
@@ -169,18 +162,17 @@ def _shaded(parts: Floats, rules: VetRules) -> list[list[list[int]]]:
     return found
 
 
-def _lay_matched(rows: Sequence[ExposureRow], planes: Floats) -> None:
+def _lay_matched(rows: Sequence[ExposureRow], looks: _Looks, planes: Floats) -> None:
     """Put in where exposures that are not placed lie beside the reference that they were matched
     to: on the sky where that is placed, else with its pixels taken for seconds of arc, y upwards.
     """
     unplaced = ~np.isfinite(planes[:, 0])
-    matched = [at for at in np.flatnonzero(unplaced).tolist() if "plane" in (rows[at].match or {})]
+    matched = np.flatnonzero(unplaced & np.isfinite(looks.matched[:, 0])).tolist()
     if not matched:
         return
     index_of = {row.id: at for at, row in enumerate(rows)}
     for at in matched:
-        match = rows[at].match or {}
-        reference = index_of.get(match.get("to", 0))
+        reference = index_of.get(int(looks.matched_to[at]))
         if reference is None:
             continue
         base = planes[reference].tolist()
@@ -188,7 +180,7 @@ def _lay_matched(rows: Sequence[ExposureRow], planes: Floats) -> None:
             height, width = rows[reference].height, rows[reference].width
             base = [-1.0, 0.0, (width - 1) / 2, 0.0, 1.0, -(height - 1) / 2]
         a, b, c, d, e, f = base
-        p, q, r, s, t, u = match["plane"]
+        p, q, r, s, t, u = looks.matched[at]
         planes[at] = (
             a * p + b * s, a * q + b * t, a * r + b * u + c,
             d * p + e * s, d * q + e * t, d * r + e * u + f,

@@ -22,15 +22,15 @@ from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.reduce.field import band_of
 from narrow_beacon.reduce.field_picture import field_picture
 from narrow_beacon.reduce.finder import FORMATS, Backdrop, Look, Parts, draw_finder
-from narrow_beacon.server.curve import rounded
+from narrow_beacon.server.columns import listed
 from narrow_beacon.server.curves import CurvesNow, curves_now, everyone_of, places_in, with_everyone
-from narrow_beacon.server.images import view_of_file
 from narrow_beacon.server.kept import Kept
 from narrow_beacon.server.night import exposures_of, placements_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.measure import FilterQuery
 from narrow_beacon.server.schemas.stars import ColoursOut, FieldStar, FieldStarsOut, FinderQuery
 from narrow_beacon.server.state import campaign_of, file_of, quick, shared
+from narrow_beacon.server.views import pixels_of_file, view_of_file
 from narrow_beacon.store.campaigns import now as this_moment
 from narrow_beacon.store.census_columns import CensusTable
 from narrow_beacon.store.models import Campaign, CastRecord
@@ -74,9 +74,8 @@ def finder(number: int, kind: str, query: FinderQuery) -> Response:
     look = Look(query.width, query.up, query.mirrored, query.faintest, query.points)
     backdrop = None
     if placed is not None and query.file is not None:
-        view = view_of_file(query.file)
-        b = view.brightness
-        backdrop = Backdrop(view.pixels, solution_of(placed), b.sky, b.noise)
+        b = view_of_file(query.file).brightness
+        backdrop = Backdrop(pixels_of_file(query.file), solution_of(placed), b.sky, b.noise)
     year = julian_year(moment or this_moment())
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"finder.{kind}"
@@ -194,7 +193,7 @@ def describe_field(
         "spoiled": found.spoiled, "neighbour_mag": found.neighbour_mag, "fainter": serves.fainter,
         "redder": serves.redder, "away_arcmin": away, "peak_share": peak, "edge_px": edge,
     }  # fmt: skip
-    lists: dict[str, Any] = {name: rounded(values, 5) for name, values in columns.items()}
+    lists: dict[str, Any] = {name: listed(np.round(values, 5)) for name, values in columns.items()}
     return FieldStarsOut(
         filter=curve.filter, band=curve.band, index=terms.index.name if terms else "",
         by_colour=curve.standard is not None,

@@ -11,7 +11,6 @@ from typing import Any
 
 from apiflask import APIBlueprint
 from flask import Response, request
-from pydantic_core import to_json
 from sqlalchemy.orm import Session
 from werkzeug.datastructures import FileStorage
 from werkzeug.utils import secure_filename
@@ -22,14 +21,13 @@ from narrow_beacon.core.frames.words import WORDS, read_word
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.sorting import changed_words, inspected
 from narrow_beacon.server.campaigns import PLAN_NAME
-from narrow_beacon.server.columns import narrow
+from narrow_beacon.server.columns import columns_json, object_json, rows_json
 from narrow_beacon.server.intake_files import campaign_files, said_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done, Ids
 from narrow_beacon.server.schemas.intake import Change as ChangeOut
 from narrow_beacon.server.schemas.intake import (
     Corrections,
-    FileOut,
     Folder,
     FolderList,
     FolderQuery,
@@ -150,15 +148,14 @@ def _take_in(item: FileStorage, folder: Path) -> None:
 
 @blueprint.get("/api/campaigns/<int:number>/intake")
 @blueprint.output(IntakeOut)
-def intake(number: int) -> IntakeOut:
+def intake(number: int) -> Response:
     """The files in stacks, what is missing or thin, and which files need an answer."""
     with shared().store.session() as session:
         found = campaign_files(session, campaign_of(session, number))
-    rows = zip(*found.columns.values(), strict=True)
-    return IntakeOut(
-        files=[FileOut(**dict(zip(found.columns, row, strict=True))) for row in rows],
-        stacks=found.stacks, missing=list(found.missing),
-    )  # fmt: skip
+    told = object_json(
+        {"files": rows_json(found.columns)}, stacks=found.stacks, missing=found.missing
+    )
+    return Response(told, content_type="application/json")
 
 
 @blueprint.get("/api/campaigns/<int:number>/intake/columns")
@@ -167,11 +164,11 @@ def intake_columns(number: int) -> Response:
     """The same with the files a column at a time: what the page reads."""
     with shared().store.session() as session:
         found = campaign_files(session, campaign_of(session, number))
-    told = {
-        "count": len(found.columns["id"]), "columns": narrow(found.columns),
-        "stacks": found.stacks, "missing": found.missing,
-    }  # fmt: skip
-    return Response(to_json(told), content_type="application/json")
+    told = object_json(
+        {"columns": columns_json(found.columns)}, count=len(found.columns["id"]),
+        stacks=found.stacks, missing=found.missing,
+    )  # fmt: skip
+    return Response(told, content_type="application/json")
 
 
 @blueprint.post("/api/campaigns/<int:number>/said")

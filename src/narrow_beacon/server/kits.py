@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict, replace
 from typing import Any
 
 from apiflask import APIBlueprint
 from sqlalchemy import func, select
+from sqlalchemy.orm import Session
 
 from narrow_beacon.core.correct.photon_transfer import PhotonTransfer, photon_transfer
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.kits import OF_ALL, KitWord
 from narrow_beacon.core.words import counted
+from narrow_beacon.server.night import ExposureRow, exposures_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.schemas.kits import (
@@ -41,13 +44,16 @@ def kits(number: int) -> KitsOut:
     with shared().store.session() as session:
         campaign = campaign_of(session, number)
         said = kits_of(session, campaign)
-        frames = sort_files(session, campaign).night.exposures
+        rows = exposures_of(session, campaign)
+        frames = _frames_of_groups(session, campaign, rows)
     found: dict[str, Frame] = {}
-    counts: dict[str, set[str]] = {}
-    for frame in frames:
-        name = frame.known_as[0]
-        found.setdefault(name, frame)
-        counts.setdefault(name, set()).add(frame.file)
+    counts: dict[str, set[int]] = {}
+    for row in rows:
+        frame = frames.get(row.group_name)
+        if frame is not None:
+            name = frame.known_as[0]
+            found.setdefault(name, frame)
+            counts.setdefault(name, set()).add(row.parent_id or row.id)
     constants = dict(campaign.constants or {})
     return KitsOut(
         kits=[
@@ -62,13 +68,29 @@ def kits(number: int) -> KitsOut:
     )  # fmt: skip
 
 
+def _frames_of_groups(
+    session: Session, campaign: Campaign, rows: Sequence[ExposureRow]
+) -> dict[str, Frame]:
+    """An exposure of each group, which are all of one kit in one setting."""
+    firsts = {row.group_name: row for row in reversed(rows)}
+    files = {row.parent_id or row.id for row in firsts.values()}
+    nights = sort_files(session, campaign, files)
+    frames = {nights.ids[frame.name]: frame for frame in nights.night.exposures}
+    return {name: frames[row.id] for name, row in firsts.items() if row.id in frames}
+
+
 @blueprint.get("/api/campaigns/<int:number>/kits/transfer")
 @blueprint.input(KitQuery, location="query", arg_name="query")
 @blueprint.output(TransferOut)
 def transfer(number: int, query: KitQuery) -> TransferOut:
     """The photon-transfer picture of a kit in one setting, from its flats and bias frames."""
     with shared().store.session() as session:
-        calibration = sort_files(session, campaign_of(session, number)).night.calibration
+        frames = select(NightFile.id).where(
+            NightFile.campaign_id == number, NightFile.part == "calibration"
+        )
+        campaign = campaign_of(session, number)
+        night = sort_files(session, campaign, session.scalars(frames).all()).night
+    calibration = night.calibration
     own = [frame for frame in calibration if query.name in (frame.known_as[0], frame.kit)]
     flats = [frame for frame in own if frame.kind == "flat"]
     biases = [frame for frame in own if frame.kind == "bias"]
@@ -142,7 +164,7 @@ def change(number: int, body: KitSaid) -> Done:
     return Done(words=words)
 
 
-def say(session: Any, campaign: Campaign, name: str, word: KitWord, words: str) -> str:
+def say(session: Session, campaign: Campaign, name: str, word: KitWord, words: str) -> str:
     """Say something else of a kit, as one action; returns its words."""
     record, after = said_anew(session, campaign, name, word)
     changes = [

@@ -18,7 +18,6 @@ from narrow_beacon.core.measure.noise import CameraConstants, Exposed, Light, er
 from narrow_beacon.reduce.curves import FilterCurve, judge_radii, looked_at
 from narrow_beacon.server.curve import describe_curves
 from narrow_beacon.server.curves import CurvesNow, curves_now, night_radii, places_in, step_of
-from narrow_beacon.server.images import view_of_file
 from narrow_beacon.server.kept import Kept
 from narrow_beacon.server.night import exposures_of, ring_px, times_of
 from narrow_beacon.server.problems import Problem
@@ -37,6 +36,7 @@ from narrow_beacon.server.schemas.measure import (
 )
 from narrow_beacon.server.state import campaign_of, changing, file_of, quick, shared
 from narrow_beacon.server.vet import finite
+from narrow_beacon.server.views import pixels_of_file
 from narrow_beacon.store.actions import Change, act, new_recipe
 from narrow_beacon.store.measured import filter_table
 from narrow_beacon.store.models import Recipe
@@ -200,7 +200,7 @@ def _usual_width(census: ExposureCensus) -> float:
 
 def _profile(number: int, x: float, y: float, reach: float) -> tuple[np.ndarray, np.ndarray]:
     """Distances and corrected values of the pixels about a place."""
-    pixels = view_of_file(number).pixels
+    pixels = pixels_of_file(number)
     height, width = pixels.shape
     left, right = max(0, int(x - reach)), min(width, int(x + reach) + 2)
     low, high = max(0, int(y - reach)), min(height, int(y + reach) + 2)

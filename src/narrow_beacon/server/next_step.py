@@ -13,7 +13,6 @@ from narrow_beacon.reduce.field import band_of
 from narrow_beacon.reduce.reading import CATALOGUE
 from narrow_beacon.server.schemas.campaigns import NextStep, Offer, Stage
 from narrow_beacon.server.state import shared
-from narrow_beacon.store.files import sort_files
 from narrow_beacon.store.models import Campaign, NightFile
 from narrow_beacon.store.sequences import stars_of
 from narrow_beacon.store.sources import knows_stars
@@ -168,8 +167,12 @@ def _files_of(folder: Path) -> Iterable[Path]:
 def _has_position(session: Session, campaign: Campaign) -> bool:
     if campaign.target_ra_deg is not None:
         return True
-    exposures = sort_files(session, campaign).night.exposures
-    return any(frame.facts.ra_deg and frame.facts.dec_deg for frame in exposures)
+    places = ("$.facts.ra_deg.value", "$.facts.dec_deg.value")
+    one = select(NightFile.id).where(
+        NightFile.campaign_id == campaign.id, NightFile.part.in_(("exposure", "colours")),
+        *(func.json_value(NightFile.raw, place).is_not(None) for place in places),
+    )  # fmt: skip
+    return session.scalar(one.limit(1)) is not None
 
 
 def _within(folders: Sequence[str], parent: Path) -> bool:

@@ -53,10 +53,15 @@ class SortedRow(Protocol):
     def mid_utc(self) -> datetime | None: ...
 
 
+def pixel_step(file: ExposureRow | NightFile) -> int:
+    """The file's pixels from one that an exposure has to the next: a colour has every second."""
+    return 1 if file.parent_id is None else STEP
+
+
 def width_px(file: ExposureRow | NightFile) -> float | None:
-    """The star width in pixels of the file; those of a colour are every second one of them."""
+    """The star width in pixels of the file."""
     width = (file.quality or {}).get("fwhm_px")
-    return width * STEP if width and file.parent_id is not None else width
+    return width * pixel_step(file) if width else width
 
 
 _sorted: Kept[Sequence[SortedRow]] = Kept(8)

@@ -6,6 +6,7 @@ import numpy as np
 from apiflask import APIBlueprint
 from sqlalchemy.orm import Session
 
+from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.time import julian_year, places_at
 from narrow_beacon.core.frames.frame import RawFile
@@ -13,12 +14,12 @@ from narrow_beacon.core.measure.pointing import PointedStar, aperture_at, point_
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.reduce.codec import load
 from narrow_beacon.reduce.field import band_of
-from narrow_beacon.server.images import View, view_of_file
 from narrow_beacon.server.night import placements_of
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.schemas.pointing import PointIn, Pointing, Pointings
 from narrow_beacon.server.state import campaign_of, file_of, shared
+from narrow_beacon.server.views import pixels_of_file
 from narrow_beacon.store.models import Campaign, Kit, NightFile
 from narrow_beacon.store.placements import solution_of
 from narrow_beacon.store.sequences import stars_of
@@ -45,16 +46,16 @@ def pointings(number: int) -> Pointings:
 @blueprint.output(Pointing)
 def point(number: int, body: PointIn) -> Pointing:
     """Measure the star next to a place of an exposure and keep it in the list."""
-    view = view_of_file(number)
+    pixels = pixels_of_file(number)
     state = shared()
     with state.store.session() as session:
         file = file_of(session, number)
         campaign = campaign_of(session, file.campaign_id, locked=True)
-        star = point_at(view.pixels, body.x, body.y, _gain(session, campaign, file))
+        star = point_at(pixels, body.x, body.y, _gain(session, campaign, file))
         if star is None:
             raise Problem(422, "Beside the image", "Point at a place of the exposure.")
         kept = list(campaign.pointings or [])
-        found = _told(session, campaign, file, view, star)
+        found = _told(session, campaign, file, pixels, star)
         found = found.model_copy(update={"id": max((one["id"] for one in kept), default=0) + 1})
         campaign.pointings = [*kept, found.model_dump()][-_MOST:]
     return found
@@ -84,7 +85,7 @@ def _gain(session: Session, campaign: Campaign, file: NightFile) -> float | None
 
 
 def _told(
-    session: Session, campaign: Campaign, file: NightFile, view: View, star: PointedStar
+    session: Session, campaign: Campaign, file: NightFile, pixels: Plane, star: PointedStar
 ) -> Pointing:
     placed = placements_of(session, [file.id]).get(file.id)
     ra = dec = magnitude = sigma = None
@@ -99,7 +100,7 @@ def _told(
             year = julian_year(file.mid_utc) if file.mid_utc else 2000.0
             name = _name_at(stars, solution, year, star)
             if band and star.counts_adu > 0:
-                zero, error, used = _zero_point(stars, solution, year, view, star, band)
+                zero, error, used = _zero_point(stars, solution, year, pixels, star, band)
                 if used:
                     magnitude = zero - 2.5 * float(np.log10(star.counts_adu))
                     sigma = float(np.hypot(error, 1.0857 / star.snr))
@@ -120,25 +121,25 @@ def _name_at(stars: StarTable, solution: Solution, year: float, star: PointedSta
 
 
 def _zero_point(
-    stars: StarTable, solution: Solution, year: float, view: View, star: PointedStar, band: str
+    stars: StarTable, solution: Solution, year: float, pixels: Plane, star: PointedStar, band: str
 ) -> tuple[float, float, int]:
     """Catalogue less instrumental magnitude of the exposure's brighter stars, by the aperture of
     the star that is pointed at: median, its uncertainty, and how many stars.
     """
     known = stars.bands[band].magnitude
     x, y = solution.pixel(*places_at(stars, year))
-    height, width = view.pixels.shape
+    height, width = pixels.shape
     edge = 6.0 * star.radius_px
     with np.errstate(invalid="ignore"):
         inside = (x > edge) & (y > edge) & (x < width - edge) & (y < height - edge)
     rows = np.flatnonzero(inside & np.isfinite(known) & ~stars.known_variable)
     rows = rows[np.argsort(known[rows], kind="stable")][: 3 * _ZERO_STARS]
-    top = float(np.nanmax(view.pixels))
+    top = float(np.nanmax(pixels))
     found = []
     half = int(edge) + 2
     for row in rows:
         i, j = round(float(x[row])), round(float(y[row]))
-        part = np.nan_to_num(view.pixels[j - half : j + half + 1, i - half : i + half + 1])
+        part = np.nan_to_num(pixels[j - half : j + half + 1, i - half : i + half + 1])
         counts, sky, scatter, _, peak = aperture_at(
             np.ascontiguousarray(part), x[row] - i + half, y[row] - j + half, star.radius_px,
             star.radius_px / 1.5,

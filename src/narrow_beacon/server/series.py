@@ -31,7 +31,7 @@ from narrow_beacon.core.series.prewhiten import combination, without_periods
 from narrow_beacon.core.series.survey import SUSPICIOUS, FieldLight, Suspect, survey
 from narrow_beacon.core.series.turns import GAP_D
 from narrow_beacon.reduce.curves import FilterCurve
-from narrow_beacon.server.curve import rounded
+from narrow_beacon.server.columns import listed
 from narrow_beacon.server.curves import CurvesNow, curves_now, places_in
 from narrow_beacon.server.kept import Kept
 from narrow_beacon.server.night import exposures_of as exposures_in_time
@@ -415,7 +415,7 @@ def _suspect(
         by_filters=one.by_filters, period_d=finite(one.period_d),
         designation=designation(float(now.stars.ra_deg[row]), float(now.stars.dec_deg[row])),
         known=bool(now.stars.known_variable[row]), role=roles.get(row, ""),
-        bjd=light.time_d.tolist(), curve=rounded(light.magnitude[:, column], 4),
+        bjd=light.time_d.tolist(), curve=listed(np.round(light.magnitude[:, column], 4)),
     )  # fmt: skip
 
 

@@ -13,7 +13,8 @@ from narrow_beacon.core.curve.colour_terms import Coefficient, ColourTerms
 from narrow_beacon.core.transform_wish import GivenTerm, TransformWish
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.reduce.standard import USUAL_TERM, target_colour
-from narrow_beacon.server.curve import describe_curves, rounded
+from narrow_beacon.server.columns import listed
+from narrow_beacon.server.curve import describe_curves
 from narrow_beacon.server.curves import CurvesNow, curves_now
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
@@ -162,8 +163,8 @@ def _air(now: CurvesNow, curve: FilterCurve, terms: ColourTerms) -> AirOut | Non
     groups = [now.files[index].group_name for index in curve.indices]
     evenings = [str(name).split(" ")[0] for name in air.nights]
     return AirOut(
-        airmass=rounded(air.airmass, 4), zero_point=rounded(air.zero, 5),
-        fitted=rounded(air.fitted(groups), 5), used=air.used.tolist(),
+        airmass=listed(np.round(air.airmass, 4)), zero_point=listed(np.round(air.zero, 5)),
+        fitted=listed(np.round(air.fitted(groups), 5)), used=air.used.tolist(),
         file_ids=[now.files[index].id for index in curve.indices], group=groups,
         nights=[
             NightAirOut(group=name, night=evening, value=k.value, uncertainty=k.uncertainty,

@@ -11,6 +11,7 @@ from typing import Any, cast
 
 from flask import Response, current_app, request
 from pydantic import BaseModel
+from pydantic_core import to_json
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -86,7 +87,8 @@ def files_in(session: Session, campaign: Campaign, numbers: Sequence[int]) -> li
 
 def quick(model: BaseModel) -> Response:
     """A large answer, written straight from the model."""
-    return Response(model.model_dump_json(), content_type="application/json")
+    told = to_json(model, inf_nan_mode="null")
+    return Response(told, content_type="application/json")
 
 
 @contextmanager

@@ -9,13 +9,12 @@ from typing import SupportsFloat
 import numpy as np
 from apiflask import APIBlueprint
 from flask import Response
-from pydantic_core import to_json
 
 from narrow_beacon.core.curve.almanac import SkyAbove, sky_above
 from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.stars.troubles import PARTS
 from narrow_beacon.jobs.proposals import accept_proposals
-from narrow_beacon.server.columns import narrow
+from narrow_beacon.server.columns import columns_json, object_json, rows_json
 from narrow_beacon.server.exposures import exposure_columns, reference_of
 from narrow_beacon.server.night import (
     sorted_exposures,
@@ -57,11 +56,10 @@ def exposures(number: int) -> Response:
         campaign = campaign_of(session, number)
         found = exposure_columns(session, campaign)
         reference, words = reference_of(campaign, found)
-    rows = [dict(zip(found, values, strict=True)) for values in zip(*found.values(), strict=True)]
-    told = {
-        "exposures": rows, "reference": reference, "reference_words": words, "parts": PARTS,
-    }  # fmt: skip
-    return Response(to_json(told), content_type="application/json")
+    told = object_json(
+        {"exposures": rows_json(found)}, reference=reference, reference_words=words, parts=PARTS
+    )
+    return Response(told, content_type="application/json")
 
 
 @blueprint.get("/api/campaigns/<int:number>/exposures/columns")
@@ -75,11 +73,11 @@ def columns(number: int) -> Response:
         found = exposure_columns(session, campaign)
         reference, words = reference_of(campaign, found)
     del found["mid_utc"]
-    told = {
-        "count": len(found["id"]), "columns": narrow(found), "reference": reference,
-        "reference_words": words, "parts": PARTS,
-    }  # fmt: skip
-    return Response(to_json(told), content_type="application/json")
+    told = object_json(
+        {"columns": columns_json(found)}, count=len(found["id"]), reference=reference,
+        reference_words=words, parts=PARTS,
+    )  # fmt: skip
+    return Response(told, content_type="application/json")
 
 
 @blueprint.get("/api/campaigns/<int:number>/sky")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import islice
 
 import numpy as np
 from sqlalchemy.orm import Session
@@ -24,15 +25,16 @@ def watch_of(session: Session, campaign: Campaign) -> WatchOut:
     """Whether the folders are watched, the last exposure, and what is worse about it."""
     if not campaign.watching:
         return WatchOut(watching=False, last=None, file_id=None, worse=[])
-    exposures = [e for e in exposures_of(session, campaign) if e.quality or e.trouble]
-    if not exposures:
+    back = reversed(exposures_of(session, campaign))
+    last = next((e for e in back if e.quality or e.trouble), None)
+    if last is None:
         return WatchOut(watching=True, last=None, file_id=None, worse=[])
-    last = exposures[-1]
-    before = [
+    alike = (
         e
-        for e in exposures[:-1]
-        if e.group_name == last.group_name and e.quality and not e.trouble and not e.aside_by
-    ][-_BEFORE:]
+        for e in back
+        if e.group_name == last.group_name and not e.trouble and not e.aside_by and e.quality
+    )
+    before = list(islice(alike, _BEFORE))[::-1]
     return WatchOut(
         watching=True, last=last.mid_utc, file_id=last.id, worse=worse_than(session, last, before)
     )

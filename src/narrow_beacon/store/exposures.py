@@ -28,7 +28,9 @@ _MOST_BYTES = 64_000_000
 
 @dataclass(frozen=True, slots=True)
 class ExposureRow:
-    """The columns of NightFile that curves and rail need, without the cost of records."""
+    """The columns of NightFile that curves and rail need, without the cost of records. What is seen
+    on an exposure stays as its text, a quarter as large, and is read by who asks for it.
+    """
 
     id: int
     name: str
@@ -42,7 +44,7 @@ class ExposureRow:
     kit: str
     width: int
     height: int
-    quality: dict[str, Any] | None
+    quality_text: str
     trouble: str
     aside_by: str
     aside_reason: str
@@ -51,16 +53,32 @@ class ExposureRow:
     measured_with: str
     placed_with: str
     looked_with: str
-    match: dict[str, Any] | None
-    evidence: dict[str, Any] | None
+    match_text: str
+    evidence_text: str
     parent_id: int | None
     temperature_c: float | None
     correction: dict[str, Any] | None
     """The observer's word on the file; None where there is none."""
 
+    @property
+    def quality(self) -> dict[str, Any] | None:
+        """As in NightFile."""
+        return _told(self.quality_text)
+
+    @property
+    def match(self) -> dict[str, Any] | None:
+        """As in NightFile."""
+        return _told(self.match_text)
+
+    @property
+    def evidence(self) -> dict[str, Any] | None:
+        """As in NightFile."""
+        return _told(self.evidence_text)
+
 
 _NAMES = tuple(field.name for field in fields(ExposureRow))
-_JSON = ("quality", "match", "evidence", "correction")
+_TEXT = "_text"
+_JSON = "correction"
 _SHARED = (
     "filter",
     "group_name",
@@ -152,10 +170,7 @@ def _stamps(session: Session, campaign: int) -> tuple[Ints, Ints]:
 def _read(session: Session, campaign: int, ids: Ints) -> Sequence[ExposureRow]:
     if not ids.size:
         return []
-    columns = [
-        func.json_compact(getattr(NightFile, name)) if name in _JSON else getattr(NightFile, name)
-        for name in _NAMES
-    ]
+    columns = [_column(name) for name in _NAMES]
     asked = select(func.group_concat(func.json_array(*columns))).where(
         NightFile.campaign_id == campaign, NightFile.part == "exposure"
     )
@@ -167,6 +182,18 @@ def _read(session: Session, campaign: int, ids: Ints) -> Sequence[ExposureRow]:
         row for part in found for values in from_json(f"[{part}]")
         if (row := _row(values)).id in wanted
     ]  # fmt: skip
+
+
+def _column(name: str) -> Any:
+    """What the database is asked for a field of a row."""
+    column = getattr(NightFile, name.removesuffix(_TEXT))
+    if name.endswith(_TEXT):
+        return func.coalesce(func.nullif(func.json_compact(column), "null"), "")
+    return func.json_compact(column) if name == _JSON else column
+
+
+def _told(text: str) -> Any:
+    return from_json(text) if text else None
 
 
 def _row(values: Sequence[Any]) -> ExposureRow:

@@ -8,7 +8,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 from uuid import uuid4
 
 from sqlalchemy import select
@@ -48,22 +48,30 @@ def files_of(session: Session, campaign: Campaign) -> Sequence[NightFile]:
 _AT_ONCE = 1000
 
 
-def files_with_headers(
+class ListedFile(NamedTuple):
+    """A file as it was when it was read, and the observer's word on it."""
+
+    id: int
+    path: str
+    size: int
+    modified_ns: str
+    away: bool
+    correction: dict[str, Any]
+
+
+def listed_files(
     session: Session, campaign: Campaign, only: Collection[int] | None = None
-) -> Sequence[NightFile]:
-    """All or some of the files below a campaign's folders with what their headers say, in order of
-    path.
-    """
+) -> list[ListedFile]:
+    """All or some of the files below a campaign's folders, in order of path."""
     folders = tuple(f"{folder.rstrip('/')}/" for folder in campaign.folders)
     asked = (
-        select(NightFile)
-        .options(undefer(NightFile.raw))
+        select(*(getattr(NightFile, name) for name in ListedFile._fields))
         .where(NightFile.campaign_id == campaign.id, NightFile.parent_id.is_(None))
         .order_by(NightFile.path, NightFile.id)
     )
     if only is not None:
         asked = asked.where(NightFile.id.in_(only))
-    files = session.scalars(asked).all()
+    files = [ListedFile(*values) for values in session.execute(asked)]
     return [
         file for file in files if file.path.startswith(folders) or file.path in campaign.folders
     ]
@@ -97,22 +105,26 @@ def known_files(
     """All or some of the files of a campaign as a walk sorts them."""
     base = base_folder(campaign)
     raws, words, ids = [], {}, {}
-    for file in files_with_headers(session, campaign, only):
-        raw = load(RawFile, file.raw)
-        name = Path(os.path.relpath(file.path, base)).as_posix() + raw.part
-        raw = replace(raw, name=name)
-        if file.away:
-            raw = RawFile(name, "", None, None, AWAY)
-        raws.append(raw)
-        word = correction_of(file)
-        if word:
-            words[name] = word
-        ids[name] = file.id
+    files = listed_files(session, campaign, only)
+    # Some at a time: of tens of thousands the headers alone are hundreds of megabytes.
+    for begin in range(0, len(files), _AT_ONCE):
+        some = files[begin : begin + _AT_ONCE]
+        headers = raws_of(session, [file.id for file in some])
+        for file in some:
+            raw = headers[file.id]
+            name = Path(os.path.relpath(file.path, base)).as_posix() + raw.part
+            raws.append(
+                RawFile(name, "", None, None, AWAY) if file.away else replace(raw, name=name)
+            )
+            word = correction_from(file.correction)
+            if word:
+                words[name] = word
+            ids[name] = file.id
     names = {number: name for name, number in ids.items()}
     colours = select(NightFile.id, NightFile.parent_id, NightFile.filter).where(
         NightFile.campaign_id == campaign.id, NightFile.parent_id.is_not(None)
     )
-    for number, parent, channel in session.execute(colours).tuples():
+    for number, parent, channel in session.execute(colours):
         if parent in names:
             ids[f"{names[parent]} [{channel}]"] = number
     return KnownFiles(raws, words, ids)

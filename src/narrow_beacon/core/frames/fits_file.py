@@ -35,7 +35,7 @@ _MOST_SCALE = 1e30  # beyond it float32 overflows
 _BIG_ENDIAN = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class PixelSource:
     """Where the pixels of an image are and how they are stored.
 

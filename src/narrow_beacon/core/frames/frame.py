@@ -10,7 +10,7 @@ from narrow_beacon.core.frames.header import FrameFacts
 from narrow_beacon.core.frames.levels import Levels
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Frame:
     """One file of the night: where it is, what it is, and what its header says."""
 
@@ -134,7 +134,7 @@ class Frame:
         return ", ".join(parts)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class LeftOut:
     """A file that takes no part, and why."""
 
@@ -150,7 +150,7 @@ class LeftOut:
         return self.name
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class RawFile:
     """One file as it is: its header's facts, or the problem that keeps it from having any."""
 

@@ -43,7 +43,7 @@ from narrow_beacon.core.frames.sections import (
 KINDS = ("exposure", "bias", "dark", "flat", "flat dark")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class FrameFacts:
     """What a header says of a frame. Absent facts are None."""
 

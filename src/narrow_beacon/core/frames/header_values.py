@@ -21,7 +21,7 @@ MOST_TEXT = 60
 """Longer names of cameras, filters and objects are cut."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Reading(Generic[T]):
     """A value and the header keyword that it was read from."""
 

@@ -4,10 +4,15 @@ from __future__ import annotations
 
 from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, PlainSerializer
+
+from narrow_beacon.server.columns import listed
 
 Number = float | None
-Numbers = list[float | None]
+Numbers = Annotated[list[Number], PlainSerializer(listed, return_type=list[Number])]
+"""Where nothing checks them they may be an array, told as a list only when it is written."""
+FullNumbers = Annotated[list[float], PlainSerializer(listed, return_type=list[float])]
+"""The same where there is always a number."""
 
 
 class Asked(BaseModel):

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, Field
 
 from narrow_beacon.server.schemas.campaigns import CastOut, RecipeOut
-from narrow_beacon.server.schemas.common import Asked, Number, Numbers
+from narrow_beacon.server.schemas.common import Asked, FullNumbers, Number, Numbers
 
 
 class StarSeries(BaseModel):
@@ -42,8 +42,8 @@ class FilterCurveOut(BaseModel):
     filter: str
     band: str
     file_ids: list[int]
-    jd_utc: list[float]
-    bjd_tdb: list[float]
+    jd_utc: FullNumbers
+    bjd_tdb: FullNumbers
     airmass: Numbers
     zero_point: Numbers
     zero_point_uncertainty: Numbers
