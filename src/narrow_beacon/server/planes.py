@@ -14,7 +14,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.arrays import Floats, Ints
-from narrow_beacon.core.place.solution import Solution, project
+from narrow_beacon.core.place.solution import Solution, deproject, project
 from narrow_beacon.reduce.solutions import solution_from_json
 from narrow_beacon.store.exposures import long_answers, whole_numbers
 from narrow_beacon.store.models import Campaign, NightFile, PlacementRecord
@@ -39,7 +39,7 @@ _lock = threading.Lock()
 def planes_of(
     session: Session, campaign: Campaign, position: tuple[float, float], files: Sequence[int]
 ) -> Floats:
-    """``plane_of`` each of some files, (files, 6), NaN where one is not placed; a placement's is
+    """``planes_about`` a position of some files, (files, 6), NaN where one is not placed; a placement's is
     computed once.
     """
     long_answers(session)
@@ -87,9 +87,8 @@ def _planes(
             ).where(PlacementRecord.id.in_(ids[some].tolist()))
         ).all()
         found: dict[int, dict[str, Any]] = dict(from_json(f"[{text}]"))
-        for place in some.tolist():
-            solution = solution_from_json(found[int(ids[place])])
-            planes[place] = plane_of(solution, *position)
+        solutions = [solution_from_json(found[number]) for number in ids[some].tolist()]
+        planes[some] = planes_about(solutions, *position)
     with _lock:
         _known[key] = _Known(ids, planes)
         _known.move_to_end(key)
@@ -98,19 +97,22 @@ def _planes(
     return planes
 
 
-def plane_of(solution: Solution, ra_deg: float, dec_deg: float) -> tuple[float, ...]:
-    """(a, b, c, d, e, f): east = a x + b y + c and north = d x + e y + f in seconds of arc from a
-    position, for pixels x, y near the middle of the exposure.
+def planes_about(solutions: Sequence[Solution], ra_deg: float, dec_deg: float) -> Floats:
+    """(a, b, c, d, e, f) of each solution, (solutions, 6): east = a x + b y + c and north = d x +
+    e y + f in seconds of arc from a position, for pixels x, y near the middle of the exposure.
     """
-    height, width = solution.shape
+    height, width = np.array([solution.shape for solution in solutions], float).T
     x0, y0 = (width - 1) / 2, (height - 1) / 2
-    reach = min(width, height) / 4
-    x = np.array([x0, x0 + reach, x0])
-    y = np.array([y0, y0, y0 + reach])
-    ra, dec = solution.sky(x, y)
+    reach = np.minimum(width, height) / 4
+    x, y = np.stack([x0, x0 + reach, x0], axis=1), np.stack([y0, y0, y0 + reach], axis=1)
+    xi, eta = np.empty(x.shape), np.empty(x.shape)
+    for at, solution in enumerate(solutions):
+        xi[at], eta[at] = solution.standard(x[at], y[at])
+    centres = np.array([(solution.ra0_deg, solution.dec0_deg) for solution in solutions])
+    ra, dec = deproject(xi, eta, centres[:, :1], centres[:, 1:])
     east, north = (3600.0 * v for v in project(ra, dec, ra_deg, dec_deg))
-    a, b = (east[1] - east[0]) / reach, (east[2] - east[0]) / reach
-    d, e = (north[1] - north[0]) / reach, (north[2] - north[0]) / reach
-    return tuple(
-        float(v) for v in (a, b, east[0] - a * x0 - b * y0, d, e, north[0] - d * x0 - e * y0)
+    a, b = ((east[:, at] - east[:, 0]) / reach for at in (1, 2))
+    d, e = ((north[:, at] - north[:, 0]) / reach for at in (1, 2))
+    return np.stack(
+        [a, b, east[:, 0] - a * x0 - b * y0, d, e, north[:, 0] - d * x0 - e * y0], axis=1
     )

@@ -176,10 +176,11 @@ def _read(session: Session, campaign: int, ids: Ints) -> Sequence[ExposureRow]:
     )
     if ids.size <= _CHUNK:
         asked = asked.where(NightFile.id.in_(ids.tolist()))
-    found = session.scalars(asked.group_by(NightFile.id.op("DIV")(_CHUNK))).all()
+    # A part at a time: the text of all is several times the rows.
+    asked = asked.group_by(NightFile.id.op("DIV")(_CHUNK)).execution_options(yield_per=1)
     wanted = set(ids.tolist())
     return [
-        row for part in found for values in from_json(f"[{part}]")
+        row for part in session.scalars(asked) for values in from_json(f"[{part}]")
         if (row := _row(values)).id in wanted
     ]  # fmt: skip
 

@@ -31,7 +31,7 @@ def project(
 
 
 def deproject(
-    xi_deg: Floats, eta_deg: Floats, ra0_deg: float, dec0_deg: float
+    xi_deg: Floats, eta_deg: Floats, ra0_deg: float | Floats, dec0_deg: float | Floats
 ) -> tuple[Floats, Floats]:
     """Right ascension and declination in degrees of standard coordinates in degrees."""
     xi, eta, dec0 = np.radians(xi_deg), np.radians(eta_deg), np.radians(dec0_deg)
