@@ -23,7 +23,7 @@ from numba.core.caching import (
 )
 from numba.core.dispatcher import Dispatcher
 
-__all__ = ["njit"]
+__all__ = ["get_ready", "njit"]
 
 _PLAIN = (bool, int, float, complex, str, bytes, np.generic)
 
@@ -105,3 +105,15 @@ def _writable(folder: str) -> bool:
 config.CACHE_LOCATOR_CLASSES = ",".join(  # type: ignore[attr-defined]
     f"{place.__module__}.{place.__qualname__}" for place in (Chosen, Beside, Own)
 )
+
+
+def get_ready() -> None:
+    """Load what the first kernel of a process loads, which takes it half a second; those that are
+    forked from it have it then.
+    """
+    _nothing(0.0)
+
+
+@njit(cache=True, nogil=True)
+def _nothing(value):  # type: ignore[no-untyped-def]
+    return value

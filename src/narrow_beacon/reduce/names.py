@@ -11,6 +11,16 @@ from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.frames.frame import Frame
 
 
+class Spelled:
+    """A long value that goes into many names, spelled out once."""
+
+    def __init__(self, value: object) -> None:
+        self._words = repr(value)
+
+    def __repr__(self) -> str:
+        return self._words
+
+
 def fingerprint(*parts: object) -> str:
     """A short name of some inputs: the same inputs give the same name, in one version of the
     program.

@@ -24,7 +24,7 @@ from narrow_beacon.reduce.context import Context, ExposureJob, GroupSettings, Nu
 from narrow_beacon.reduce.curves import DEFAULT_STEP
 from narrow_beacon.reduce.field import Bands, Field, bands_of, position_of
 from narrow_beacon.reduce.kit import constants_of
-from narrow_beacon.reduce.names import chain_name, fingerprint, group_name, stars_print
+from narrow_beacon.reduce.names import Spelled, chain_name, fingerprint, group_name, stars_print
 from narrow_beacon.reduce.tasks import Probe
 
 EXPOSURES_PER_TASK = 5
@@ -304,9 +304,13 @@ def result_prints(ready: Prepared) -> ResultPrints:
     """The names of all results of a prepared night with its groups."""
     placed: dict[int, str] = {}
     measured: dict[int, str] = {}
+    spelled = {
+        name: {word: Spelled(value) for word, value in group.probed.to_json().items()}
+        for name, group in ready.context.groups.items()
+    }
     for run in runs_of(ready.jobs):
         group = ready.context.groups[run[0].group]
-        probed = group.probed.to_json()
+        probed = spelled[run[0].group]
         before: list[str] = []
         for job in run:
             before.append(_seen_print(ready, job))

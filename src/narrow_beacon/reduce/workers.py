@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any, Protocol, TypeVar
 
+from narrow_beacon.compiled import get_ready
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.processes import Processes, core_count
 from narrow_beacon.rescue import Rescue
@@ -44,6 +45,8 @@ class Workers:
 
     def __init__(self, count: int) -> None:
         self.count = count
+        if count > 1:
+            get_ready()
         self._pool = Processes(count) if count > 1 else None
 
     def map(

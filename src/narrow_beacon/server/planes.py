@@ -39,8 +39,8 @@ _lock = threading.Lock()
 def planes_of(
     session: Session, campaign: Campaign, position: tuple[float, float], files: Sequence[int]
 ) -> Floats:
-    """``planes_about`` a position of some files, (files, 6), NaN where one is not placed; a placement's is
-    computed once.
+    """``planes_about`` a position of some files, (files, 6), NaN where one is not placed; that of a
+    placement is computed once.
     """
     long_answers(session)
     pairs = whole_numbers(

@@ -65,7 +65,12 @@ def write_census_table(path: Path, exposures: Sequence[Measured]) -> None:
     schema = pa.schema(fields, metadata={"narrow_beacon": json.dumps(notes)})
     scratch = path.with_suffix(".new")
     with scratch.open("wb") as file:
-        pq.write_table(pa.Table.from_arrays(columns, schema=schema), file, compression="zstd")
+        pq.write_table(
+            pa.Table.from_arrays(columns, schema=schema),
+            file,
+            compression="zstd",
+            use_dictionary=["star", "exposure"],
+        )
         file.flush()
         os.fsync(file.fileno())
     scratch.replace(path)

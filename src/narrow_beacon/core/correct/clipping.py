@@ -34,14 +34,17 @@ class Top:
 
 def look_at_top(pixels: Plane) -> Top:
     """The upper end of raw pixels (height, width)."""
-    values = pixels[np.isfinite(pixels)]
+    values = pixels.reshape(-1)
+    if not (values.size and np.isfinite(np.max(values))):
+        values = values[np.isfinite(values)]
     if not values.size:
         return Top(0.0, 0, 0, 1.0)
     highest = float(np.max(values))
     if highest < _LEAST_LEVEL_ADU:
         return Top(highest, 0, 0, _step(values))
-    at_top = int(np.count_nonzero(values >= (1.0 - _NEAR) * highest))
-    below = int(np.count_nonzero(values >= (1.0 - 2.0 * _NEAR) * highest)) - at_top
+    near = values[values >= (1.0 - 2.0 * _NEAR) * highest]
+    at_top = int(np.count_nonzero(near >= (1.0 - _NEAR) * highest))
+    below = near.size - at_top
     return Top(highest, at_top, below, _step(values))
 
 

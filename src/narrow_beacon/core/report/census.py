@@ -14,6 +14,8 @@ from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.measure.census import FLAG_WORDS, ExposureCensus
 
 _STARS_PER_GROUP = 200
+_REPEATED = ["exposure", "star", "filter", "flags", "jd_utc", "radius_px.list.element"]
+"""Columns of few values: lists of different numbers only take their time to look through."""
 
 _SCHEMA = pa.schema(
     [
@@ -62,7 +64,9 @@ def write_census(exposures: Sequence[MeasuredExposure], stars: StarTable, path: 
     star_names = pa.array([stars.names[row] for row in by_name])
     flags = [exposure.census.flags_at(exposure.radius_px) for exposure in exposures]
     temporary = path.with_suffix(".part")
-    with pq.ParquetWriter(temporary, _SCHEMA, compression="zstd") as writer:
+    with pq.ParquetWriter(
+        temporary, _SCHEMA, compression="zstd", use_dictionary=_REPEATED
+    ) as writer:
         for first in range(0, len(by_name), _STARS_PER_GROUP):
             group = by_name[first : first + _STARS_PER_GROUP]
             writer.write_table(
