@@ -79,7 +79,10 @@ function KitFields(props: { kit: Kit; campaign: Campaign; main: boolean }) {
           </div>
         );
       })}
-      <Button onClick={() => useApp.setState({ sheet: "transfer", kit: kit.name })}>
+      <Button
+        className="mt-1"
+        onClick={() => useApp.setState({ sheet: "transfer", kit: kit.name })}
+      >
         From its flats and bias …
       </Button>
       <Rules kit={kit} say={say} />
@@ -168,7 +171,7 @@ function Telescope({ campaign }: { campaign: Campaign }) {
         label="header's time is"
         value={kit.timestamp}
         options={[
-          ["start", "the start of the exposure"],
+          ["start", "start of exposure"],
           ["middle", "its middle"],
         ]}
         onSave={(v) => save({ timestamp: v === "middle" ? "middle" : "start" })}
