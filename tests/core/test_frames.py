@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 import sys
+from dataclasses import asdict
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -336,7 +337,7 @@ def test_whatever_else_lies_among_the_files_is_listed_with_a_reason(tmp_path: Pa
 def test_a_header_without_any_fact_gives_none(tmp_path: Path) -> None:
     facts = facts_of(NAXIS=2)
     known = {"time_is_middle", "mosaic_origin", "conflicts"}
-    assert all(value is None for name, value in vars(facts).items() if name not in known)
+    assert all(value is None for name, value in asdict(facts).items() if name not in known)
     assert not facts.conflicts
     assert frame(tmp_path, ADU).night == "2026-10-12"
 

@@ -22,10 +22,10 @@ from narrow_beacon.core.report.render import night_of
 from narrow_beacon.core.series.elements import Elements
 from narrow_beacon.core.series.extrema import find_extrema
 from narrow_beacon.core.words import counted
+from narrow_beacon.reduce.curve_points import curve_points
 from narrow_beacon.reduce.figure import draw_light_curve, figure_look, filter_colour, nights_in
 from narrow_beacon.reduce.finder import Look, Parts, draw_finder
 from narrow_beacon.reduce.outcome import Outcome
-from narrow_beacon.reduce.outputs import curve_points
 from narrow_beacon.reduce.report_facts import check_name, target_name
 
 FORMATS = ("html", "pdf")

@@ -14,7 +14,6 @@ from narrow_beacon import __version__
 from narrow_beacon.core.catalogue.atlas import Atlas
 from narrow_beacon.core.catalogue.sources import Sources
 from narrow_beacon.core.curve.colour_terms import Coefficient
-from narrow_beacon.core.curve.light_curve import DOUBTFUL, GOOD
 from narrow_beacon.core.frames.colour import CHANNELS
 from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.frames.frame import Frame, LeftOut
@@ -24,13 +23,14 @@ from narrow_beacon.core.report.census import MeasuredExposure, write_census
 from narrow_beacon.core.report.exposures import ExposureRow, write_exposures
 from narrow_beacon.core.report.extinction import AirRow, write_extinction
 from narrow_beacon.core.report.layout import Layout, parse_layout, read_layout, reported
-from narrow_beacon.core.report.light_curve import CurvePoint, write_light_curve
+from narrow_beacon.core.report.light_curve import write_light_curve
 from narrow_beacon.core.report.provenance import versions, write_provenance
 from narrow_beacon.core.report.render import render_report
 from narrow_beacon.core.report.sequence import write_sequence
 from narrow_beacon.core.report.stars import write_stars
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.again import facts_json
+from narrow_beacon.reduce.curve_points import curve_points
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.reduce.field_picture import draw_field, field_picture
 from narrow_beacon.reduce.figure import draw_light_curve
@@ -42,7 +42,6 @@ from narrow_beacon.reduce.report_facts import (
     report_facts,
     target_name,
 )
-from narrow_beacon.reduce.vet import THIN_CLOUD
 from narrow_beacon.reduce.workers import Pool
 
 _OUTPUTS = (
@@ -134,54 +133,6 @@ def figure_name(target: str) -> str:
     """The file of a target's figure; the first one's has no name in it."""
     plain = re.sub(r"[^\w*]+", "-", target).strip("-")
     return f"light_curve-{plain}.svg" if plain else "light_curve.svg"
-
-
-def curve_points(outcome: Outcome) -> list[CurvePoint]:
-    """The light curves' rows of all targets, in order of time."""
-    points = [
-        _point(one, curve, at, index)
-        for one in outcome.targets
-        for curve in one.curves
-        for at, index in enumerate(curve.indices)
-    ]
-    return sorted(points, key=lambda point: (point.jd_utc, point.filter, point.exposure))
-
-
-def _point(outcome: Outcome, curve: FilterCurve, at: int, index: int) -> CurvePoint:
-    result = outcome.results[index]
-    assert result.quality is not None
-    check = curve.check
-    flags = curve.target.words(at)
-    if check is not None and check.doubtful[at]:
-        flags += [f"check star: {word}" for word in check.words(at)]
-    if curve.transparency[at] < THIN_CLOUD:
-        flags.append("thin cloud")
-    times = outcome.times
-    frame = outcome.night.exposures[index]
-    return CurvePoint(
-        exposure=frame.file,
-        filter=curve.filter,
-        jd_utc=float(times.jd_utc[index]),
-        hjd_utc=float(times.hjd_utc[index]),
-        bjd_tdb=float(times.bjd_tdb[index]),
-        airmass=float(times.airmass[index]),
-        magnitude=float(curve.target.magnitude[at]),
-        uncertainty=float(curve.target.uncertainty[at]),
-        check_magnitude=float(check.magnitude[at]) if check else float("nan"),
-        check_uncertainty=float(check.uncertainty[at]) if check else float("nan"),
-        instrumental=float(curve.target.instrumental[at]),
-        zero_point=float(curve.ensemble.zero_point[at]),
-        zero_point_uncertainty=float(curve.ensemble.zero_point_uncertainty[at]),
-        fwhm_px=frame.source.step * result.quality.fwhm_px,
-        sky_adu_per_px=result.quality.sky_adu_per_px,
-        radius_px=frame.source.step * float(curve.census.radii_px[at, curve.choice.step]),
-        flags=";".join(flags),
-        target=target_name(outcome),
-        state=DOUBTFUL if curve.target.doubtful[at] else GOOD,
-        transformed_magnitude=float(curve.standard.magnitude[at] if curve.standard else np.nan),
-        transformed_uncertainty=float(curve.standard.uncertainty[at] if curve.standard else np.nan),
-        limit_magnitude=float(curve.target.limit_mag[at]),
-    )
 
 
 def air_rows(outcome: Outcome) -> list[AirRow]:

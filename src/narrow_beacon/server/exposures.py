@@ -33,7 +33,7 @@ _QUALITIES = ("elongation", "angle_deg", "slope", "saturated", "noise_ratio", "s
 
 
 @dataclass(frozen=True)
-class _Looks:
+class RowLooks:
     """What the records say of all exposures, as columns; ``parts`` (exposures, PARTS, PARTS), how
     each lies on the one that it was ``matched_to`` (exposures, 6), 0 where on none.
     """
@@ -47,18 +47,18 @@ class _Looks:
     matched: Floats
 
 
-_looks: Kept[tuple[Sequence[ExposureRow], _Looks]] = Kept(4)
+_looks: Kept[tuple[Sequence[ExposureRow], RowLooks]] = Kept(4)
 
 
-def _looks_of(rows: Sequence[ExposureRow]) -> _Looks:
+def looks_of(rows: Sequence[ExposureRow]) -> RowLooks:
     """Told once for the same rows."""
     # The rows are kept with it, so that no others can come to have their number.
     return _looks.get(id(rows), lambda: (rows, _told(rows)))[1]
 
 
-def _told(rows: Sequence[ExposureRow]) -> _Looks:
+def _told(rows: Sequence[ExposureRow]) -> RowLooks:
     count = len(rows)
-    looks = _Looks(
+    looks = RowLooks(
         {name: np.full(count, np.nan) for name in ("fwhm_px", "stars", *_QUALITIES)}, [[]] * count,
         np.full(count, np.nan), np.full((count, PARTS, PARTS), np.nan), [""] * count,
         np.zeros(count, np.int64), np.full((count, 6), np.nan),
@@ -83,7 +83,7 @@ def exposure_columns(session: Session, campaign: Campaign) -> dict[str, Column]:
     held against is not rounded.
     """
     rows = exposures_of(session, campaign)
-    looks, count = _looks_of(rows), len(rows)
+    looks, count = looks_of(rows), len(rows)
     times = times_of(session, campaign, rows)
     ids = [row.id for row in rows]
     position = view_position(session, campaign)
@@ -162,7 +162,7 @@ def _shaded(parts: Floats, rules: VetRules) -> list[list[list[int]]]:
     return found
 
 
-def _lay_matched(rows: Sequence[ExposureRow], looks: _Looks, planes: Floats) -> None:
+def _lay_matched(rows: Sequence[ExposureRow], looks: RowLooks, planes: Floats) -> None:
     """Put in where exposures that are not placed lie beside the reference that they were matched
     to: on the sky where that is placed, else with its pixels taken for seconds of arc, y upwards.
     """

@@ -11,9 +11,10 @@ from narrow_beacon import __version__
 from narrow_beacon.core.report.layout import Layout, reported
 from narrow_beacon.core.report.light_curve import CurvePoint
 from narrow_beacon.core.report.render import render_report
-from narrow_beacon.reduce.outcome import Outcome
+from narrow_beacon.reduce.outcome import Told
 from narrow_beacon.reduce.report_facts import report_facts
 from narrow_beacon.server.curves import CurvesNow
+from narrow_beacon.server.night import file_name
 from narrow_beacon.server.schemas.report import ChangeOut
 from narrow_beacon.store.models import Campaign
 from narrow_beacon.store.reporting import HandedOut, Key, handed_out, reporting_of
@@ -41,22 +42,27 @@ def handed_before(
     return handed_out(session, campaign, star, layout.magnitude)
 
 
+def point_ids(now: CurvesNow) -> dict[tuple[str, str], int]:
+    """Exposures' numbers by what a point says of its own: raw file and filter."""
+    return {(file_name(file), file.filter): file.id for file in now.files}
+
+
 def _differs(before: HandedOut, now: float) -> bool:
     return not abs(now - before.magnitude) <= SAME_MAG
 
 
 def what_goes(
-    campaign: Campaign, outcome: Outcome, now: CurvesNow, points: list[CurvePoint],
+    campaign: Campaign, told: Told, now: CurvesNow, points: list[CurvePoint],
     layout: Layout, before: dict[Key, HandedOut],
 ) -> Going:  # fmt: skip
     """What goes out: of the good points, or the doubtful ones too, those of the scope that are not
     held back.
     """
     kept = reporting_of(campaign)
-    ids = {file.name: file.id for file in now.files}
+    ids = point_ids(now)
     held = kept.held_of(now.stars.names[now.cast.target])
-    every = reported(points, outcome.plan.doubtful, layout)
-    of = {(ids[p.exposure], p.filter): p for p in every}
+    every = reported(points, told.plan.doubtful, layout)
+    of = {(ids[p.exposure, p.filter], p.filter): p for p in every}
     chosen, actions = [], {}
     for key, point in of.items():
         last = before.get(key)
@@ -69,10 +75,9 @@ def what_goes(
     gone = {k: v for k, v in before.items() if k not in of or k in held}
     taken_back: list[CurvePoint] = []
     if kept.scope == "changed" and "delete" in layout.actions:
-        names = {file.id: file.name for file in now.files}
-        by_point = {(p.exposure, p.filter): p for p in points}
-        for (file_id, filter_name), last in gone.items():
-            own = by_point.get((names.get(file_id, ""), filter_name))
+        by_id = {(ids[p.exposure, p.filter], p.filter): p for p in points}
+        for key, last in gone.items():
+            own = by_id.get(key)
             if own is None:
                 continue  # its file is not of the campaign any more
             was: dict[str, Any] = {
@@ -81,7 +86,7 @@ def what_goes(
             taken_back.append(replace(own, **was))
             actions[own.exposure, own.filter] = "delete"
     both = sorted([*chosen, *taken_back], key=lambda p: (p.jd_utc, p.filter, p.exposure))
-    facts = replace(report_facts(outcome, each=layout.rows == "comparison"), actions=actions)
+    facts = replace(report_facts(told, each=layout.rows == "comparison"), actions=actions)
     return Going(chosen, actions, render_report(layout, both, facts))
 
 
@@ -90,9 +95,10 @@ def what_changed(
     before: dict[Key, HandedOut],
 ) -> list[ChangeOut]:  # fmt: skip
     """Point by point, what recipients have that is another now, and why."""
-    ids = {file.name: file.id for file in now.files}
+    ids = point_ids(now)
     going = {
-        (ids[p.exposure], p.filter): p for p in reported(points, bool(campaign.doubtful), layout)
+        (ids[p.exposure, p.filter], p.filter): p
+        for p in reported(points, bool(campaign.doubtful), layout)
     }
     held = reporting_of(campaign).held_of(now.stars.names[now.cast.target])
     found = []

@@ -16,9 +16,9 @@ from narrow_beacon.core.report.layout import (
     shipped_layouts,
 )
 from narrow_beacon.core.report.render import render_report
-from narrow_beacon.reduce.outputs import curve_points
+from narrow_beacon.reduce.curve_points import curve_points
 from narrow_beacon.reduce.report_facts import report_facts
-from narrow_beacon.server.outcome import outcome_now
+from narrow_beacon.server.outcome import curves_told
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.schemas.report import LayoutIn, LayoutText, LayoutTried, TextIn
@@ -54,9 +54,9 @@ def try_layout(number: int, body: TextIn) -> LayoutTried:
         except LayoutError as error:
             words = str(error).removeprefix("layout : ")
             return LayoutTried(mistakes=words.split("; "), preview="")
-        outcome, _ = outcome_now(session, campaign_of(session, number), Path("out"))
-        points = reported(curve_points(outcome), outcome.plan.doubtful, tried)
-        text = render_report(tried, points, report_facts(outcome))
+        told, _ = curves_told(session, campaign_of(session, number))
+        points = reported(curve_points(told), told.plan.doubtful, tried)
+        text = render_report(tried, points, report_facts(told))
     return LayoutTried(mistakes=[], preview="\n".join(text.splitlines()[:_SHOWN_LINES]))
 
 

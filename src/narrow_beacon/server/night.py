@@ -52,10 +52,19 @@ class SortedRow(Protocol):
     @property
     def mid_utc(self) -> datetime | None: ...
 
+    @property
+    def parent_id(self) -> int | None:
+        """The file that it is a colour of."""
+
 
 def pixel_step(file: ExposureRow | NightFile) -> int:
     """The file's pixels from one that an exposure has to the next: a colour has every second."""
     return 1 if file.parent_id is None else STEP
+
+
+def file_name(row: SortedRow) -> str:
+    """The name of the raw file, which an exposure's colours have in common."""
+    return row.name if row.parent_id is None else row.name.removesuffix(f" [{row.filter}]")
 
 
 def width_px(file: ExposureRow | NightFile) -> float | None:

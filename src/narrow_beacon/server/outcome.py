@@ -10,12 +10,20 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon.core.correct.masters import MasterFacts
 from narrow_beacon.core.remarks import Remark
+from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.codec import load, quality_from_json
 from narrow_beacon.reduce.masters import MasterFile
-from narrow_beacon.reduce.outcome import Outcome
+from narrow_beacon.reduce.outcome import CurvesTold, Looks, Outcome
 from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.server.curves import CurvesNow, curves_now, everyone_of
-from narrow_beacon.server.night import ExposureRow, exposures_of, placements_of
+from narrow_beacon.server.exposures import looks_of
+from narrow_beacon.server.night import (
+    ExposureRow,
+    exposures_of,
+    file_name,
+    pixel_step,
+    placements_of,
+)
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.store.campaigns import chains_of, plan_of
 from narrow_beacon.store.files import sort_files
@@ -27,14 +35,12 @@ from narrow_beacon.store.targets import in_front
 
 def outcome_now(session: Session, campaign: Campaign, output: Path) -> tuple[Outcome, CurvesNow]:
     """Everything that a report is made of. Raises Problem where there is no curve yet."""
-    now = curves_now(session, campaign)
-    if now is None or not now.curves:
-        raise Problem(409, "No curve yet", "Measure the night and choose the stars first.")
+    now = _curves_now(session, campaign)
     nights = sort_files(session, campaign)
     files = {file.id: file for file in exposures_of(session, campaign)}
     ids = [nights.ids[frame.name] for frame in nights.night.exposures]
     if ids != [file.id for file in now.files]:
-        raise Problem(409, "The night has changed", "Sort it again in Intake, then export.")
+        raise _changed()
     placements = placements_of(session, ids)
     results = {
         index: _result(index, files[number], placements.get(number))
@@ -46,7 +52,7 @@ def outcome_now(session: Session, campaign: Campaign, output: Path) -> tuple[Out
             census = table.exposure(table.places[ids[index]])
             results[index] = replace(results[index], census=census)
     masters = session.scalars(select(MasterRecord).where(MasterRecord.campaign_id == campaign.id))
-    plan = plan_of(session, campaign, output).of_target(in_front(campaign).wish)
+    plan = _plan(session, campaign, output)
     plan = replace(plan, text=_settings_text(campaign, now))
     outcome = Outcome(
         plan=plan,
@@ -70,6 +76,39 @@ def outcome_now(session: Session, campaign: Campaign, output: Path) -> tuple[Out
         constants=dict(campaign.constants),
     )
     return outcome, now
+
+
+def curves_told(session: Session, campaign: Campaign) -> tuple[CurvesTold, CurvesNow]:
+    """What of it a report and a figure are told from: no headers, no placements, no censuses.
+    Raises Problem as above.
+    """
+    now = _curves_now(session, campaign)
+    rows = exposures_of(session, campaign)
+    if [row.id for row in rows] != [file.id for file in now.files]:
+        raise _changed()
+    numbers = looks_of(rows).numbers
+    looks = Looks(
+        [file_name(row) for row in rows], [pixel_step(row) for row in rows], numbers["fwhm_px"],
+        numbers["sky_adu_per_px"],
+    )  # fmt: skip
+    plan = _plan(session, campaign, Path("out"))
+    told = CurvesTold(plan, now.stars, now.cast.target, now.times, now.curves, looks)
+    return told, now
+
+
+def _curves_now(session: Session, campaign: Campaign) -> CurvesNow:
+    now = curves_now(session, campaign)
+    if now is None or not now.curves:
+        raise Problem(409, "No curve yet", "Measure the night and choose the stars first.")
+    return now
+
+
+def _changed() -> Problem:
+    return Problem(409, "The night has changed", "Sort it again in Intake, then export.")
+
+
+def _plan(session: Session, campaign: Campaign, output: Path) -> Plan:
+    return plan_of(session, campaign, output).of_target(in_front(campaign).wish)
 
 
 def with_field(outcome: Outcome, now: CurvesNow) -> Outcome:

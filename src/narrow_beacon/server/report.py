@@ -24,19 +24,22 @@ from narrow_beacon.core.report.layout import (
 )
 from narrow_beacon.core.report.light_curve import CurvePoint
 from narrow_beacon.core.words import counted
+from narrow_beacon.reduce.curve_points import curve_points
 from narrow_beacon.reduce.figure import FigureLook, PhaseLook, draw_light_curve, draw_phase
 from narrow_beacon.reduce.night_sheet import FORMATS, write_sheet
-from narrow_beacon.reduce.outputs import (
-    curve_points,
-    layout_of,
-    write_outputs,
-)
+from narrow_beacon.reduce.outputs import layout_of, write_outputs
 from narrow_beacon.reduce.report_facts import check_name, target_name
 from narrow_beacon.reduce.workers import Workers
 from narrow_beacon.server.bundle import raw_files, write_bundle, write_plan
 from narrow_beacon.server.curves import CurvesNow, curves_now
-from narrow_beacon.server.going import SAME_MAG, handed_before, what_changed, what_goes
-from narrow_beacon.server.outcome import outcome_now, with_field
+from narrow_beacon.server.going import (
+    SAME_MAG,
+    handed_before,
+    point_ids,
+    what_changed,
+    what_goes,
+)
+from narrow_beacon.server.outcome import curves_told, outcome_now, with_field
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.report_checks import NOTHING, checks_of
 from narrow_beacon.server.schemas.common import Done
@@ -83,16 +86,16 @@ def report(number: int) -> ReportPage:
     """The report as it would be handed in now, and what speaks against it."""
     with shared().store.session() as session:
         campaign = campaign_of(session, number)
-        outcome, now = outcome_now(session, campaign, Path("out"))
-        points = curve_points(outcome)
-        layout = layout_of(outcome.plan)
+        told, now = curves_told(session, campaign)
+        points = curve_points(told)
+        layout = layout_of(told.plan)
         kept = reporting_of(campaign)
         before = handed_before(session, campaign, now, layout)
-        going = what_goes(campaign, outcome, now, points, layout, before)
+        going = what_goes(campaign, told, now, points, layout, before)
         lines = going.text.splitlines()
         changes = what_changed(campaign, now, points, layout, before)
         reports = _reports(session, campaign, points, now)
-        checks = checks_of(session, campaign, outcome, now, points, reports, layout, going.points)
+        checks = checks_of(session, campaign, told, now, points, reports, layout, going.points)
         star = now.stars.names[now.cast.target]
         return ReportPage(
             layout=layout.name, about=layout.said_of, layouts=_layouts(session),
@@ -123,10 +126,10 @@ def _reports(
     session: Session, campaign: Campaign, points: list[CurvePoint], now: CurvesNow
 ) -> list[ReportOut]:
     """What was handed out, newest first, with how many of its points are others now."""
-    ids = {file.name: file.id for file in now.files}
+    ids = point_ids(now)
     current = {
         value: {
-            (ids[p.exposure], p.filter): getattr(p, value)
+            (ids[p.exposure, p.filter], p.filter): getattr(p, value)
             for p in reported(points, bool(campaign.doubtful))
         }
         for value in ("magnitude", "transformed_magnitude")
@@ -177,13 +180,13 @@ def figure(number: int, kind: str, query: FigureQuery) -> Response:
     """The light curve as a figure for print."""
     _check_figure(kind)
     with shared().store.session() as session, tempfile.TemporaryDirectory() as folder:
-        outcome, _ = outcome_now(session, campaign_of(session, number), Path(folder))
-        points = curve_points(outcome)
+        told, _ = curves_told(session, campaign_of(session, number))
+        points = curve_points(told)
         if not any(np.isfinite(point.magnitude) for point in points):
             raise Problem(409, "Nothing to draw", "No point has a magnitude.")
         path = Path(folder) / f"light_curve.{kind}"
         look = FigureLook(query.width / _CM_IN, query.height / _CM_IN, query.title)
-        draw_light_curve(points, target_name(outcome), check_name(outcome), path, look)
+        draw_light_curve(points, target_name(told), check_name(told), path, look)
         return Response(path.read_bytes(), content_type=_FIGURES[kind])
 
 
@@ -194,14 +197,14 @@ def phase_figure(number: int, kind: str, query: PhaseQuery) -> Response:
     """The curve over phase as a figure for print."""
     _check_figure(kind)
     with shared().store.session() as session, tempfile.TemporaryDirectory() as folder:
-        outcome, _ = outcome_now(session, campaign_of(session, number), Path(folder))
-        points = [p for p in curve_points(outcome) if query.filter in ("", p.filter)]
+        told, _ = curves_told(session, campaign_of(session, number))
+        points = [p for p in curve_points(told) if query.filter in ("", p.filter)]
         if not any(np.isfinite(point.magnitude) for point in points):
             raise Problem(409, "Nothing to draw", "No point has a magnitude.")
         path = Path(folder) / f"phase.{kind}"
         size = query.width / _CM_IN, query.height / _CM_IN
         look = PhaseLook(query.period, query.epoch, query.kind, *size, query.title)
-        draw_phase(points, target_name(outcome), look, path)
+        draw_phase(points, target_name(told), look, path)
         return Response(path.read_bytes(), content_type=_FIGURES[kind])
 
 
@@ -254,10 +257,10 @@ def export(number: int) -> ReportOut:
         )  # fmt: skip
         session.add(reduction)
         session.flush()
-        ids = {file.name: file.id for file in now.files}
+        ids = point_ids(now)
         session.add_all(
             Point(
-                reduction_id=reduction.id, file_id=ids[p.exposure], filter=p.filter,
+                reduction_id=reduction.id, file_id=ids[p.exposure, p.filter], filter=p.filter,
                 jd_utc=p.jd_utc, magnitude=getattr(p, layout.magnitude),
                 uncertainty=getattr(p, layout.uncertainty),
             )
@@ -268,7 +271,7 @@ def export(number: int) -> ReportOut:
             campaign_id=number, reduction_id=reduction.id, created=moment,
             layout=campaign.layout or "plain", folder=str(folder), files=names,
             points=len(going.points), value=layout.magnitude, scope=reporting_of(campaign).scope,
-            deleted=[[ids[file], name] for file, name in taken_back] or None,
+            deleted=[[ids[key], key[1]] for key in taken_back] or None,
         )  # fmt: skip
         session.add(record)
         session.flush()

@@ -13,7 +13,7 @@ from narrow_beacon.core.curve.light_curve import DOUBTFUL, TREND
 from narrow_beacon.core.report.layout import Layout
 from narrow_beacon.core.report.light_curve import CurvePoint
 from narrow_beacon.core.words import counted
-from narrow_beacon.reduce.outcome import Outcome
+from narrow_beacon.reduce.outcome import Told
 from narrow_beacon.reduce.points import taken_words
 from narrow_beacon.server.curves import CurvesNow
 from narrow_beacon.server.schemas.report import Check, ReportOut
@@ -32,7 +32,7 @@ NOTHING = "No point is good: look at what they are doubtful for in Curve, or tak
 def checks_of(
     session: Session,
     campaign: Campaign,
-    outcome: Outcome,
+    told: Told,
     now: CurvesNow,
     points: list[CurvePoint],
     reports: list[ReportOut],
@@ -41,7 +41,7 @@ def checks_of(
 ) -> list[Check]:
     """What speaks for and against handing a report in, each with what to do."""
     good = going
-    checks = _check_points(points, good, outcome.plan.doubtful)
+    checks = _check_points(points, good, told.plan.doubtful)
     missing = layout.missing_fields(reporting_of(campaign).fields)
     if missing:
         words = f"The layout asks for {', '.join(missing)}: fill it in below."
@@ -62,7 +62,7 @@ def checks_of(
             Check(state="look" if worst > _LARGE_UNCERTAINTY_MAG else "good", words=words)
         )
     checks += _check_star(now)
-    if outcome.plan.site is None:
+    if told.plan.site is None:
         words = "The site is unknown: no airmass, and BJD is for the centre of the Earth."
         checks.append(Check(state="look", words=words))
     else:
