@@ -21,7 +21,7 @@ from narrow_beacon.core.series.elements import (
 from narrow_beacon.core.series.extrema import find_extrema
 from narrow_beacon.core.series.periods import find_periods
 from narrow_beacon.core.series.prewhiten import combination, without_periods
-from narrow_beacon.core.series.survey import FieldLight, survey
+from narrow_beacon.core.series.survey import FieldLight, exposures_for_survey, survey
 from narrow_beacon.simulate.curves import TURNS, nights_of, turning
 
 
@@ -184,6 +184,20 @@ def test_what_follows_the_seeing_beside_a_neighbour_is_no_variation() -> None:
         light.colour, touched, light.beside_mag,
     )  # fmt: skip
     assert [one.star for one in survey([told], periods=False)] == ["Sorrel 2"]
+
+
+def test_a_long_campaign_is_surveyed_by_stretches_over_all_of_it() -> None:
+    assert exposures_for_survey(3000).tolist() == list(range(3000))
+    some = exposures_for_survey(50_000)
+    assert some.size <= 4096
+    assert some[0] == 0
+    assert some[-1] > 49_900
+    assert np.all(np.diff(some) > 0)
+    # What is alike from one exposure to the next can only be told by neighbours.
+    assert np.mean(np.diff(some) == 1) > 0.9
+    # From one stretch to the next never much longer than from any other.
+    gaps = np.diff(some)[np.diff(some) > 1]
+    assert np.ptp(gaps) <= 16
 
 
 def test_extrema_and_survey_on_the_command_line(tmp_path: Path) -> None:

@@ -28,7 +28,13 @@ from narrow_beacon.core.series.elements import (
 from narrow_beacon.core.series.extrema import Extremum, find_extrema
 from narrow_beacon.core.series.periods import TooFewPointsError, find_periods
 from narrow_beacon.core.series.prewhiten import combination, without_periods
-from narrow_beacon.core.series.survey import SUSPICIOUS, FieldLight, Suspect, survey
+from narrow_beacon.core.series.survey import (
+    SUSPICIOUS,
+    FieldLight,
+    Suspect,
+    exposures_for_survey,
+    survey,
+)
 from narrow_beacon.core.series.turns import GAP_D
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.server.columns import listed
@@ -397,7 +403,9 @@ def survey_field(number: int) -> Response:
     found = survey(fields, periods=True)[:_MOST_SUSPECTS]
     return quick(
         SurveyOut(
-            stars=max((len(one.names) for one in fields), default=0), least=SUSPICIOUS,
+            stars=max((len(one.names) for one in fields), default=0),
+            looked_at=sum(one.time_d.size for one in fields),
+            exposures=sum(len(curve.indices) for curve in now.curves), least=SUSPICIOUS,
             suspects=[_suspect(one, rows[one.star], now, fields, roles) for one in found],
         )
     )  # fmt: skip
@@ -420,18 +428,20 @@ def _suspect(
 
 
 def _field_light(now: CurvesNow, curve: FilterCurve, widths: dict[int, float | None]) -> FieldLight:
-    """All stars of a filter by the zero points in force, on the exposures of its curve."""
+    """All stars of a filter by the zero points in force, on exposures of its curve."""
     table = now.tables[curve.filter]
-    ids = [now.files[index].id for index in curve.indices]
-    census = table.at_radius(curve.choice.step, places_in(now, curve))
+    some = exposures_for_survey(len(curve.indices))
+    indices = np.array(curve.indices)[some]
+    ids = [now.files[index].id for index in indices.tolist()]
+    census = table.at_radius(curve.choice.step, places_in(now, curve)[some])
     rates = rates_of(census, 0, np.arange(census.rows.size))
     good = census.usable(0) & (rates.rate > _LEAST_SNR * rates.uncertainty)
-    zero = curve.ensemble.zero_point[:, None]
+    zero = curve.ensemble.zero_point[some, None]
     with np.errstate(invalid="ignore", divide="ignore"):
         magnitude = np.where(good, rates.magnitude + zero, np.nan)
         sigma = np.hypot(
             POGSON * rates.uncertainty / rates.rate,
-            curve.ensemble.zero_point_uncertainty[:, None],
+            curve.ensemble.zero_point_uncertainty[some, None],
         )
     _, others = census.doubts(0)
     colour = np.full(census.rows.size, np.nan)
@@ -440,7 +450,7 @@ def _field_light(now: CurvesNow, curve: FilterCurve, widths: dict[int, float | N
         of = now.stars.bands
         colour = (of[bands[0]].magnitude - of[bands[-1]].magnitude)[census.rows]
     return FieldLight(
-        curve.filter, now.times.bjd_tdb[list(curve.indices)], magnitude, sigma,
+        curve.filter, now.times.bjd_tdb[indices], magnitude, sigma,
         np.array([widths.get(one) or np.nan for one in ids]),
         tuple(now.stars.names[row] for row in census.rows.tolist()), colour,
         (np.abs(others) > _TOUCHED_MAG).mean(axis=0), np.median(others, axis=0),

@@ -179,5 +179,8 @@ class SuspectOut(BaseModel):
 class SurveyOut(BaseModel):
     stars: int
     """That were looked at."""
+    looked_at: int
+    """Exposures; of a long campaign stretches over all nights tell as much as all."""
+    exposures: int
     least: float
     suspects: list[SuspectOut]

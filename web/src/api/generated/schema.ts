@@ -6999,6 +6999,10 @@ export interface components {
         SurveyOut: {
             /** Stars */
             stars: number;
+            /** Looked At */
+            looked_at: number;
+            /** Exposures */
+            exposures: number;
             /** Least */
             least: number;
             /** Suspects */

@@ -15,13 +15,17 @@ export function OthersView() {
   const { data, isPending, error } = useSurvey(id, true);
   if (isPending) return <p className="p-4 text-quiet">Looking at every star of the field …</p>;
   if (error) return <p className="p-4 text-trouble">{error.message}</p>;
+  const told =
+    data.looked_at < data.exposures
+      ? ` Told by ${data.looked_at} of ${data.exposures} exposures, over all nights.`
+      : "";
   if (!data.suspects.length)
     return (
       <Empty title="No star of the field stands out">
         <p>
           {data.stars} stars were held against those of their brightness: none scatters by more,
           runs up and down, or does so in two filters at once, beyond {data.least} times what chance
-          gives.
+          gives.{told}
         </p>
       </Empty>
     );
@@ -29,7 +33,7 @@ export function OthersView() {
     <div className="flex h-full min-h-0 flex-col" data-testid="others">
       <p className="border-b border-line px-4 py-2">
         {data.suspects.length} of {data.stars} stars stand out by {data.least} σ and more: by their
-        scatter, by neighbours in time that are alike, by filters that agree.
+        scatter, by neighbours in time that are alike, by filters that agree.{told}
       </p>
       <ul className="min-h-0 flex-1 overflow-y-auto">
         {data.suspects.map((suspect) => (
