@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from narrow_beacon import __version__
 from narrow_beacon.core.report.layout import Layout, reported
 from narrow_beacon.core.report.light_curve import CurvePoint
-from narrow_beacon.core.report.render import render_report
+from narrow_beacon.core.report.render import Facts, preview_report, render_report
 from narrow_beacon.reduce.outcome import Told
 from narrow_beacon.reduce.report_facts import report_facts
 from narrow_beacon.server.curves import CurvesNow
@@ -26,12 +26,24 @@ SAME_MAG = 0.0005
 @dataclass(frozen=True)
 class Going:
     """What a report holds: the points that go out, what it does with points that went out before,
-    by exposure and filter ("replace", "delete"), and its text.
+    by exposure and filter ("replace", "delete"), and what its text is told from.
     """
 
     points: list[CurvePoint]
     actions: dict[tuple[str, str], str]
-    text: str
+    layout: Layout
+    rows: list[CurvePoint]
+    facts: Facts
+
+    @property
+    def text(self) -> str:
+        """All of it."""
+        return render_report(self.layout, self.rows, self.facts)
+
+    def preview(self, most: int) -> tuple[str, int]:
+        """Its first lines, at most so many, and how many it has."""
+        lines, count = preview_report(self.layout, self.rows, self.facts, most)
+        return "\n".join(lines), count
 
 
 def handed_before(
@@ -87,7 +99,7 @@ def what_goes(
             actions[own.exposure, own.filter] = "delete"
     both = sorted([*chosen, *taken_back], key=lambda p: (p.jd_utc, p.filter, p.exposure))
     facts = replace(report_facts(told, each=layout.rows == "comparison"), actions=actions)
-    return Going(chosen, actions, render_report(layout, both, facts))
+    return Going(chosen, actions, layout, both, facts)
 
 
 def what_changed(

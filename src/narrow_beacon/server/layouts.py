@@ -15,7 +15,7 @@ from narrow_beacon.core.report.layout import (
     reported,
     shipped_layouts,
 )
-from narrow_beacon.core.report.render import render_report
+from narrow_beacon.core.report.render import preview_report
 from narrow_beacon.reduce.curve_points import curve_points
 from narrow_beacon.reduce.report_facts import report_facts
 from narrow_beacon.server.outcome import curves_told
@@ -56,8 +56,8 @@ def try_layout(number: int, body: TextIn) -> LayoutTried:
             return LayoutTried(mistakes=words.split("; "), preview="")
         told, _ = curves_told(session, campaign_of(session, number))
         points = reported(curve_points(told), told.plan.doubtful, tried)
-        text = render_report(tried, points, report_facts(told))
-    return LayoutTried(mistakes=[], preview="\n".join(text.splitlines()[:_SHOWN_LINES]))
+        lines, _ = preview_report(tried, points, report_facts(told), _SHOWN_LINES)
+    return LayoutTried(mistakes=[], preview="\n".join(lines))
 
 
 @blueprint.put("/api/layouts")

@@ -92,14 +92,14 @@ def report(number: int) -> ReportPage:
         kept = reporting_of(campaign)
         before = handed_before(session, campaign, now, layout)
         going = what_goes(campaign, told, now, points, layout, before)
-        lines = going.text.splitlines()
+        preview, lines = going.preview(_SHOWN_LINES)
         changes = what_changed(campaign, now, points, layout, before)
         reports = _reports(session, campaign, points, now)
         checks = checks_of(session, campaign, told, now, points, reports, layout, going.points)
         star = now.stars.names[now.cast.target]
         return ReportPage(
             layout=layout.name, about=layout.said_of, layouts=_layouts(session),
-            preview="\n".join(lines[:_SHOWN_LINES]), lines=len(lines), checks=checks,
+            preview=preview, lines=lines, checks=checks,
             reports=reports, scope=kept.scope, points=len(going.points), changes=changes,
             fields=[
                 ReportField(name=name, value=kept.fields.get(name, ""), usual=usual)

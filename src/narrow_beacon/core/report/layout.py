@@ -10,6 +10,7 @@ import re
 import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from importlib import resources
 from pathlib import Path
 
@@ -92,7 +93,7 @@ class Layout:
     said_of: str = ""
     """What it is for, in a line."""
 
-    @property
+    @cached_property
     def magnitude(self) -> str:
         """Which of the target's magnitudes goes out."""
         values = {column.value for column in self.columns}

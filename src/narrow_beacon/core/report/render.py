@@ -7,6 +7,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -80,20 +81,38 @@ def render_report(layout: Layout, points: Sequence[CurvePoint], facts: Facts) ->
     """The report's text. Unknown {fields} of header and footer stay as they are. Where a letter is
     not of the layout's encoding, it becomes its nearest, or a question mark.
     """
+    lines, _ = _lines(layout, points, facts, None)
+    return LINE_ENDS[layout.line_end].join([*lines, ""])
+
+
+def preview_report(
+    layout: Layout, points: Sequence[CurvePoint], facts: Facts, most: int
+) -> tuple[list[str], int]:
+    """The report's first lines, at most so many, and how many it has."""
+    told, left_out = _lines(layout, points, facts, most)
+    lines = "\n".join(told).splitlines()
+    return lines[:most], len(lines) + left_out
+
+
+def _lines(
+    layout: Layout, points: Sequence[CurvePoint], facts: Facts, most: int | None
+) -> tuple[list[str], int]:
+    """The lines, with the first rows where there are more than ``most``; how many were left out."""
     said = {name: facts.said.get(name) or usual for name, usual in layout.fields.items()}
     words = {**facts.header, **said}
     lines = [_filled(line, words) for line in layout.header]
     if layout.titles:
         titles = [_aside(_quoted(c.title, layout), c) for c in layout.columns]
         lines.append(layout.separator.join(titles).rstrip(" "))
-    for row in _rows(layout, points, facts):
+    rows = _rows(layout, points, facts)
+    for row in rows[:most]:
         cells = [
             _aside(_quoted(_cell(c, row, layout, facts, said), layout), c) for c in layout.columns
         ]
         lines.append(layout.separator.join(cells).rstrip(" "))
     lines += [_filled(line, words) for line in layout.footer]
-    end = LINE_ENDS[layout.line_end]
-    return end.join([*(_in_encoding(line, layout.encoding) for line in lines), ""])
+    told = [_in_encoding(line, layout.encoding) for line in lines]
+    return told, len(rows) - len(rows[:most])
 
 
 def _rows(layout: Layout, points: Sequence[CurvePoint], facts: Facts) -> list[_Row]:
@@ -149,9 +168,12 @@ def _by_one(point: CurvePoint, star: Comparison) -> CurvePoint:
 
 def night_of(jd_utc: float) -> str:
     """The date of the noon before, in UTC: that of the evening for most of the world."""
-    return (datetime(2000, 1, 1) + timedelta(days=math.floor(jd_utc) - 2451545)).strftime(
-        "%Y-%m-%d"
-    )
+    return _date_of(math.floor(jd_utc))
+
+
+@lru_cache(maxsize=4096)
+def _date_of(day: int) -> str:
+    return (datetime(2000, 1, 1) + timedelta(days=day - 2451545)).strftime("%Y-%m-%d")
 
 
 def _mean(points: Sequence[CurvePoint]) -> CurvePoint:
@@ -223,31 +245,43 @@ def _cell(
 
 def _value(name: str, row: _Row, layout: Layout, facts: Facts) -> str | float:
     point = row.point
-    stars = facts.stars.get((point.target, point.filter), Stars())
+    match name:
+        case "filter":
+            return layout.filters.get(point.filter, point.filter)
+        case "action":
+            word = facts.actions.get((point.exposure, point.filter), "add")
+            return layout.actions.get(word, "")
+        case "count" | "number" | "group":
+            return str(getattr(row, name))
+        case "night":
+            return night_of(point.jd_utc)
+        case "transformed":
+            return "yes" if layout.magnitude == "transformed_magnitude" else "no"
+        case "check_instrumental":
+            return point.check_magnitude - point.zero_point
+    if hasattr(point, name):
+        own: str | float = getattr(point, name)
+        return own
+    return _of_stars(name, row, layout, facts)
+
+
+def _of_stars(name: str, row: _Row, layout: Layout, facts: Facts) -> str | float:
+    """What a row says of comparison and check stars."""
+    stars = facts.stars.get((row.point.target, row.point.filter), Stars())
     if row.comparison is not None:
         own = row.comparison
         stars = replace(stars, comparison=(own.name,), comparison_known=own.known)
     single = len(stars.comparison) == 1
-    if name == "filter":
-        return layout.filters.get(point.filter, point.filter)
-    if name == "action":
-        word = facts.actions.get((point.exposure, point.filter), "add")
-        return layout.actions.get(word, "")
     more: dict[str, str | float] = {
         "comparison_name": stars.comparison[0] if single else layout.ensemble,
         "comparison_known": stars.comparison_known if single else float("nan"),
         # A single star's zero point is what it lacks to its known magnitude.
         "comparison_instrumental": (
-            stars.comparison_known - point.zero_point if single else float("nan")
+            stars.comparison_known - row.point.zero_point if single else float("nan")
         ),
-        "check_instrumental": point.check_magnitude - point.zero_point,
         "check_name": stars.check, "check_known": stars.check_known, "chart": stars.chart,
-        "transformed": "yes" if layout.magnitude == "transformed_magnitude" else "no",
-        "count": str(row.count), "number": str(row.number), "night": night_of(point.jd_utc),
-        "group": str(row.group),
     }  # fmt: skip
-    found: str | float = more[name] if name in more else getattr(point, name)
-    return found
+    return more[name]
 
 
 def _number(value: float, column: LayoutColumn, point: CurvePoint, layout: Layout) -> str:
