@@ -11,6 +11,7 @@ from typing import Any
 
 from apiflask import APIBlueprint
 from flask import Response, request
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 from werkzeug.datastructures import FileStorage
 from werkzeug.utils import secure_filename
@@ -241,10 +242,8 @@ def names(number: int, query: NamesQuery) -> NamesOut:
     pattern = _pattern(query.pattern)
     with shared().store.session() as session:
         campaign = campaign_of(session, number)
-        read = [
-            (file.id, pattern.read(file.path))
-            for file in session.query(NightFile).filter_by(campaign_id=campaign.id)
-        ]
+        paths = select(NightFile.id, NightFile.path).where(NightFile.campaign_id == campaign.id)
+        read = [(own, pattern.read(path)) for own, path in session.execute(paths)]
     return NamesOut(files=[NameOut(id=i, **_values(found)) for i, found in read if found])
 
 
