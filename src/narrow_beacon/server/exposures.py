@@ -135,7 +135,9 @@ def reference_of(campaign: Campaign, columns: Mapping[str, Column]) -> tuple[int
         return int(kept["file"]), str(kept.get("words", ""))
     spoiled = [bool(a or t) for a, t in zip(columns["aside_by"], columns["trouble"], strict=True)]
     stars, width = (np.asarray(columns[name], float) for name in ("stars", "fwhm_px"))
-    sharp = np.where(laid & ~np.array(spoiled, bool), np.nan_to_num(stars) / width**2, np.nan)
+    fit = laid & ~np.array(spoiled, bool) & (width > 0)
+    sharp = np.full(ids.size, np.nan)
+    sharp[fit] = np.nan_to_num(stars[fit]) / width[fit] ** 2
     if not np.isfinite(sharp).any():
         return None, ""
     return int(ids[np.nanargmax(sharp)]), "the sharpest of many stars"
