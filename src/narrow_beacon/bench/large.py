@@ -205,7 +205,8 @@ def _columns_of(base: Path, path: Path, ids: list[int]) -> None:
     head["of"] = [path.stat().st_size, path.stat().st_mtime_ns]
     (begin,) = (offset for name, _, _, offset in head["shared"] if name == "file_ids")
     told = json.dumps(head).encode()
-    raw[8 : 16 + size] = len(told).to_bytes(8, "little") + told.ljust(size)[: max(size, len(told))]
+    assert 16 + len(told) <= begin  # a longer description has its room, too
+    raw[8 : 16 + len(told)] = len(told).to_bytes(8, "little") + told
     for place, number in enumerate(ids):
         raw[begin + 8 * place : begin + 8 * place + 8] = number.to_bytes(8, "little")
     columns_path(path).write_bytes(raw)

@@ -42,7 +42,7 @@ from narrow_beacon.store.models import ChainRecord, MasterRecord, NightFile
 RAW = "overscan,offset,flat,repair"
 """The stations that are off where an exposure is shown raw."""
 REJECTED = "rejected"
-_KEPT_BYTES = 64_000_000
+_KEPT_BYTES = 48_000_000
 NO_LIMIT = 1e9
 _EVEN_SIGMA = 6.0
 _LEAST_FLAT = 0.05

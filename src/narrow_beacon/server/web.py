@@ -28,6 +28,7 @@ from uvicorn.protocols.http.h11_impl import H11Protocol
 from narrow_beacon.processes import LOG_VARIABLE
 from narrow_beacon.server.app import make_app
 from narrow_beacon.server.config import ServerConfig, wait_for_config
+from narrow_beacon.server.ease import Ease
 from narrow_beacon.server.state import ServerState
 
 EVENTS_PATH = "/api/events"
@@ -53,6 +54,8 @@ class Front:
         self._state: ServerState = app.extensions["narrow_beacon"]
         self._pulse_s = pulse_s
         self._leaving = asyncio.Event()
+        self._ease = Ease()
+        self._ease.start()
 
     def leave(self) -> None:
         """The process ends: open pages are let go."""
@@ -63,7 +66,10 @@ class Front:
             if await self._may_listen(scope, receive, send):
                 await self._send_events(receive, send)
             return
-        await self._threads(scope, receive, send)  # type: ignore[arg-type]
+        try:
+            await self._threads(scope, receive, send)  # type: ignore[arg-type]
+        finally:
+            self._ease.asked()
 
     async def _may_listen(self, scope: Message, receive: Receive, send: Send) -> bool:
         """Ask the application, whose checks stand before every answer; pass on its refusal."""

@@ -27,7 +27,12 @@ CORE_STEP = RADII_FWHM.index(0.9)
 """The radius within which a star's light is its own, whatever stands beside it."""
 _UNSEEN_SIGMA, _UNSEEN_MAG = 5.0, 0.004
 _LEAST_LIKE = 3
-_GUESSED = StarFlag.BAD_PIXEL | StarFlag.COSMIC_RAY | StarFlag.ODD_LIGHT
+_BY_NEIGHBOURS = int(StarFlag.NEIGHBOUR)
+_GUESSED_WORDS = tuple(
+    (int(flag), FLAG_WORDS[flag])
+    for flag in (StarFlag.BAD_PIXEL, StarFlag.COSMIC_RAY, StarFlag.ODD_LIGHT)
+)
+"""Bits and words of what is guessed, in the order of the bits."""
 
 
 @dataclass(frozen=True)
@@ -87,11 +92,11 @@ class StarCurve:
         flags = int(self.flags[at])
         found = flag_words(flags)
         costs = {}
-        if flags & int(StarFlag.NEIGHBOUR):
+        if flags & _BY_NEIGHBOURS:
             costs[FLAG_WORDS[StarFlag.NEIGHBOUR]] = self.neighbour_mag[at]
-        sure = [flag for flag in StarFlag if flag in _GUESSED and flags & flag]
-        if sure:
-            costs[FLAG_WORDS[sure[0]]] = self.guessed_mag[at]
+        guessed = next((word for bit, word in _GUESSED_WORDS if flags & bit), None)
+        if guessed:
+            costs[guessed] = self.guessed_mag[at]
         if self.unseen_mag[at]:
             found.append(_UNSEEN)
             costs[_UNSEEN] = self.unseen_mag[at]
