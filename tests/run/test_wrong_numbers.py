@@ -287,3 +287,32 @@ def test_without_a_colour_magnitudes_stay_as_they_are_and_that_is_said(tmp_path:
     )  # fmt: skip
     assert np.isfinite(numbers(typed.rows, "transformed_magnitude")[typed.good]).all()
     assert typed.said("B-V 0.62, given, is taken for all its points")
+
+
+def test_a_file_that_lost_the_zero_it_counts_from_is_set_aside(tmp_path: Path) -> None:
+    """Its words are there, and its header no longer says that 32,768 belongs to each."""
+
+    def lose(raw: Path) -> None:
+        path = raw / "foxglove-004.fits"
+        with fits.open(path) as hdus:
+            words, header = hdus[0].data.astype(np.int32) - 32768, hdus[0].header.copy()
+        fits.PrimaryHDU(words.astype(np.int16), header).writeto(path, overwrite=True)
+        assert "BZERO" not in fits.getheader(path)
+
+    night = reduced(tmp_path, lose)
+    lost = night.exposures["raw/foxglove-004.fits"]
+    assert lost["state"] == "set aside"
+    assert "BZERO" in lost["reason"]
+    assert len(night.rows) == COUNT - 1
+    assert night.honest()
+
+
+def test_a_dark_that_is_brighter_than_the_exposures_is_said(tmp_path: Path) -> None:
+    def brighten(raw: Path) -> None:
+        for path in (raw / "calibration").glob("dark*.fits"):
+            edit(path, lambda pixels, _: (pixels + 400.0).astype(np.uint16))
+
+    night = reduced(tmp_path, brighten)
+    assert night.said("below zero")
+    # A level that all pixels have in common is the sky's, and goes with it.
+    assert night.honest()

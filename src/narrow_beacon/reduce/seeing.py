@@ -26,6 +26,8 @@ from narrow_beacon.reduce.context import SECOND, ChainUse, Context, ExposureJob,
 NUDGED_FWHM = 0.5
 """Catalogue positions are not farther off than that, or it is another star."""
 _SURE_SNR = 15.0
+_LOST_ZERO_ADU = -16384.0
+"""No dark is that much brighter than an exposure of the sky."""
 
 
 class NotCorrectedError(BeaconError):
@@ -69,8 +71,16 @@ def look(context: Context, job: ExposureJob, guess_px: float | None) -> Seen:
 def see_of(
     context: Context, job: ExposureJob, pixels: Plane, flags: Flags, guess_px: float
 ) -> Seen:
-    """What is on the corrected pixels of an exposure, its noise against what its camera says."""
+    """What is on the corrected pixels of an exposure, its noise against what its camera says.
+    Raises NotCorrectedError where they count from another zero than what was taken off.
+    """
     seen = see(pixels, flags, guess_px, 1.0 / job.frame.source.step)
+    if seen.quality.sky_adu_per_px < _LOST_ZERO_ADU:
+        raise NotCorrectedError(
+            f"not corrected: its sky is {seen.quality.sky_adu_per_px:.0f} ADU, so far below zero "
+            "that the file counts from another zero than its masters; does its header lack "
+            "BZERO = 32768?"
+        )
     expected = expected_noise_adu(
         seen.quality.sky_adu_per_px, job.frame.exposure_s, context.chains[job.chain].camera
     )

@@ -41,6 +41,7 @@ from narrow_beacon.reduce.settle_remarks import (
     noisy_sky_remarks,
     refraction_remarks,
     shared_light_remarks,
+    sunken_sky_remarks,
     uneven_sky_remarks,
     untested_remarks,
 )
@@ -225,6 +226,7 @@ def _settle_first(ready: Prepared, results: Sequence[ExposureResult], wanted: Wa
             )  # fmt: skip
     remarks += bright_sky_remarks(judgement.spoiled, ready.plan.site)
     remarks += noisy_sky_remarks(ready, results)
+    remarks += sunken_sky_remarks(ready, results)
     remarks += uneven_sky_remarks(ready, results)
     remarks += refraction_remarks(ready, results)
     for curve in curves:

@@ -20,6 +20,7 @@ from narrow_beacon.reduce.tasks import ExposureResult
 
 _BESIDE_MAG = 0.005
 _NOISY = 1.2
+_SUNKEN, _SUNKEN_ADU = 5.0, 20.0
 _UNEVEN, _LEAST_UNEVEN = 0.012, 5
 """Corners over the middle on so many exposures that are said; no clear sky does that."""
 
@@ -87,6 +88,28 @@ def noisy_sky_remarks(ready: Prepared, results: Sequence[ExposureResult]) -> lis
         )
         for group, ratios in found.items()
         if (ratio := float(np.median(ratios))) > _NOISY
+    ]  # fmt: skip
+
+
+def sunken_sky_remarks(ready: Prepared, results: Sequence[ExposureResult]) -> list[Remark]:
+    """Words on groups of which exposures have a sky below zero by more than its noise."""
+    groups = {job.index: job.group for job in ready.jobs}
+    found: dict[str, list[float]] = defaultdict(list)
+    for result in results:
+        seen = result.quality
+        if seen and seen.sky_adu_per_px < -max(_SUNKEN * seen.noise_adu, _SUNKEN_ADU):
+            found[groups[result.index]].append(seen.sky_adu_per_px)
+    return [
+        Remark(
+            "correct",
+            f"the sky of {counted(len(levels), 'exposure')} is below zero, at "
+            f"{float(np.median(levels)):.0f} ADU",
+            group,
+            "what was taken off is brighter than they are: with the wrong dark or bias hot pixels "
+            "stay, and the flat leaves its pattern",
+            "look at the chain in Correct: were gain, offset or length others?",
+        )
+        for group, levels in found.items()
     ]  # fmt: skip
 
 
