@@ -316,3 +316,36 @@ def test_a_dark_that_is_brighter_than_the_exposures_is_said(tmp_path: Path) -> N
     assert night.said("below zero")
     # A level that all pixels have in common is the sky's, and goes with it.
     assert night.honest()
+
+
+def test_words_that_turned_over_into_negative_ones_are_saturated(tmp_path: Path) -> None:
+    """Sixteen bits written as if they had a sign: what was above 32,767 is far below zero."""
+
+    def turn_over(raw: Path) -> None:
+        for path in raw.glob("foxglove-*.fits"):
+            with fits.open(path) as hdus:
+                words, header = hdus[0].data.astype(np.uint16), hdus[0].header.copy()
+            assert words.max() > 32767
+            fits.PrimaryHDU(words.view(np.int16), header).writeto(path, overwrite=True)
+
+    night = reduced(tmp_path, turn_over, change=target_of(10.2))
+    assert len(night.rows) == COUNT
+    assert all("saturated" in row["flags"] for row in night.rows)
+    assert not night.good.any()
+
+
+def test_a_night_that_counts_from_below_zero_throughout_is_measured_as_it_is(
+    tmp_path: Path,
+) -> None:
+    """All headers lost the zero alike: what is taken off lies as far below as the exposures."""
+
+    def lose(raw: Path) -> None:
+        for path in raw.rglob("*.fits"):
+            with fits.open(path) as hdus:
+                words, header = hdus[0].data.astype(np.int32) - 32768, hdus[0].header.copy()
+            fits.PrimaryHDU(words.astype(np.int16), header).writeto(path, overwrite=True)
+
+    night = reduced(tmp_path, lose)
+    assert night.good.sum() >= COUNT - 1
+    assert night.honest()
+    assert not any("saturated" in row["flags"] for row in night.rows)

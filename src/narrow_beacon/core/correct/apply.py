@@ -24,10 +24,13 @@ from narrow_beacon.core.frames.fits_file import (
 DEFECT = np.uint8(1)
 """Pixel flag: repaired from its neighbours."""
 SATURATED = np.uint8(2)
-"""Pixel flag: at the linear limit or beyond."""
+"""Pixel flag: at the linear limit or beyond; or so far below what is taken off that the word for it
+has turned over into a negative one.
+"""
 SPIKE = np.uint8(4)
 """Pixel flag: a cosmic ray or another spike narrower than a star."""
 
+_TURNED_OVER_ADU = np.float32(-8192.0)
 _REPAIR_REACH = 3
 """Pixels away that a repair may look for good ones."""
 
@@ -128,17 +131,18 @@ def _correct_words(words, scale, zero, level, offset, gain, limit, repairs, out,
         mul = gain[y]
         row = out[y]
         base = zero - level[y]
-        highest = np.uint16(0)
+        lowest, highest = np.uint16(65535), np.uint16(0)
         for x in range(width):
             w = stored[x]
             v = np.uint16(((w >> 8) | (w << 8)) ^ 0x8000)
-            highest = max(highest, v)
+            lowest, highest = min(lowest, v), max(highest, v)
             row[x] = (np.float32(v) * scale + base - off[x]) * mul[x]
-        if np.float32(highest) * scale + zero >= limit:
+        turned = np.float32(lowest) * scale + zero < _TURNED_OVER_ADU
+        if turned or np.float32(highest) * scale + zero >= limit:
             for x in range(width):
                 w = stored[x]
                 v = np.uint16(((w >> 8) | (w << 8)) ^ 0x8000)
-                if np.float32(v) * scale + zero >= limit:
+                if np.float32(v) * scale + zero >= limit or row[x] < _TURNED_OVER_ADU:
                     flags[y, x] |= 2
         # Repaired as soon as all rows about them are there, while these are at hand.
         ready = (y + 1 - _REPAIR_REACH) * width if y + 1 < height else height * width
@@ -154,7 +158,7 @@ def _correct_values(raw, level, offset, gain, limit, out, flags):  # type: ignor
         for x in range(width):
             v = raw[y, x]
             out[y, x] = (v - level[y] - offset[y, x]) * gain[y, x]
-            if v >= limit:
+            if v >= limit or out[y, x] < _TURNED_OVER_ADU:
                 flags[y, x] |= 2
 
 
