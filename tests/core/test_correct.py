@@ -411,3 +411,21 @@ def test_a_flat_belongs_to_the_angle_of_its_rotator(tmp_path: Path) -> None:
         for n, angle in enumerate((40.0, 40.1, 75.0))
     ]
     assert sorted(len(group) for group in group_calibration(flats)) == [1, 2]
+
+
+@pytest.mark.parametrize(
+    ("kind", "ending", "saturated"),
+    [(np.int16, ".fits", True), (np.int16, ".fits.gz", True), (np.float32, ".fits", False)],
+)
+def test_only_words_of_16_bits_turn_over(
+    tmp_path: Path, kind: type, ending: str, saturated: bool
+) -> None:
+    values = np.full((64, 64), 1000, kind)
+    values[30, 20] = -20000
+    path = tmp_path / f"a{ending}"
+    fits.PrimaryHDU(values).writeto(path)
+    space = Workspace.of_shape(64, 64)
+    none = make_chain(None, None, np.zeros((64, 64), np.uint8))
+    _, flags = correct(read_image(path).source, none, 60000.0, space)
+    assert bool(flags[30, 20] & SATURATED) == saturated
+    assert np.count_nonzero(flags) == int(saturated)

@@ -60,7 +60,7 @@ def workspace(height: int, width: int, number: int = 0) -> tuple[Workspace, Flag
 
 def look(context: Context, job: ExposureJob, guess_px: float | None) -> Seen:
     """Correct an exposure and find what is on it, for stars about ``guess_px`` wide, of whatever
-    width where that is None. Raises UnreadableFileError.
+    width where that is None. Raises UnreadableFileError, NotCorrectedError.
     """
     pixels, flags = corrected(context, job)
     if guess_px is None:

@@ -58,8 +58,8 @@ def _info(view: View) -> ImageInfo:
     height, width = view.shape
     b = view.brightness
     return ImageInfo(
-        width=width, height=height, first=[n + 1 for n in view.looks.first],
-        step=view.looks.step, levels=len(view.words), tile=TILE_PX,
+        width=width, height=height, first=[n + 1 for n in view.showing.first],
+        step=view.showing.step, levels=len(view.words), tile=TILE_PX,
         offset=b.offset, scale=b.scale, sky=b.sky, noise=b.noise, low=b.low, high=b.high,
         histogram=list(b.histogram), histogram_low=b.histogram_low,
         histogram_step=b.histogram_step,

@@ -54,7 +54,7 @@ _RESIDUAL = re.compile(r"residual(\d+(?:\.\d+)?)")
 
 
 @dataclass(frozen=True)
-class Looks:
+class Showing:
     """How an image is to be shown: dark and bright alike about its middle, by a noise that is
     known; and where its pixels lie on the file's.
     """
@@ -70,11 +70,11 @@ class View:
     kept.
     """
 
-    def __init__(self, pixels: Plane, version: str, looks: Looks) -> None:
-        self.version, self.looks = version, looks
+    def __init__(self, pixels: Plane, version: str, showing: Showing) -> None:
+        self.version, self.showing = version, showing
         self.shape = (pixels.shape[0], pixels.shape[1])
-        self.brightness = measure_brightness(pixels, looks.noise)
-        if looks.even:
+        self.brightness = measure_brightness(pixels, showing.noise)
+        if showing.even:
             # What departs to either side matters alike.
             b = self.brightness
             reach = _EVEN_SIGMA * b.noise
@@ -131,8 +131,8 @@ def view_of_file(number: int, off: str = "") -> View:
         if view:
             return view
         wanted = _wanted(file, record, version)
-    with _image(wanted, off) as (pixels, looks):
-        view = View(pixels, version, looks)
+    with _image(wanted, off) as (pixels, showing):
+        view = View(pixels, version, showing)
     return _keep(("file", number, version, off), view)
 
 
@@ -162,30 +162,30 @@ def chain_record(session: Session, file: NightFile) -> ChainRecord | None:
 
 
 @contextmanager
-def _image(wanted: _Wanted, off: str) -> Iterator[tuple[Plane, Looks]]:
+def _image(wanted: _Wanted, off: str) -> Iterator[tuple[Plane, Showing]]:
     """The pixels of a file, as long as the context lasts: others are corrected in their place
     then. Raises Problem.
     """
     raw, report, space = wanted.raw, wanted.report, None
     if raw.source is None:
         raise Problem(409, "Not an image", f"{wanted.path}: {raw.problem}")
-    looks = Looks(first=raw.source.first, step=raw.source.step)
+    showing = Showing(first=raw.source.first, step=raw.source.step)
     over, tried = _OVER.fullmatch(off), _RESIDUAL.fullmatch(off)
     try:
         if over:
-            pixels, looks = _flat_over(raw, int(over.group(1))), replace(looks, even=True)
+            pixels, showing = _flat_over(raw, int(over.group(1))), replace(showing, even=True)
         elif off == REJECTED:
-            pixels, looks = _left_out(wanted.path), replace(looks, noise=_OF_COUNTS)
+            pixels, showing = _left_out(wanted.path), replace(showing, noise=_OF_COUNTS)
         elif tried:
             threshold = max(float(tried.group(1)), _LEAST_THRESHOLD)
             pixels, noise = residual_of_repair(wanted.number, raw, report, threshold)
-            looks = replace(looks, even=True, noise=noise)
+            showing = replace(showing, even=True, noise=noise)
         else:
             pixels, space = _corrected(raw, report, frozenset(off.split(",")))
     except (UnreadableFileError, OSError) as error:
         raise Problem(409, "The image cannot be read", str(error)) from error
     try:
-        yield pixels, looks
+        yield pixels, showing
     finally:
         if space is not None:
             _spaces.append(space)
@@ -302,11 +302,11 @@ def _master(session: Session, number: int) -> tuple[str, str]:
 def _ratio_or_master(path: str, version: str, other: tuple[str, str] | None) -> View:
     plane = read_master(Path(path)).plane
     if other is None:
-        return View(plane, version, Looks())
+        return View(plane, version, Showing())
     below = read_master(Path(other[0])).plane
     if below.shape != plane.shape:
         raise Problem(422, "Of another size", "Only flats of one size can be divided.")
-    return View(_over(plane, below), version, Looks(even=True))
+    return View(_over(plane, below), version, Showing(even=True))
 
 
 def _over(plane: Plane, below: Plane) -> Plane:

@@ -31,6 +31,7 @@ SPIKE = np.uint8(4)
 """Pixel flag: a cosmic ray or another spike narrower than a star."""
 
 _TURNED_OVER_ADU = np.float32(-8192.0)
+"""No pixel of 16 bits is truly so far below; other kinds of numbers don't turn over."""
 _REPAIR_REACH = 3
 """Pixels away that a repair may look for good ones."""
 
@@ -112,7 +113,10 @@ def correct(
             level += overscan_of_stored(source, stored).rows_adu.astype(np.float32)
         raw = np.ascontiguousarray(source.cut(stored))
         undefined = np.flatnonzero(~np.isfinite(raw))
-        _correct_values(raw, level, chain.offset_adu, chain.gain, limit, space.pixels, space.flags)
+        turned = _TURNED_OVER_ADU if source.bitpix == 16 else np.float32(-np.inf)
+        _correct_values(
+            raw, level, chain.offset_adu, chain.gain, limit, turned, space.pixels, space.flags
+        )
         if undefined.size:
             space.flags.reshape(-1)[undefined] |= DEFECT
             repair(space.pixels, space.flags, undefined)
@@ -152,13 +156,13 @@ def _correct_words(words, scale, zero, level, offset, gain, limit, repairs, out,
 
 
 @njit(cache=True, nogil=True)
-def _correct_values(raw, level, offset, gain, limit, out, flags):  # type: ignore[no-untyped-def]
+def _correct_values(raw, level, offset, gain, limit, turned, out, flags):  # type: ignore[no-untyped-def]
     height, width = raw.shape
     for y in range(height):
         for x in range(width):
             v = raw[y, x]
             out[y, x] = (v - level[y] - offset[y, x]) * gain[y, x]
-            if v >= limit or out[y, x] < _TURNED_OVER_ADU:
+            if v >= limit or (v < turned and out[y, x] < turned):
                 flags[y, x] |= 2
 
 
