@@ -1,4 +1,4 @@
-"""Kernels kept on disk follow all that they were made of."""
+"""Kernels kept on disk follow all that they were made of, and only that."""
 
 from __future__ import annotations
 
@@ -6,7 +6,10 @@ import subprocess
 import sys
 from pathlib import Path
 
+import numpy as np
 import pytest
+
+from narrow_beacon.compiled import njit
 
 CALLED = "from narrow_beacon.compiled import njit\nOFFSET = {offset}\n\n\n" + (
     "@njit(cache=True)\ndef times(x):\n    return {factor} * x\n"
@@ -43,3 +46,18 @@ def test_a_kernel_is_made_anew_when_one_that_it_calls_has_changed(answer) -> Non
 def test_a_kernel_is_made_anew_when_a_constant_of_another_file_has_changed(answer) -> None:  # type: ignore[no-untyped-def]
     assert answer(factor=2, offset=1) == (15, 0)
     assert answer(factor=2, offset=5) == (19, 0)
+
+
+def test_a_kernel_counts_alike_whoever_is_compiled_first() -> None:
+    @njit()
+    def rest(a, b):  # type: ignore[no-untyped-def]
+        return (a + b) - b
+
+    @njit(fastmath=True, error_model="numpy")
+    def hasty(a, b):  # type: ignore[no-untyped-def]
+        return rest(a, b) / b
+
+    tenth, large = np.array([0.1]), 1e16
+    hasty(tenth[0], large)
+    # Were it free to take sums apart it would give back all of the tenth.
+    assert rest(tenth[0], large) == 0.0

@@ -426,7 +426,10 @@ def _weigh(pixels, sky, mesh_px, found, taps, peaks, heights):  # type: ignore[n
     """
     height, width = pixels.shape
     reach = taps.size // 2
-    gain = np.float64(np.sum(taps)) ** 2
+    total = 0.0
+    for k in range(taps.size):
+        total += taps[k]
+    gain = total * total
     up = np.empty((5, 2 * reach + 5), np.float32)
     block = np.empty((5, 5))
     for n in range(found.shape[0]):
