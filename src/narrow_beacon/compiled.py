@@ -36,7 +36,8 @@ def njit(
     *, fastmath: bool = False, error_model: str = "python", **options: Any
 ) -> Callable[[Callable[..., Any]], Any]:
     """Numba's ``njit`` with an arithmetic that does not depend on what was compiled before."""
-    return numba.njit(fastmath=fastmath, error_model=error_model, **options)
+    compiler: Any = numba.njit
+    return compiler(fastmath=fastmath, error_model=error_model, **options)  # type: ignore[no-any-return]
 
 
 class _Stamped:
