@@ -37,7 +37,7 @@ def njit(
 ) -> Callable[[Callable[..., Any]], Any]:
     """Numba's ``njit`` with an arithmetic that does not depend on what was compiled before."""
     compiler: Any = numba.njit
-    return compiler(fastmath=fastmath, error_model=error_model, **options)  # type: ignore[no-any-return]
+    return compiler(fastmath=fastmath, error_model=error_model, **options)
 
 
 class _Stamped:
