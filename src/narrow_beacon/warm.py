@@ -30,7 +30,7 @@ def warm_pixels() -> None:
     from narrow_beacon.core.correct.apply import Workspace, correct, make_chain
     from narrow_beacon.core.correct.combine import combine
     from narrow_beacon.core.correct.local_median import local_median
-    from narrow_beacon.core.frames.fits_file import read_image
+    from narrow_beacon.core.frames.fits_file import read_image, read_stored
     from narrow_beacon.core.frames.pyramid import halve, measure_brightness, to_words
 
     image, _ = _image()
@@ -39,6 +39,7 @@ def warm_pixels() -> None:
         fits.PrimaryHDU(image.round().astype(np.uint16)).writeto(paths[0])
         fits.PrimaryHDU(image.astype(np.float32)).writeto(paths[1])
         sources = [read_image(path).source for path in paths]
+        read_stored(sources[0])
         combine([sources[0]] * 5, Path(name))
         defects = np.zeros(image.shape, np.uint8)
         defects[50, 50] = 1
@@ -78,9 +79,8 @@ def warm_stars() -> None:
 
 
 def warm_light() -> None:
-    """The kernels of neighbours' light, of doubts and of zero points."""
+    """The kernels of neighbours' light and of doubts, and those of zero points."""
     from narrow_beacon.core.correct.apply import DEFECT
-    from narrow_beacon.core.curve.ensemble import Rates, solve_ensemble
     from narrow_beacon.core.measure.doubt import guessed_light
     from narrow_beacon.core.measure.spread import neighbours_of, overlaps, spread_of
     from narrow_beacon.core.stars.detect import Detections
@@ -99,8 +99,15 @@ def warm_light() -> None:
     beside = neighbours_of(x, y, light, stars, light, one < 0.0, 3.0 * one, 3.3)
     overlaps(x, y, light, noise, beside, spread, radii, (6.0, 9.0), 3.3)
     guessed_light(pixels, flags, x, y, light, sky, spread, radii)
-    rate = np.full((6, 4), 1e3) * np.linspace(0.9, 1.1, 6)[:, None]
-    rates = Rates(rate, 0.01 * rate, np.full(6, 1e-3))
+    warm_curve()
+
+
+def warm_curve() -> None:
+    """The kernels of zero points, and what the library behind them loads."""
+    from narrow_beacon.core.curve.ensemble import Rates, solve_ensemble
+
+    rate = 1e3 * np.linspace(0.9, 1.1, 6)[:, None] + 40.0 * np.sin(np.arange(24.0).reshape(6, 4))
+    rates = Rates(rate, 0.001 * rate, np.full(6, 1e-3))
     solve_ensemble(rates, rate > 0.0, np.full(4, 12.0), np.full(4, 0.01))
 
 

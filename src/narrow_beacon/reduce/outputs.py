@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import fields, replace
 from pathlib import Path
 
@@ -60,6 +61,33 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
         (folder / name).unlink(missing_ok=True)
     for old in folder.glob(figure_name("*")):
         old.unlink()
+    with ThreadPoolExecutor(1) as beside:  # packing the census leaves the rest its time
+        measured = _measured(outcome)
+        path = folder / "census.parquet"
+        census = beside.submit(write_census, measured, outcome.stars, path) if measured else None
+        _write_others(outcome, pool, folder)
+        if census is not None:
+            census.result()
+
+
+def _measured(outcome: Outcome) -> list[MeasuredExposure]:
+    """Every exposure that is on a curve, once."""
+    measured: dict[int, MeasuredExposure] = {}
+    for curve in outcome.every_curve:
+        for at, index in enumerate(curve.indices):
+            census = outcome.results[index].census
+            if index in measured or census is None:
+                continue
+            frame = outcome.night.exposures[index]
+            measured[index] = MeasuredExposure(
+                frame.file, curve.filter, float(outcome.times.jd_utc[index]),
+                float(curve.census.radii_px[at, curve.choice.step]), census,
+                frame.source.first, frame.source.step,
+            )  # fmt: skip
+    return list(measured.values())
+
+
+def _write_others(outcome: Outcome, pool: Pool, folder: Path) -> None:
     points = curve_points(outcome)
     figures = []
     for one in outcome.targets:
@@ -77,26 +105,6 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
     going = reported(points, outcome.plan.doubtful, layout)
     text = render_report(layout, going, report_facts(outcome))
     (folder / "report.txt").write_bytes(text.encode(layout.encoding, "replace"))
-    measured = []
-    told: set[int] = set()
-    for curve in outcome.every_curve:
-        for at, index in enumerate(curve.indices):
-            if index in told:
-                continue
-            told.add(index)
-            census = outcome.results[index].census
-            assert census is not None
-            measured.append(
-                MeasuredExposure(
-                    outcome.night.exposures[index].file,
-                    curve.filter,
-                    float(outcome.times.jd_utc[index]),
-                    float(curve.census.radii_px[at, curve.choice.step]),
-                    census,
-                    outcome.night.exposures[index].source.first,
-                    outcome.night.exposures[index].source.step,
-                )
-            )
     lead = next(one for one in outcome.targets if one.curves)
     everyone = [(c.filter, c.band, c.field) for c in lead.curves if c.field is not None]
     write_stars(everyone, outcome.stars, folder / "stars.csv")
@@ -110,7 +118,6 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
     air = air_rows(outcome)
     if air:
         write_extinction(air, folder / "extinction.csv")
-    write_census(measured, outcome.stars, folder / "census.parquet")
     for finish in figures:
         finish()
 

@@ -6,6 +6,7 @@ import tempfile
 from contextlib import nullcontext
 from dataclasses import replace
 from pathlib import Path
+from threading import Thread
 
 from narrow_beacon.core.curve.time import exposure_times
 from narrow_beacon.core.remarks import Remark, distinct
@@ -17,6 +18,9 @@ from narrow_beacon.reduce.outputs import write_outputs
 from narrow_beacon.reduce.settle import ready_for
 from narrow_beacon.reduce.walk import Progress, Walk, worker_count
 from narrow_beacon.reduce.workers import Pool, Workers
+from narrow_beacon.warm import warm_curve
+
+_FEW = 20
 
 
 def reduce_plan(
@@ -51,6 +55,9 @@ def reduce_plan(
 
 
 def _measured(walk: Walk) -> Outcome:
+    if len(walk.probed.jobs) > _FEW:
+        # Others measure for a while: what comes after it can be loaded meanwhile.
+        Thread(target=warm_curve, daemon=True).start()
     walk.census()
     settled = walk.settle(accept=True)
     keeper, ready = walk.keeper, walk.probed

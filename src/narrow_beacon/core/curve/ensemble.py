@@ -83,6 +83,14 @@ def solve_ensemble(
     magnitude, whose mean is not that of the light. σ_extra is found so that the residuals' reduced
     χ² is 1 (never below 0). Exposures without a usable star get NaN.
     """
+    # In one order in memory, so that sums are the same bit for bit wherever the arrays came from.
+    rates = Rates(
+        *(
+            np.ascontiguousarray(part, float)
+            for part in (rates.rate, rates.uncertainty, rates.per_rate)
+        )
+    )
+    usable = np.ascontiguousarray(usable)
     used: Bools = np.asarray(usable & np.isfinite(rates.rate) & np.isfinite(rates.uncertainty))
     known: Bools = used & (rates.rate > _START_SNR * rates.uncertainty)
     # Exposures on which nothing is bright start from what light there is.

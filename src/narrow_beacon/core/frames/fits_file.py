@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.overscan import Overscan, measure_overscan, take_off
+from narrow_beacon.core.frames.physical import Scale, physical
 from narrow_beacon.core.frames.rice import Packed, packed_of, unpack
 from narrow_beacon.core.frames.sections import Section, Sections
 from narrow_beacon.core.frames.structure import GZIP_MAGIC, opened
@@ -65,6 +66,11 @@ class PixelSource:
     plane: int = 0
     packed: Packed | None = None
     """How it is compressed, where it is decoded here."""
+
+    @property
+    def scale(self) -> Scale:
+        """How its numbers become physical values."""
+        return Scale(self.bitpix, self.bscale, self.bzero, self.blank)
 
     @property
     def stored_shape(self) -> tuple[int, int]:
@@ -311,7 +317,7 @@ def read_stored(source: PixelSource) -> Plane:
     height, width = source.stored_shape
     if source.packed is not None and source.plain_16_bit:
         words = read_words(source, np.empty((height, width), np.uint16))
-        return _physical(words.view(">i2"), source)
+        return physical(words.view(">i2"), source.scale)
     try:
         if source.offset is not None:
             stored = np.fromfile(
@@ -320,7 +326,7 @@ def read_stored(source: PixelSource) -> Plane:
                 count=height * width,
                 offset=source.offset,
             ).reshape(height, width)
-            return _physical(stored, source)
+            return physical(stored, source.scale)
         with warnings.catch_warnings(), opened(source.path) as plain:
             warnings.simplefilter("ignore")
             with fits.open(plain, memmap=False) as hdus:
@@ -355,19 +361,6 @@ def overscan_of_stored(source: PixelSource, stored: Plane) -> Overscan:
     found = measure_overscan(stored, source.strips, light)
     own = found.rows_adu[source.first[1] - light.y :: source.step]
     return replace(found, rows_adu=own[: source.height])
-
-
-def _physical(stored: NDArray[Any], source: PixelSource) -> Plane:
-    # Whole numbers of 32 bits and more don't fit into the 24 of a float32 before their zero is on.
-    narrow = source.bitpix in (8, 16, -32)
-    values: NDArray[Any] = stored.astype(np.dtype("f4") if narrow else np.dtype("f8"))
-    if source.bscale != 1.0:
-        values *= source.bscale
-    if source.bzero != 0.0:
-        values += source.bzero
-    if source.blank is not None:
-        values[stored == source.blank] = np.nan
-    return np.ascontiguousarray(values, dtype=np.float32)
 
 
 def shares_of_full(source: PixelSource) -> bool:

@@ -137,10 +137,10 @@ class ExposureCensus:
     def bits_by_radius(self) -> Ints:
         """StarFlag bits of each star for each of the apertures (stars, radii)."""
         bits = np.zeros((self.rows.size, self.radii_px.size), np.uint16)
-        for place in range(self.near_px.shape[1]):
-            inside = self.near_px[:, place, None] < self.radii_px
-            bits |= inside.astype(np.uint16) << np.uint16(place)
-        return bits
+        star, place = np.nonzero(self.near_px < self.radii_px[-1])
+        first = np.searchsorted(self.radii_px, self.near_px[star, place], "right")
+        np.bitwise_or.at(bits, (star, first), np.uint16(1) << place.astype(np.uint16))
+        return np.bitwise_or.accumulate(bits, axis=1)
 
     def added(self, other: ExposureCensus) -> ExposureCensus:
         """The light of the same stars on other pixels of the same exposure added to this."""

@@ -105,13 +105,15 @@ def light_by_part(ratio: Floats, x_px: Floats, y_px: Floats, shape: tuple[int, i
     ratio, x_px, y_px = ratio[known], x_px[known], y_px[known]
     column = np.clip((x_px / width * PARTS).astype(int), 0, PARTS - 1)
     row = np.clip((y_px / height * PARTS).astype(int), 0, PARTS - 1)
-    light = np.full((PARTS, PARTS), np.nan)
-    for j in range(PARTS):
-        for i in range(PARTS):
-            own = ratio[(column == i) & (row == j)]
-            if own.size:
-                light[j, i] = np.median(own)
-    return light
+    part = row * PARTS + column
+    order = np.lexsort((ratio, part))
+    ends = np.searchsorted(part[order], np.arange(PARTS * PARTS + 1))
+    some = np.flatnonzero(np.diff(ends))
+    first, count = ends[some], np.diff(ends)[some]
+    ratio = ratio[order]
+    light = np.full(PARTS * PARTS, np.nan)
+    light[some] = 0.5 * (ratio[first + (count - 1) // 2] + ratio[first + count // 2])
+    return light.reshape(PARTS, PARTS)
 
 
 def shaded(parts: Floats, rules: VetRules = USUAL_RULES) -> Bools:
