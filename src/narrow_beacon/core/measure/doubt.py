@@ -140,29 +140,62 @@ def _oddest(ring_of: Floats, steps: Floats, variance: Floats, clean: Bools) -> F
     by. ``ring_of`` and ``variance`` are (rings, stars).
     """
     rings, stars = ring_of.shape
-    sums = np.zeros((4, rings + 1, stars))
-    sums[0, 1:] = steps[:, None] ** 2 / variance
-    sums[1, 1:] = ring_of * (steps[:, None] / variance)
-    sums[2, 1:], sums[3, 1:] = ring_of, variance
-    np.cumsum(sums, axis=1, out=sums)
-    # Of each stretch (stretches, stars): precision, light by it, light and variance inside.
-    precision, light, inside, noise2 = sums[:, _STRETCH:] - sums[:, :-_STRETCH]
-    known = sums[0, -1] - precision
-    flux = (sums[1, -1] - light) / known
-    own = np.convolve(steps, np.ones(_STRETCH), "valid")[:, None]
-    away = inside - flux * own
-    noise = np.sqrt(noise2 + own**2 / known)
+    away, noise, flux = (np.empty((rings - _STRETCH + 1, stars)) for _ in range(3))
+    _depart(ring_of, steps, variance, away, noise, flux)
     beyond = _beyond_noise((away / flux)[:, clean], (noise / flux)[:, clean])
-    times = np.abs(away) / np.sqrt(noise**2 + (beyond[:, None] * flux) ** 2)
-    times = np.where(times > _ODD_SIGMA, times, 0.0)
-    first_of = np.argmax(times, axis=0)
-    at = np.flatnonzero(times.max(axis=0))
     found = np.zeros((stars, rings))
-    ring, first_of = np.arange(rings), first_of[at]
-    within = (ring >= first_of[:, None]) & (ring < first_of[:, None] + _STRETCH)
-    usual = flux[first_of, at][:, None] * steps
-    found[at] = np.cumsum(np.where(within, ring_of.T[at] - usual, 0.0), axis=1)
+    _gather_odd(ring_of, steps, away, noise, flux, beyond, found)
     return found
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _depart(ring_of, steps, variance, away, noise, flux):  # type: ignore[no-untyped-def]
+    """Of each stretch (stretches, stars): the star's light by all the other rings, how much the
+    stretch departs from it, and the noise of that.
+    """
+    rings, stars = ring_of.shape
+    precision, light = np.zeros(stars), np.zeros(stars)
+    for k in range(rings):
+        for n in range(stars):
+            weight = steps[k] / variance[k, n]
+            precision[n] += steps[k] * weight
+            light[n] += ring_of[k, n] * weight
+    for first in range(rings - _STRETCH + 1):
+        own = 0.0
+        for k in range(first, first + _STRETCH):
+            own += steps[k]
+        for n in range(stars):
+            known, others, inside, noise2 = precision[n], light[n], 0.0, 0.0
+            for k in range(first, first + _STRETCH):
+                weight = steps[k] / variance[k, n]
+                known -= steps[k] * weight
+                others -= ring_of[k, n] * weight
+                inside += ring_of[k, n]
+                noise2 += variance[k, n]
+            flux[first, n] = others / known
+            away[first, n] = inside - flux[first, n] * own
+            noise[first, n] = np.sqrt(noise2 + own * own / known)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _gather_odd(ring_of, steps, away, noise, flux, beyond, found):  # type: ignore[no-untyped-def]
+    """Fill in what the stretch that departs most has too much or too little, up to each radius."""
+    stretches, stars = away.shape
+    for n in range(stars):
+        most, at = _ODD_SIGMA, -1
+        for first in range(stretches):
+            scatter = beyond[first] * flux[first, n]
+            sigma = np.sqrt(noise[first, n] * noise[first, n] + scatter * scatter)
+            times = abs(away[first, n]) / sigma
+            if times > most:
+                most, at = times, first
+        if at < 0:
+            continue
+        light = 0.0
+        for k in range(at, found.shape[1]):
+            if k < at + _STRETCH:
+                light += ring_of[k, n] - flux[at, n] * steps[k]
+            found[n, k] = light
 
 
 def _beyond_noise(values: Floats, noise: Floats) -> Floats:

@@ -30,6 +30,8 @@ _CLIPPED_SIGMA = 3.0
 _TURNS = 8
 _ANGLES = 32
 _RING_RADII = 10
+_NODE_STEPS = 8
+_PIECE_PX = 0.4
 
 
 @dataclass(frozen=True)
@@ -304,12 +306,15 @@ def _few(rho, gap):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def _shares(gaps, masks, clipped, brightness, step, radii, inner, outer):  # type: ignore[no-untyped-def]
-    apertures, rings = np.zeros((gaps.size, radii.size)), np.zeros((gaps.size, radii.size))
+    apertures, rings = np.empty((gaps.size, radii.size)), np.empty((gaps.size, radii.size))
     cosines = np.zeros((3, _ANGLES))
     for n in range(3):
         many = _ANGLES >> n
         cosines[n, :many] = np.cos((np.arange(many) + 0.5) * np.pi / many)
     last, finer = brightness.size - 1, 1.0 / step
+    # By the neighbour's distance alone, at nodes; between them by cubics.
+    spacing = _NODE_STEPS * step
+    nodes = _apertures_at(spacing, brightness, finer, radii, cosines)
     for p in range(gaps.size):
         gap, mask = gaps[p], masks[p]
         # The ring: the mean of what is neither masked nor clipped.
@@ -320,15 +325,37 @@ def _shares(gaps, masks, clipped, brightness, step, radii, inner, outer):  # typ
             many = _ANGLES >> few
             for k in range(many):
                 d = np.sqrt(rho * rho + gap * gap - 2.0 * rho * gap * cosines[few, k])
-                here = brightness[min(int(d * finer), last)]
+                here = brightness[min(int(d * finer + 0.5), last)]
                 if d > mask and here < clipped[p]:
                     total += here * rho / many
                     count += rho / many
         ring = total / count if count > 0.0 else 0.0
-        # The aperture, from each radius to the next.
-        light, begin = 0.0, 0.0
+        at = min(gap / spacing, nodes.shape[0] - 3.0)
+        node = max(int(at), 1)
+        f = at - node
+        before, here, there, after = nodes[node - 1], nodes[node], nodes[node + 1], nodes[node + 2]
         for m in range(radii.size):
-            pieces = max(2, int((radii[m] - begin) / 0.4) + 1)
+            # Catmull and Rom's: the slope at a node is that between its neighbours.
+            rise, next_rise = 0.5 * (there[m] - before[m]), 0.5 * (after[m] - here[m])
+            jump = there[m] - here[m]
+            bend = 3.0 * jump - 2.0 * rise - next_rise
+            apertures[p, m] = here[m] + f * (
+                rise + f * (bend + f * (rise + next_rise - 2.0 * jump))
+            )
+            rings[p, m] = np.pi * radii[m] ** 2 * ring
+    return apertures, rings
+
+
+@njit(cache=True, nogil=True)
+def _apertures_at(spacing, brightness, finer, radii, cosines):  # type: ignore[no-untyped-def]
+    """Light of a star in apertures at multiples of ``spacing`` from it, (nodes, radii)."""
+    last = brightness.size - 1
+    nodes = np.empty((last // _NODE_STEPS + 3, radii.size))
+    for n in range(nodes.shape[0]):
+        gap, light, begin = n * spacing, 0.0, 0.0
+        for m in range(radii.size):
+            # From each radius to the next.
+            pieces = max(2, int((radii[m] - begin) / _PIECE_PX) + 1)
             width = (radii[m] - begin) / pieces
             for j in range(pieces):
                 rho = begin + (j + 0.5) * width
@@ -336,9 +363,8 @@ def _shares(gaps, masks, clipped, brightness, step, radii, inner, outer):  # typ
                 many, mean = _ANGLES >> few, 0.0
                 for k in range(many):
                     d = np.sqrt(rho * rho + gap * gap - 2.0 * rho * gap * cosines[few, k])
-                    mean += brightness[min(int(d * finer), last)]
+                    mean += brightness[min(int(d * finer + 0.5), last)]
                 light += 2.0 * np.pi * rho * width * mean / many
             begin = radii[m]
-            apertures[p, m] = light
-            rings[p, m] = np.pi * radii[m] ** 2 * ring
-    return apertures, rings
+            nodes[n, m] = light
+    return nodes

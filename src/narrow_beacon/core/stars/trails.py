@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import Floats, Plane
+from narrow_beacon.core.arrays import Floats, Plane, middle, middles
 from narrow_beacon.core.stars.background import Background
 
 _BLOCK = 16
@@ -183,11 +183,11 @@ def _straighten(
     best = shifts[_brightest(pixels, on[0], on[1], shifts, np.cos(angle), np.sin(angle), count)]
     t = (np.arange(count) - (count - 1) / 2.0) * size
     one, other = np.triu_indices(count, 1)
-    slope = float(np.median((best[other] - best[one]) / (t[other] - t[one])))
-    middle = float(np.median(best - slope * t))
+    slope = middle((best[other] - best[one]) / (t[other] - t[one]))
+    between = middle(best - slope * t)
     centre = count * size // 2
-    x0 = on[0][centre] + middle * np.cos(angle)
-    y0 = on[1][centre] + middle * np.sin(angle)
+    x0 = on[0][centre] + between * np.cos(angle)
+    y0 = on[1][centre] + between * np.sin(angle)
     # Along the line t grows by (−sin, cos); a slope turns the normal by −arctan(slope).
     turned = angle - np.arctan(slope)
     return turned, float(x0 * np.cos(turned) + y0 * np.sin(turned))
@@ -228,23 +228,36 @@ def _sample(
     pixels: Plane, background: Background, angle: float, offset_px: float
 ) -> tuple[Floats, Floats, Floats] | None:
     """x, y and sky-subtracted value at each pixel step along a line."""
+    x, y, values = _along(
+        pixels, background.sky_adu, background.mesh_px, float(np.cos(angle)), float(np.sin(angle)),
+        float(offset_px),
+    )  # fmt: skip
+    return None if x.size < min(pixels.shape) / 3 else (x, y, values)
+
+
+@njit(cache=True, nogil=True)
+def _along(pixels, sky, mesh_px, cosine, sine, offset):  # type: ignore[no-untyped-def]
     height, width = pixels.shape
-    reach = np.hypot(height, width)
-    t = np.arange(-reach, reach)
-    x = offset_px * np.cos(angle) - t * np.sin(angle)
-    y = offset_px * np.sin(angle) + t * np.cos(angle)
-    inside = (x >= 0) & (x <= width - 1) & (y >= 0) & (y <= height - 1)
-    if inside.sum() < min(height, width) / 3:
-        return None
-    x, y = x[inside], y[inside]
-    values = pixels[np.rint(y).astype(int), np.rint(x).astype(int)]
-    return x, y, values - background.at(x, y)[0]
+    rows, columns = sky.shape
+    reach = np.hypot(float(height), float(width))
+    most = int(np.ceil(2.0 * reach))
+    xs, ys, values = np.empty(most), np.empty(most), np.empty(most)
+    count = 0
+    for n in range(most):
+        t = n - reach
+        x, y = offset * cosine - t * sine, offset * sine + t * cosine
+        if 0.0 <= x <= width - 1 and 0.0 <= y <= height - 1:
+            row, column = min(int(y) // mesh_px, rows - 1), min(int(x) // mesh_px, columns - 1)
+            xs[count], ys[count] = x, y
+            values[count] = pixels[int(np.rint(y)), int(np.rint(x))] - np.float64(sky[row, column])
+            count += 1
+    return xs[:count], ys[:count], values[:count]
 
 
 def _pieces(values: Floats) -> Floats:
     size = int(_PIECE_PX)
     count = max(1, values.size // size)
-    return np.median(values[: count * size].reshape(count, -1), axis=1)
+    return middles(values[: count * size].reshape(count, -1))
 
 
 def _longest(lit: np.ndarray) -> tuple[int, int, int]:
