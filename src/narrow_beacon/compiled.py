@@ -33,7 +33,7 @@ _PLAIN = (bool, int, float, complex, str, bytes, np.generic)
 
 
 def njit(
-    *, fastmath: bool = False, error_model: str = "python", **options: Any
+    *, fastmath: bool | set[str] = False, error_model: str = "python", **options: Any
 ) -> Callable[[Callable[..., Any]], Any]:
     """Numba's ``njit`` with an arithmetic that does not depend on what was compiled before."""
     compiler: Any = numba.njit

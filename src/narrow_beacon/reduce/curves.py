@@ -16,6 +16,7 @@ from narrow_beacon.core.curve.ensemble import LEAST_TESTED, Ensemble
 from narrow_beacon.core.curve.field_stars import FieldStars, field_stars
 from narrow_beacon.core.curve.light_curve import (
     CORE_STEP,
+    Growths,
     StarCurve,
     scatter_by_radius,
     star_curve,
@@ -92,8 +93,10 @@ class FilterSeries:
         result = np.full(len(self.indices), np.nan)
         number = {name: place for place, name in enumerate(dict.fromkeys(self.groups))}
         groups = np.fromiter(map(number.__getitem__, self.groups), np.int64, len(self.groups))
-        for place in range(len(number)):
-            at = groups == place
+        order = np.argsort(groups, kind="stable")
+        ends = np.searchsorted(groups[order], np.arange(len(number) + 1))
+        for first, end in zip(ends[:-1].tolist(), ends[1:].tolist(), strict=True):
+            at = order[first:end]
             result[at] = transparency(zero_point[at], self.airmass[at])
         return result
 
@@ -224,8 +227,10 @@ def _curve(
     step = choice.step
     ensemble = ensemble_of(census, step, stars, series.band, cast.comparison)
 
+    like = Growths(census, step, cast.comparison)
+
     def star(row: int) -> StarCurve:
-        return star_curve(census, step, ensemble, row, cast.comparison)
+        return star_curve(census, step, ensemble, row, like)
 
     return FilterCurve(
         filter=series.filter,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, replace
-from functools import partial
+from functools import cached_property, partial
 
 import numpy as np
 from sqlalchemy.orm import Session
@@ -81,18 +81,25 @@ class CurvesNow:
     recipe: Recipe | None
     files: Sequence[SortedRow]
     times: Times
-    index_of: dict[int, int]
     tables: dict[str, CensusTable]
     curves: tuple[FilterCurve, ...]
     problems: tuple[str, ...]
+
+    @cached_property
+    def index_of(self) -> dict[int, int]:
+        """Of each exposure's record, its place among all of them."""
+        return {file.id: index for index, file in enumerate(self.files)}
 
 
 def night_radii(now: CurvesNow, curve: FilterCurve) -> dict[int, Floats]:
     """The census's radii in pixels by night, the earliest first."""
     nights = np.array([now.files[index].night_id or 0 for index in curve.indices])
+    order = np.argsort(nights, kind="stable")
+    different, first = np.unique(nights[order], return_index=True)
+    parts = np.split(order, first[1:])
     return {
-        int(night): np.median(curve.census.radii_px[nights == night], axis=0)
-        for night in dict.fromkeys(nights.tolist())
+        int(different[at]): np.median(curve.census.radii_px[parts[at]], axis=0)
+        for at in np.argsort([part[0] for part in parts])
     }
 
 
@@ -110,7 +117,6 @@ def curves_now(
     files = sorted_exposures(session, campaign)
     aside = set() if everything else set_aside_ids(session, campaign)
     times = times_of(session, campaign, files)
-    index_of = {file.id: index for index, file in enumerate(files)}
     cast = Cast(record.target, tuple(record.comparison), record.checks)
     tables = _tables_of(session, campaign, stars)
     steps = {name: step_of(recipe, name) for name in tables}
@@ -127,11 +133,11 @@ def curves_now(
         curves: list[FilterCurve] = []
         problems = []
         for table, series, keep in _measured(campaign, tables, stars, files, times, aside):
-            if not keep:
+            if not keep.size:
                 problems.append(f"every exposure in {series.filter} is set aside")
                 continue
             try:
-                curve = _curve_of(table, series, np.array(keep), stars, cast, steps[series.filter])
+                curve = _curve_of(table, series, keep, stars, cast, steps[series.filter])
                 curves.append(with_floor(curve, added=bool(campaign.floor)))
             except NotMeasurableError as error:
                 problems.append(str(error))
@@ -146,7 +152,7 @@ def curves_now(
         return held, tuple(curves), tuple(problems)
 
     _, curves, problems = _curves.get(key, made)
-    return CurvesNow(stars, record, recipe, files, times, index_of, tables, curves, problems)
+    return CurvesNow(stars, record, recipe, files, times, tables, curves, problems)
 
 
 def _curve_of(
@@ -225,28 +231,27 @@ def _tables_of(session: Session, campaign: Campaign, stars: StarTable) -> dict[s
 def _measured(
     campaign: Campaign, tables: Mapping[str, CensusTable], stars: StarTable,
     files: Sequence[SortedRow], times: Times, aside: Set[int],
-) -> Iterator[tuple[CensusTable, FilterSeries, list[int]]]:  # fmt: skip
+) -> Iterator[tuple[CensusTable, FilterSeries, Ints]]:  # fmt: skip
     """By filter its census, its exposures that are not set aside in order of time, and where these
     stand in the census.
     """
-    index_of = {file.id: index for index, file in enumerate(files)}
+    numbers = np.array([file.id for file in files], np.int64)
+    in_order = np.argsort(numbers, kind="stable")
+    taken_out = np.fromiter(aside, np.int64, len(aside))
     for name, table in tables.items():
         band = band_of(name, stars.bands, campaign.bands or {})
         assert band is not None
-        keep = sorted(
-            (
-                (at, index_of[number])
-                for number, at in table.places.items()
-                if number in index_of and number not in aside
-            ),
-            key=lambda pair: pair[1],  # in order of time, whatever kits took them
-        )
-        indices = [index for _, index in keep]
+        measured = np.array(table.file_ids, np.int64)
+        at = np.minimum(np.searchsorted(numbers, measured, sorter=in_order), numbers.size - 1)
+        index = in_order[at]
+        kept = np.flatnonzero((numbers[index] == measured) & ~np.isin(measured, taken_out))
+        kept = kept[np.argsort(index[kept], kind="stable")]  # by time, whatever kits took them
+        indices = index[kept].tolist()
         series = FilterSeries(
-            name, band, tuple(indices), tuple(files[index].group_name for index in indices),
+            name, band, tuple(indices), tuple(files[one].group_name for one in indices),
             times.airmass[indices],
         )  # fmt: skip
-        yield table, series, [at for at, _ in keep]
+        yield table, series, kept
 
 
 def chosen_parts(session: Session, campaign: Campaign, row: int) -> list[FilterCurve]:
@@ -260,10 +265,10 @@ def chosen_parts(session: Session, campaign: Campaign, row: int) -> list[FilterC
     measured = []
     tables = _tables_of(session, campaign, stars)
     for table, series, keep in _measured(campaign, tables, stars, files, times, aside):
-        if keep:
-            some = looked_at(len(keep))
-            series = series.take(np.isin(np.arange(len(keep)), some))
-            measured.append((series, table.of_stars(table.rows, np.array(keep)[some])))
+        if keep.size:
+            some = looked_at(keep.size)
+            series = series.take(np.isin(np.arange(keep.size), some))
+            measured.append((series, table.of_stars(table.rows, keep[some])))
     measured.sort(key=lambda part: (-counts[part[0].filter], part[0].filter))
     others = [
         session.get_one(CastRecord, one.cast_id).target

@@ -9,9 +9,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, cast
 
+import orjson
 from flask import Response, current_app, request
 from pydantic import BaseModel
-from pydantic_core import to_json
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -86,9 +86,13 @@ def files_in(session: Session, campaign: Campaign, numbers: Sequence[int]) -> li
 
 
 def quick(model: BaseModel) -> Response:
-    """A large answer, written straight from the model."""
-    told = to_json(model, inf_nan_mode="null")
+    """A large answer, written straight from the model: numbers in arrays never become Python's."""
+    told = orjson.dumps(model, _fields, orjson.OPT_SERIALIZE_NUMPY | orjson.OPT_NON_STR_KEYS)
     return Response(told, content_type="application/json")
+
+
+def _fields(model: BaseModel) -> dict[str, Any]:
+    return model.__dict__
 
 
 @contextmanager

@@ -185,18 +185,30 @@ class CensusTable:
             "exposure_s": np.empty(count), "radii_px": np.empty((count, self.radii)),
             "noise": np.empty((count, 2)),
         }  # fmt: skip
-        for part, here, there in pieces:
+        for part, chosen, there in pieces:
             own, into = _matched(part.rows, wanted)
-            shared["exposure_s"][there] = part.exposure_s[here]
-            shared["radii_px"][there] = part.radii_px[here]
-            shared["noise"][there] = part.noise[here]
-            target = np.ix_(there, into)
+            here, to = _as_slice(chosen), _as_slice(there)
+            shared["exposure_s"][to] = part.exposure_s[here]
+            shared["radii_px"][to] = part.radii_px[here]
+            shared["noise"][to] = part.noise[here]
+            whole_row = into.size == wanted.size
             with part.arrays() as arrays:
                 for name in BY_STAR:
                     whole = arrays.of(name)
                     for place, step in enumerate(steps):
-                        lists[name][:, :, place][target] = whole[step][own][:, here].T
+                        values = whole[step][own][:, here].T
+                        if whole_row:
+                            lists[name][to, :, place] = values
+                        else:
+                            lists[name][:, :, place][np.ix_(there, into)] = values
         return FilterCensus(rows=wanted, **shared, **lists)
+
+
+def _as_slice(places: Ints) -> Ints | slice:
+    """Places in a row as a slice, by which arrays are read much sooner."""
+    if places.size and np.array_equal(places, np.arange(places[0], places[0] + places.size)):
+        return slice(int(places[0]), int(places[0]) + places.size)
+    return places
 
 
 def _matched(own: Ints, wanted: Ints) -> tuple[Ints, Ints]:

@@ -98,6 +98,9 @@ class _Known:
 
     ids: Ints
     stamps: Ints
+    totals: tuple[int, int, int]
+    """How many they are, and the sums of both: numbers only grow, so that these are others after
+    any change."""
     rows: tuple[ExposureRow, ...]
 
 
@@ -121,10 +124,12 @@ def exposure_rows(session: Session, campaign: int) -> Sequence[ExposureRow]:
     """The exposures of the sky in order of time, as the session sees them: the same object as long
     as none was written.
     """
-    ids, stamps = _stamps(session, campaign)
     key = (str(session.get_bind().engine.url), campaign)
     with _lock:
         known = _known.get(key)
+    if known is not None and known.totals == _totals(session, campaign):
+        return known.rows
+    ids, stamps = _stamps(session, campaign)
     if known is not None and np.array_equal(known.ids, ids):
         fresh = ids[known.stamps != stamps]
         if not fresh.size:
@@ -138,7 +143,7 @@ def exposure_rows(session: Session, campaign: int) -> Sequence[ExposureRow]:
     # In the order of the core, which the database's own order of letters is not.
     rows = tuple(sorted(new.values(), key=lambda row: (row.mid_utc or datetime.min, row.name)))
     with _lock:
-        _known[key] = _Known(ids, stamps, rows)
+        _known[key] = _Known(ids, stamps, (ids.size, int(ids.sum()), sum(stamps.tolist())), rows)
         _known.move_to_end(key)
         while len(_known) > _KEPT:
             _known.popitem(last=False)
@@ -153,12 +158,25 @@ def _as_before(ids: Ints, stamps: Ints, known: _Known) -> np.ndarray:
     return np.asarray((known.ids[at] == ids) & (known.stamps[at] == stamps))
 
 
+_SINCE = func.coalesce(func.timestampdiff(text("MICROSECOND"), "2020-01-01", NightFile.changed), 0)
+
+
+def _totals(session: Session, campaign: int) -> tuple[int, int, int]:
+    """``_Known.totals`` as the records stand."""
+    found = session.execute(
+        select(func.count(), func.sum(NightFile.id), func.sum(_SINCE)).where(
+            NightFile.campaign_id == campaign, NightFile.part == "exposure"
+        )
+    ).one()
+    count, ids, stamps = (int(value or 0) for value in found)
+    return count, ids, stamps
+
+
 def _stamps(session: Session, campaign: int) -> tuple[Ints, Ints]:
     """The exposures' numbers, ascending, and when each was written (µs)."""
     long_answers(session)
-    since = func.timestampdiff(text("MICROSECOND"), "2020-01-01", NightFile.changed)
     found = session.scalars(
-        select(func.group_concat(func.concat_ws(" ", NightFile.id, func.coalesce(since, 0))))
+        select(func.group_concat(func.concat_ws(" ", NightFile.id, _SINCE)))
         .where(NightFile.campaign_id == campaign, NightFile.part == "exposure")
         .group_by(NightFile.id.op("DIV")(_IN_A_ROW))
     ).all()

@@ -26,6 +26,7 @@ _ROUNDS = 8
 _SETTLED_MAG = 1e-5
 LEAST_TESTED = 3
 """Fewer comparison stars than these can't show which of them varies."""
+_AT_ONCE = 256
 _MOST_EXTRA_MAG, _SURE_EXTRA_MAG, _ROUGH_EXTRA_MAG = 1.0, 1e-6, 1e-4
 
 
@@ -95,20 +96,23 @@ def solve_ensemble(
     known: Bools = used & (rates.rate > _START_SNR * rates.uncertainty)
     # Exposures on which nothing is bright start from what light there is.
     known = known | (used & (rates.rate > 0) & ~_any(known))
+    straight = catalogue_mag[None, :] - rates.magnitude
     with np.errstate(invalid="ignore", divide="ignore"):
-        delta = np.where(known, catalogue_mag[None, :] - rates.magnitude, 0.0)
+        delta = np.where(known, straight, 0.0)
         noise = np.where(known, POGSON * rates.uncertainty / rates.rate, 1.0)
-    extra = _extra(delta, noise, known, sure_mag=_ROUGH_EXTRA_MAG)
+    equations = _Normal(delta, noise, known)
+    extra = _extra(equations, known, sure_mag=_ROUGH_EXTRA_MAG)
     weight = np.where(known, 1.0 / (noise**2 + extra**2), 0.0)
-    zero, offset = _solve(delta, weight, catalogue_uncertainty_mag)
+    zero, offset = _solve(equations, extra, delta, weight, catalogue_uncertainty_mag)
     reached = _any(known)
     used = used & reached
     for _ in range(_ROUNDS):
-        delta, noise = _expected(rates, used, zero, offset, catalogue_mag)
-        extra = _extra(delta, noise, used, extra)
+        delta, noise = _expected(rates, used, zero, offset, catalogue_mag, straight)
+        equations = _Normal(delta, noise, used)
+        extra = _extra(equations, used, extra)
         weight = np.where(used, 1.0 / (noise**2 + extra**2), 0.0)
         last = zero
-        zero, offset = _solve(delta, weight, catalogue_uncertainty_mag)
+        zero, offset = _solve(equations, extra, delta, weight, catalogue_uncertainty_mag)
         away = np.abs(delta - zero[:, None] - offset[None, :]) * np.sqrt(weight)
         now = used & ~(away > _CLIP)
         settled = np.abs(zero - last).max(initial=0.0) < _SETTLED_MAG
@@ -142,56 +146,51 @@ def _any(mask: Bools) -> Bools:
 
 
 def _expected(
-    rates: Rates, used: Bools, zero: Floats, offset: Floats, catalogue_mag: Floats
+    rates: Rates, used: Bools, zero: Floats, offset: Floats, catalogue_mag: Floats, straight: Floats
 ) -> tuple[Floats, Floats]:
     """Catalogue minus instrumental magnitude of every star, and its noise as zero points and
-    offsets let one expect it, both (exposures, stars).
+    offsets let one expect it, both (exposures, stars). ``straight`` is the first as it is where
+    there is any light.
     """
     delta, noise = np.zeros(rates.rate.shape), np.ones(rates.rate.shape)
     _expect(
-        rates.rate, rates.uncertainty, rates.per_rate, used, zero, offset, catalogue_mag, delta,
-        noise,
+        rates.rate, rates.uncertainty, rates.per_rate, used, zero, offset, catalogue_mag, straight,
+        delta, noise,
     )  # fmt: skip
     return delta, noise
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _expect(rate, uncertainty, per_rate, used, zero, offset, catalogue, delta, noise):  # type: ignore[no-untyped-def]
+def _expect(  # type: ignore[no-untyped-def]
+    rate, uncertainty, per_rate, used, zero, offset, catalogue, straight, delta, noise
+):  # fmt: skip
     for e in range(rate.shape[0]):
         for i in range(rate.shape[1]):
             if not used[e, i]:
                 continue
             model = zero[e] + offset[i]
-            expected = 10.0 ** (-0.4 * (catalogue[i] - model))
-            own = np.float64(uncertainty[e, i]) ** 2
-            light = np.float64(rate[e, i])
+            expected = np.exp((model - catalogue[i]) / POGSON)
+            own, light = uncertainty[e, i] * uncertainty[e, i], rate[e, i]
             variance = own + (expected - max(light, 0.0)) * per_rate[e]
             noise[e, i] = POGSON * np.sqrt(max(variance, _LEAST_VARIANCE * own)) / expected
             if noise[e, i] < POGSON / _LINEAR_SNR and light > 0.0:
-                delta[e, i] = catalogue[i] + 2.5 * np.log10(light)
+                delta[e, i] = straight[e, i]
             else:
                 delta[e, i] = model + POGSON * (light / expected - 1.0)
 
 
-def _solve(delta: Floats, weight: Floats, catalogue_uncertainty: Floats) -> tuple[Floats, Floats]:
+def _solve(
+    equations: _Normal, extra: float, delta: Floats, weight: Floats, catalogue_uncertainty: Floats
+) -> tuple[Floats, Floats]:
     """Weighted least squares of delta = zero[exposure] + offset[star], the offsets' catalogue-
-    weighted mean being 0.
+    weighted mean being 0: a constant that both can share as they like.
     """
-    zero, offset = _solve_free(delta, weight)
+    offset = _offsets(*equations.at(extra)[:2])
+    zero = np.asarray(_zeros(delta, weight, offset))
     scatter = _catalogue_scatter(offset, catalogue_uncertainty)
     trust = 1.0 / (catalogue_uncertainty**2 + scatter**2)
     middle = float((trust * offset).sum() / trust.sum())
     return np.where(weight.sum(axis=1) > 0, zero + middle, 0.0), offset - middle
-
-
-def _solve_free(delta: Floats, weight: Floats) -> tuple[Floats, Floats]:
-    """The same but for a constant that zero points and offsets can share as they like. The normal
-    equations are reduced to the stars and solved directly.
-    """
-    there = weight > 0.0
-    sigma = 1.0 / np.sqrt(np.where(there, weight, 1.0))
-    offset = _offsets(*_normal(delta, sigma, there, 0.0)[:2])
-    return np.asarray(_zeros(delta, weight, offset)), offset
 
 
 def _offsets(matrix: Floats, right: Floats) -> Floats:
@@ -216,37 +215,77 @@ def _zeros(delta, weight, offset):  # type: ignore[no-untyped-def]
     return zero
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def _normal(delta, sigma, used, extra):  # type: ignore[no-untyped-def]
-    """Matrix (stars, stars) and right side of the normal equations for weights 1 / (σ² + extra²),
-    and χ² for offsets of 0: what these take off it is their product with the right side.
+class _Normal:
+    """The normal equations of some measures, reduced to the stars, for any extra scatter."""
+
+    def __init__(self, delta: Floats, sigma: Floats, used: Bools) -> None:
+        self._delta, self._variance = (
+            np.empty_like(delta.T, order="C"),
+            np.empty_like(delta.T, order="C"),
+        )
+        _by_star(delta, sigma, used, self._delta, self._variance)
+
+    def at(self, extra: float) -> tuple[Floats, Floats, float]:
+        """Matrix (stars, stars) and right side for weights 1 / (σ² + extra²), and χ² for offsets of
+        0: what these take off it is their product with the right side.
+        """
+        stars = self._delta.shape[0]
+        matrix, right = np.zeros((stars, stars)), np.zeros(stars)
+        chi2 = float(_normal(self._delta, self._variance, float(extra * extra), matrix, right))
+        return matrix, right, chi2
+
+
+@njit(cache=True, nogil=True)
+def _by_star(delta, sigma, used, delta_of, variance_of):  # type: ignore[no-untyped-def]
+    """One star after the other: the processor then works on many exposures at once."""
+    for e in range(delta.shape[0]):
+        for i in range(delta.shape[1]):
+            delta_of[i, e] = delta[e, i] if used[e, i] else 0.0
+            variance_of[i, e] = sigma[e, i] * sigma[e, i] if used[e, i] else np.inf
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath={"reassoc", "nsz", "contract"})
+def _normal(delta, variance, extra2, matrix, right):  # type: ignore[no-untyped-def]
+    """Some exposures at a time, so that they stay in the cache; those without a star have no
+    weight at all.
     """
-    exposures, stars = delta.shape
-    matrix, right = np.zeros((stars, stars)), np.zeros(stars)
-    weight = np.empty(stars)
-    chi2, extra2 = 0.0, extra * extra
-    for e in range(exposures):
-        total = light = square = 0.0
+    stars, exposures = delta.shape
+    weight, own = np.empty((stars, _AT_ONCE)), np.empty((stars, _AT_ONCE))
+    total, mean = np.empty(_AT_ONCE), np.empty(_AT_ONCE)
+    chi2 = 0.0
+    for begin in range(0, exposures, _AT_ONCE):
+        count = min(_AT_ONCE, exposures - begin)
+        total[:], mean[:] = 0.0, 0.0
         for i in range(stars):
-            w = 1.0 / (sigma[e, i] * sigma[e, i] + extra2) if used[e, i] else 0.0
-            weight[i] = w
-            total += w
-            light += w * delta[e, i]
-            square += w * delta[e, i] * delta[e, i]
-        if total <= 0.0:
-            continue
-        mean = light / total
-        chi2 += square - light * mean
+            w, d, v = weight[i], delta[i, begin : begin + count], variance[i, begin : begin + count]
+            for e in range(count):
+                w[e] = 1.0 / (v[e] + extra2)
+                total[e] += w[e]
+                mean[e] += w[e] * d[e]
+        for e in range(count):
+            there = 1.0 / total[e] if total[e] > 0.0 else 0.0
+            mean[e] *= there
+            total[e] = there
         for i in range(stars):
-            w = weight[i]
-            matrix[i, i] += w
-            right[i] += w * (delta[e, i] - mean)
-            share, row = w / total, matrix[i]
+            w, o, d = weight[i], own[i], delta[i, begin : begin + count]
+            light = square = diagonal = 0.0
+            for e in range(count):
+                left = w[e] * (d[e] - mean[e])
+                light += left
+                square += left * (d[e] - mean[e])
+                o[e] = w[e] * total[e]
+                diagonal += w[e]
+            right[i] += light
+            chi2 += square
+            matrix[i, i] += diagonal
             for j in range(i + 1):
-                row[j] -= share * weight[j]
+                other, both = weight[j], 0.0
+                for e in range(count):
+                    both += o[e] * other[e]
+                matrix[i, j] -= both
     for i in range(stars):
         matrix[:i, i] = matrix[i, :i]
-    return matrix, right, chi2
+    return chi2
 
 
 def _catalogue_scatter(offset: Floats, uncertainty: Floats) -> float:
@@ -258,9 +297,8 @@ def _catalogue_scatter(offset: Floats, uncertainty: Floats) -> float:
 
 
 def _extra(
-    delta: Floats, sigma: Floats, used: Bools, guess: float = 0.0,
-    sure_mag: float = _SURE_EXTRA_MAG,
-) -> float:  # fmt: skip
+    equations: _Normal, used: Bools, guess: float = 0.0, sure_mag: float = _SURE_EXTRA_MAG
+) -> float:
     """What stars scatter by beyond their noise, sought about a ``guess`` first, in mag."""
     freedom = int(used.sum()) - int(used.any(axis=1).sum()) - int(used.any(axis=0).sum()) + 1
     if freedom < 3:
@@ -268,8 +306,8 @@ def _extra(
 
     @cache  # the search asks for its ends once more
     def excess(extra: float) -> float:
-        matrix, right, chi2 = _normal(delta, sigma, used, extra)
-        return (float(chi2) - float(right @ _offsets(matrix, right))) / freedom - 1.0
+        matrix, right, chi2 = equations.at(extra)
+        return (chi2 - float(right @ _offsets(matrix, right))) / freedom - 1.0
 
     low, high = 0.0, _MOST_EXTRA_MAG
     if guess > 0.0:

@@ -114,10 +114,10 @@ def _with_cost(word: str, cost_mag: float | None) -> str:
 
 
 def star_curve(
-    census: FilterCensus, step: int, ensemble: Ensemble, row: int, like: Sequence[int] = ()
+    census: FilterCensus, step: int, ensemble: Ensemble, row: int, like: Growths | None = None
 ) -> StarCurve:
     """A star's calibrated magnitudes; NaN where it or the zero point is missing. The growth of its
-    light is held against that of the stars ``like``.
+    light is held against that of the stars that are ``like`` it.
 
     The uncertainty holds the star's own noise, the ensemble's extra scatter, the zero point's and
     how much its neighbours' light changes over the night; the catalogue's common offset is not in
@@ -144,7 +144,7 @@ def star_curve(
     return StarCurve(
         own + ensemble.zero_point, np.where(seen, total, np.nan), own,
         one.flags(0)[:, 0], np.where(seen, guessed, 0.0), np.where(seen, neighbour, 0.0),
-        limit + ensemble.zero_point, np.full(count, _unseen(census, step, row, like)),
+        limit + ensemble.zero_point, np.full(count, like.unseen(column) if like else 0.0),
     )  # fmt: skip
 
 
@@ -152,43 +152,52 @@ def _middle(values: Floats, where: Bools) -> float:
     return float(np.median(values[where])) if where.any() else 0.0
 
 
-def _unseen(census: FilterCensus, step: int, row: int, like: Sequence[int]) -> float:
-    """By how much in mag a star's aperture holds more light over its core than other stars' do, the
-    mean of the night; 0 where it is not sure or is what the star's known neighbours bring.
+class Growths:
+    """How much brighter stars of a census are in an aperture than in their cores, against which a
+    star is held that may have a companion; worked out once for all of them.
     """
-    core = CORE_STEP
-    columns = [census.column(other) for other in like]
-    others = [column for column in columns if column is not None]
-    own = census.column(row)
-    if step <= core or own is None or len(others) < _LEAST_LIKE:
-        return 0.0
 
-    def light(at: int) -> Floats:
-        return np.asarray(census.at("counts_adu", at) - census.at("neighbour_adu", at))
+    def __init__(self, census: FilterCensus, step: int, like: Sequence[int]) -> None:
+        columns = [census.column(row) for row in like]
+        others = [column for column in columns if column is not None]
+        self.enough = step > CORE_STEP and len(others) >= _LEAST_LIKE
+        if not self.enough:
+            return
 
-    def variance(at: int) -> Floats:
-        return np.asarray(census.at("uncertainty_adu", at).astype(float) ** 2)
+        def light(at: int) -> Floats:
+            return np.asarray(census.at("counts_adu", at) - census.at("neighbour_adu", at))
 
-    whole = light(step)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        growth = 2.5 * np.log10(whole / light(core))
-        noise = (variance(step) - variance(core)) / whole**2
-    clean = census.usable(step) & np.isfinite(growth)
-    growth = np.where(clean, growth, np.nan)
-    usual = median_of_known(growth[:, others], axis=1)
-    more = growth[:, own] - usual
-    good = np.isfinite(more)
-    if good.sum() < LEAST_POINTS:
-        return 0.0
-    each = POGSON**2 * np.maximum(noise[good, own], 0.0)
-    spread = max(1.4826 * float(np.median(np.abs(more[good] - np.median(more[good])))), 1e-4)
-    error = np.sqrt(max(float(np.mean(each)), spread**2) / good.sum())
-    # Stars differ among themselves where the optics draw them differently across the field.
-    theirs = median_of_known(growth[:, others] - usual[:, None], axis=0)
-    theirs = theirs[np.isfinite(theirs)]
-    error = np.hypot(error, 1.4826 * float(np.median(np.abs(theirs - np.median(theirs)))))
-    mean = float(np.median(more[good]))
-    return mean if mean > max(_UNSEEN_SIGMA * error, _UNSEEN_MAG) else 0.0
+        def variance(at: int) -> Floats:
+            return np.asarray(census.at("uncertainty_adu", at).astype(float) ** 2)
+
+        whole = light(step)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            growth = 2.5 * np.log10(whole / light(CORE_STEP))
+            self._noise = (variance(step) - variance(CORE_STEP)) / whole**2
+        clean = census.usable(step) & np.isfinite(growth)
+        self._growth = np.where(clean, growth, np.nan)
+        self._usual = median_of_known(self._growth[:, others], axis=1)
+        # Stars differ among themselves where the optics draw them differently across the field.
+        theirs = median_of_known(self._growth[:, others] - self._usual[:, None], axis=0)
+        theirs = theirs[np.isfinite(theirs)]
+        self._differ = 1.4826 * float(np.median(np.abs(theirs - np.median(theirs))))
+
+    def unseen(self, column: int) -> float:
+        """By how much in mag a star's aperture holds more light over its core than other stars' do,
+        the mean of the night; 0 where it is not sure or is what the star's known neighbours bring.
+        """
+        if not self.enough:
+            return 0.0
+        more = self._growth[:, column] - self._usual
+        good = np.isfinite(more)
+        if good.sum() < LEAST_POINTS:
+            return 0.0
+        each = POGSON**2 * np.maximum(self._noise[good, column], 0.0)
+        mean = float(np.median(more[good]))
+        spread = max(1.4826 * float(np.median(np.abs(more[good] - mean))), 1e-4)
+        error = np.sqrt(max(float(np.mean(each)), spread**2) / good.sum())
+        error = np.hypot(error, self._differ)
+        return mean if mean > max(_UNSEEN_SIGMA * error, _UNSEEN_MAG) else 0.0
 
 
 def scatter_by_radius(

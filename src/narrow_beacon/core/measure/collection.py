@@ -106,13 +106,16 @@ class FilterCensus:
         """Where a star's light was measured, nothing spoils it and less of it is in doubt than its
         noise (exposures, stars).
         """
-        measured = np.isfinite(self.at("counts_adu", step))
-        _, uncertainty = self.magnitudes(step)
-        guessed, _ = self.doubts(step)
-        sure = guessed <= np.maximum(
-            DOUBTFUL_SIGMA * np.nan_to_num(uncertainty, nan=np.inf), DOUBTFUL_MAG
-        )
-        return measured & sure & ((self.flags(step) & int(SPOILED)) == 0)
+        counts = self.at("counts_adu", step)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            share = POGSON / np.where(counts > 0, counts, np.nan)
+            guessed = self.at("doubt_adu", step) * share
+            most = np.fmax(
+                DOUBTFUL_SIGMA * (self.at("uncertainty_adu", step) * share), DOUBTFUL_MAG
+            )
+        # Of a star without light nothing that was guessed can be told.
+        sure = ~(guessed > most)
+        return np.isfinite(counts) & sure & ((self.flags(step) & int(SPOILED)) == 0)
 
     def take(self, exposures: Ints) -> FilterCensus:
         """Some of the exposures only."""
