@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 from dataclasses import replace
 from datetime import datetime, timedelta
 
@@ -15,6 +16,7 @@ from astropy.utils import iers
 from builders import POGSON, filter_census, star_table
 from narrow_beacon.bench.steady import KINDS, planted_night
 from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.curve import ensemble
 from narrow_beacon.core.curve.cast import Cast, rank_candidates, settle_cast
 from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.ensemble import Ensemble, Rates, solve_ensemble
@@ -213,6 +215,27 @@ def test_extra_scatter_is_found() -> None:
         for _, _, inst, sigma, known in (night(seed=s, extra=0.006) for s in range(10))
     ]
     assert np.mean(found) == pytest.approx(0.006, rel=0.1)
+
+
+def test_zero_points_are_the_same_bit_for_bit_whatever_the_order_in_memory() -> None:
+    _, _, inst, sigma, known = night(300, extra=0.004)
+    usable = np.random.default_rng(1).random(inst.shape) < 0.95
+    one = solved(inst, sigma, known, usable)
+    other = solved(*(np.asfortranarray(v) for v in (inst, sigma)), known, np.asfortranarray(usable))
+    assert np.array_equal(one.zero_point, other.zero_point)
+    assert np.array_equal(one.residual_mag, other.residual_mag, equal_nan=True)
+
+
+def test_nothing_large_stays_in_a_circle_once_zero_points_are_solved() -> None:
+    _, _, inst, sigma, known = night(extra=0.006)
+    gc.collect()
+    gc.disable()
+    try:
+        solved(inst, sigma, known)
+        left = [one for one in gc.get_objects() if type(one).__module__ == ensemble.__name__]
+    finally:
+        gc.enable()
+    assert not [one for one in left if not isinstance(one, Ensemble | Rates)]
 
 
 def test_a_star_that_drops_out_does_not_shift_the_zero_points() -> None:

@@ -43,6 +43,16 @@ def test_rows_and_columns_are_the_same_table() -> None:
     assert rows["rows"][3]["place"] is None
 
 
+def test_an_array_of_one_value_is_told_once_and_all_of_another() -> None:
+    unknown, ends_alike = (
+        np.full(COUNT, np.nan),
+        np.arange(COUNT) * (COUNT - 1.0 - np.arange(COUNT)),
+    )
+    told = json.loads(columns_json({"airmass": unknown, "drift": ends_alike}))
+    assert told["airmass"] == {"all": None}
+    assert told["drift"] == ends_alike.tolist()
+
+
 def test_a_table_without_rows_is_empty() -> None:
     assert rows_json({"height": np.empty(0)}) == b"[]"
     assert columns_json({"height": np.empty(0)}) == b'{"height":[]}'

@@ -5,6 +5,7 @@ large campaign each is tens of megabytes for a moment.
 from __future__ import annotations
 
 import ctypes
+import gc
 import threading
 import time
 
@@ -37,4 +38,5 @@ class Ease:
             self._asked.clear()
             while (left := self._last + _QUIET_S - time.monotonic()) > 0:
                 time.sleep(left)
+            gc.collect()
             self._trim(0)

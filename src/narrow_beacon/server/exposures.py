@@ -157,7 +157,7 @@ def _match_words(match: Mapping[str, Any]) -> str:
 
 def _shaded(parts: Floats, rules: VetRules) -> list[list[list[int]]]:
     """Which parts of each frame something stands before, columns and rows."""
-    found: list[list[list[int]]] = [[] for _ in parts]
+    found: list[list[list[int]]] = [[]] * len(parts)  # each is replaced, never filled
     for at in np.flatnonzero((parts < rules.shade).any(axis=(1, 2))).tolist():
         dark = shaded(parts[at], rules)
         found[at] = [[int(i), int(j)] for j, i in np.argwhere(dark)]

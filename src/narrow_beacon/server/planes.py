@@ -33,6 +33,9 @@ class _Known:
 
 
 _known: OrderedDict[tuple[str, int, float, float], _Known] = OrderedDict()
+_owners: dict[tuple[str, int], tuple[tuple[int, int], Ints]] = {}
+"""By campaign: how many placements there are and the sum of their numbers, which only grow, and
+each one's number and its file's (placements, 2)."""
 _lock = threading.Lock()
 
 
@@ -43,15 +46,7 @@ def planes_of(
     placement is computed once.
     """
     long_answers(session)
-    pairs = whole_numbers(
-        session.scalars(
-            select(func.group_concat(func.concat_ws(" ", PlacementRecord.id, NightFile.id)))
-            .join(NightFile, NightFile.id == PlacementRecord.file_id)
-            .where(NightFile.campaign_id == campaign.id)
-            .group_by(PlacementRecord.id.op("DIV")(_IN_A_ROW))
-        ).all()
-    ).reshape(-1, 2)
-    pairs = pairs[np.argsort(pairs[:, 0], kind="stable")]
+    pairs = _pairs(session, campaign)
     known = _planes(session, campaign, position, pairs[:, 0])
     found = np.full((len(files), 6), np.nan)
     by_file = np.argsort(pairs[:, 1], kind="stable")
@@ -62,6 +57,32 @@ def planes_of(
         there = owners[at] == wanted
         found[there] = known[by_file[at[there]]]
     return found
+
+
+def _pairs(session: Session, campaign: Campaign) -> Ints:
+    """Numbers of placements, ascending, and of their files, (placements, 2)."""
+    key = (str(session.get_bind().engine.url), campaign.id)
+    own = (NightFile.id == PlacementRecord.file_id, NightFile.campaign_id == campaign.id)
+    count, numbers = session.execute(
+        select(func.count(), func.sum(PlacementRecord.id)).join(NightFile, own[0]).where(own[1])
+    ).one()
+    totals = (int(count), int(numbers or 0))
+    with _lock:
+        kept = _owners.get(key)
+    if kept is not None and kept[0] == totals:
+        return kept[1]
+    pairs = whole_numbers(
+        session.scalars(
+            select(func.group_concat(func.concat_ws(" ", PlacementRecord.id, NightFile.id)))
+            .join(NightFile, own[0])
+            .where(own[1])
+            .group_by(PlacementRecord.id.op("DIV")(_IN_A_ROW))
+        ).all()
+    ).reshape(-1, 2)
+    pairs = pairs[np.argsort(pairs[:, 0], kind="stable")]
+    with _lock:
+        _owners[key] = totals, pairs
+    return pairs
 
 
 def _planes(

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import gc
 import json
 import os
 import resource
@@ -40,6 +41,7 @@ _KEPT_EVENTS = 500
 _FAREWELL_S = 3
 _KEEP_ALIVE_S = 30
 _BACKLOG = 512
+_LOOK_FOR_CIRCLES = 50_000, 20, 20
 
 Message = MutableMapping[str, Any]
 Receive = Callable[[], Awaitable[Message]]
@@ -204,6 +206,10 @@ def main() -> None:
     if log:
         Path(log).parent.mkdir(parents=True, exist_ok=True)
         sys.stdout = sys.stderr = open(log, "a", buffering=1)  # noqa: SIM115 - for good
+    # A large campaign has a million objects, none of them in a circle; to look through them all
+    # holds up every answer.
+    gc.freeze()
+    gc.set_threshold(*_LOOK_FOR_CIRCLES)
     serve(wait_for_config())
 
 

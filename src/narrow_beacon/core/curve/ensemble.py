@@ -7,6 +7,7 @@ then fixes one common offset, whose uncertainty is kept apart from the scatter.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cache
 
@@ -304,11 +305,21 @@ def _extra(
     if freedom < 3:
         return 0.0
 
-    @cache  # the search asks for its ends once more
+    # The search ties what it calls into a circle, in which nothing large is to stay.
+    held = [equations]
+
+    @cache  # it asks for its ends once more
     def excess(extra: float) -> float:
-        matrix, right, chi2 = equations.at(extra)
+        matrix, right, chi2 = held[0].at(extra)
         return (chi2 - float(right @ _offsets(matrix, right))) / freedom - 1.0
 
+    try:
+        return _least_without_excess(excess, guess, sure_mag)
+    finally:
+        held.clear()
+
+
+def _least_without_excess(excess: Callable[[float], float], guess: float, sure_mag: float) -> float:
     low, high = 0.0, _MOST_EXTRA_MAG
     if guess > 0.0:
         about = 0.99 * guess, min(1.01 * guess, _MOST_EXTRA_MAG)
