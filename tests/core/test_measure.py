@@ -34,11 +34,12 @@ from narrow_beacon.core.measure.noise import (
     scintillation,
 )
 from narrow_beacon.core.measure.overlap import pixel_overlap
-from narrow_beacon.core.measure.spread import spread_of
+from narrow_beacon.core.measure.spread import Neighbours, overlaps, spread_of
 from narrow_beacon.core.stars.background import measure_background
-from narrow_beacon.core.stars.detect import detect
-from narrow_beacon.core.stars.profile import measure_profile, total_light
+from narrow_beacon.core.stars.detect import Detections, detect
+from narrow_beacon.core.stars.profile import StarProfile, measure_profile, total_light
 from narrow_beacon.core.stars.trails import Trail
+from narrow_beacon.simulate.render import add_stars
 
 SHAPE = (256, 320)
 RADII = np.array([1.2, 2.0, 3.0, 4.5, 6.0, 9.0])
@@ -277,6 +278,31 @@ def test_close_pairs_are_told_apart(gap_fwhm: float, fainter: float, aim: float)
     assert abs(pairs.bias_mag) < aim
     assert np.mean(pairs.raw_mag) < -0.005 * (3.5 / gap_fwhm) ** 4  # what is left in otherwise
     assert np.std(pairs.pull) < 1.5
+
+
+@pytest.mark.parametrize("gap_fwhm", [1.2, 1.8, 2.5, 3.5])
+def test_what_a_star_adds_to_the_aperture_beside_it_is_known_to_a_hundredth(
+    gap_fwhm: float,
+) -> None:
+    # The profile as it was drawn; places all over a pixel, without noise or sky.
+    fwhm, radii, many = 3.0, np.array([2.0, 4.8, 7.0]), 64
+    x, y = (v.ravel() + 0.37 for v in np.meshgrid(*[40.0 + 60.125 * np.arange(8)] * 2))
+    image = np.zeros((540, 540), np.float32)
+    add_stars(image, x, y, np.full(many, 1e5), fwhm)
+    no = np.zeros(image.shape, np.uint8)
+    ring = (30.0, 34.0)
+    beside = measure_apertures(
+        image, no, no, x + gap_fwhm * fwhm, y, radii, ring, np.zeros(many), np.ones(many)
+    )
+    truth = (beside.counts_adu + np.pi * radii**2 * beside.sky_adu_per_px[:, None]).mean(axis=0)
+    nothing = Detections(*(np.empty(0) for _ in range(7)), 1.4)
+    spread = spread_of(StarProfile(fwhm, 2.5, 1.0, 1), image, no, nothing, np.empty(0))
+    one = Neighbours(
+        *(np.array([v]) for v in (gap_fwhm * fwhm, 0.0, 1e5, np.nan, 0.0)), np.array([-1])
+    )
+    here, far = np.zeros(1), (1e3, 1.1e3)  # a ring without any of its light
+    over = overlaps(here, here, np.ones(1), np.full(1, 1e9), one, spread, radii, far, fwhm)
+    assert over.share[0] == pytest.approx(truth / 1e5, rel=0.01, abs=2e-4)
 
 
 @pytest.mark.parametrize("guess_px", [2.6, 3.0, 4.5])

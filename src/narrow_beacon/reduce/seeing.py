@@ -12,7 +12,7 @@ from narrow_beacon.core.arrays import Flags, Floats, Plane
 from narrow_beacon.core.correct.apply import SATURATED, SPIKE, Workspace, correct
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.frames.frame import Frame
-from narrow_beacon.core.measure.census import align, pair_up
+from narrow_beacon.core.measure.census import align, laid_on
 from narrow_beacon.core.measure.noise import expected_noise_adu
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.stars.background import Background, measure_background
@@ -23,8 +23,6 @@ from narrow_beacon.core.stars.strikes import mark_strikes
 from narrow_beacon.core.stars.trails import Trail, find_trails
 from narrow_beacon.reduce.context import SECOND, ChainUse, Context, ExposureJob, load_chain
 
-NUDGED_FWHM = 0.5
-"""Catalogue positions are not farther off than that, or it is another star."""
 _SURE_SNR = 15.0
 _LOST_ZERO_ADU = -16384.0
 """No dark is that much brighter than an exposure of the sky."""
@@ -148,11 +146,9 @@ def sharpened(job: ExposureJob, seen: Seen, x_px: Floats, y_px: Floats) -> Seen:
         return seen
     fwhm = seen.profile.fwhm_px
     x, y = align(x_px, y_px, seen.stars, fwhm)
-    here, at = pair_up(x, y, seen.stars, fwhm, NUDGED_FWHM)
-    if not here.size:
+    stars = laid_on(seen.stars, x, y, fwhm)
+    if stars is None:
         return seen
-    order = np.argsort(at)
-    stars = replace(seen.stars.take(at[order]), x_px=x[here[order]], y_px=y[here[order]])
     sky, _ = seen.background.at(stars.x_px, stars.y_px)
     pixel_px = 1.0 / job.frame.source.step
     profile = measure_profile(seen.pixels, seen.flags, stars, sky, fwhm, pixel_px)

@@ -10,6 +10,7 @@ import numpy as np
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.errors import NotPlacedError, UnreadableFileError
 from narrow_beacon.core.measure.census import (
+    NUDGED_FWHM,
     Apertures,
     ExposureCensus,
     Image,
@@ -38,7 +39,6 @@ from narrow_beacon.reduce.context import (
 )
 from narrow_beacon.reduce.faults import words_of
 from narrow_beacon.reduce.seeing import (
-    NUDGED_FWHM,
     NotCorrectedError,
     Seen,
     corrected,

@@ -38,6 +38,8 @@ from narrow_beacon.core.stars.trails import Trail
 
 CENTRED_SNR = 30.0
 """Stars this bright have a centre of their own that can be told from where they should be."""
+NUDGED_FWHM = 0.5
+"""Catalogue positions are not farther off than that, or it is another star."""
 _OFF_CENTRE_FWHM = 0.35
 _SEARCHED_FWHM = 0.8
 _CENTRED_FWHM = 0.3
@@ -220,7 +222,7 @@ def take_census(
         sums, exposed, camera,
     )  # fmt: skip
     beside = _beside(image, stars, sums, x, y, masks, fwhm)
-    spread = _spread(image, beside, fwhm)
+    spread = _spread(image, (x, y), beside, fwhm)
     near = _near(image, sums, x, y, fwhm)
     taken, noise_of_taken, neighbour = _others(
         (x, y), counts, uncertainty, noise, near, beside, spread, apertures
@@ -269,8 +271,7 @@ def _others(
     over = overlaps(*places, own, sky_noise, beside, spread, radii, apertures.annulus_px, fwhm)
     step = int(np.argmin(np.abs(radii - _PARTED_FWHM * fwhm)))
     ring = float(np.interp(
-        np.mean(apertures.annulus_px), np.arange(spread.brightness.size) * spread.step_px,
-        spread.brightness,
+        np.mean(apertures.annulus_px), np.arange(spread.seen.size) * spread.step_px, spread.seen,
     ))  # fmt: skip
     share = float(spread.share(radii[step])) - np.pi * radii[step] ** 2 * ring
     lost = np.min([near[flag] for flag in _NO_MEASURE], axis=0) < radii[step]
@@ -340,10 +341,14 @@ def _response(image: Image, x: Floats, y: Floats) -> Floats:
     return 1.0 / image.flat_gain[row, column]
 
 
-def _spread(image: Image, beside: Neighbours, fwhm_px: float) -> Spread:
+def _spread(
+    image: Image, places: tuple[Floats, Floats], beside: Neighbours, fwhm_px: float
+) -> Spread:
     """By the profile of stars that stand alone, also beside what only the catalogue knows of."""
     profile = image.profile or StarProfile(fwhm_px, _USUAL_BETA, 1.0, 0)
     found = image.detections
+    if image.sets:
+        found = laid_on(found, *places, fwhm_px) or found
     sky, _ = image.background.at(found.x_px, found.y_px)
     if not profile.hollow and profile.fwhm_px < WIDE_PX and beside.x_px.size:
         others = Lights(beside.x_px, beside.y_px, beside.flux_adu)
@@ -352,7 +357,7 @@ def _spread(image: Image, beside: Neighbours, fwhm_px: float) -> Spread:
             profile.beta,
         )  # fmt: skip
         profile = again or profile
-    return spread_of(profile, image.pixels, image.flags, found, sky)
+    return spread_of(profile, image.pixels, image.flags, found, sky, image.pixel_px)
 
 
 def _beside(
@@ -404,6 +409,17 @@ def pair_up(
     hit = hit[np.argsort(away[hit], kind="stable")]
     hit = np.sort(hit[np.unique(at[hit], return_index=True)[1]])
     return hit, bright[at[hit]]
+
+
+def laid_on(found: Detections, x_px: Floats, y_px: Floats, fwhm_px: float) -> Detections | None:
+    """Bright stars at the places where a solution has them: their own centres are drawn towards
+    the pixels where only every second one sees their light. None without any.
+    """
+    here, at = pair_up(x_px, y_px, found, fwhm_px, NUDGED_FWHM)
+    if not here.size:
+        return None
+    order = np.argsort(at)
+    return replace(found.take(at[order]), x_px=x_px[here[order]], y_px=y_px[here[order]])
 
 
 def align(x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float) -> tuple[Floats, Floats]:

@@ -30,18 +30,22 @@ _CLIPPED_SIGMA = 3.0
 _TURNS = 8
 _ANGLES = 32
 _RING_RADII = 10
+_LEAST_SPREAD = 0.2
+"""Of its middle, where stars are so narrow that two orders do not do."""
 _NODE_STEPS = 8
 _PIECE_PX = 0.4
 
 
 @dataclass(frozen=True)
 class Spread:
-    """Surface brightness of a star of one ADU, a pixel, at ``step_px`` · (0, 1, 2, …) from its
-    centre; its share within any distance is in ``within``.
+    """Surface brightness of a star of one ADU at ``step_px`` · (0, 1, 2, …) from its centre, as it
+    falls on the sensor; ``seen`` as aperture sums see it, which pixels spread out further; its
+    share of ``seen`` within any distance is in ``within``.
     """
 
     brightness: Floats
     step_px: float
+    seen: Floats
     within: Floats
 
     def share(self, radius_px: Floats | float) -> Floats:
@@ -51,20 +55,26 @@ class Spread:
 
 
 def spread_of(
-    profile: StarProfile, pixels: Plane, flags: Flags, stars: Detections, sky_adu: Floats
-) -> Spread:
+    profile: StarProfile, pixels: Plane, flags: Flags, stars: Detections, sky_adu: Floats,
+    pixel_px: float = 1.0,
+) -> Spread:  # fmt: skip
     """The profile that was fitted within two widths, and beyond it the wings as measured around the
     brightest stars, where they can be told from the sky.
 
-    ``sky_adu`` is the sky at each star.
+    ``sky_adu`` is the sky at each star, ``pixel_px`` the side of a pixel that sees light, over the
+    distance from one to the next.
     """
     fwhm = profile.fwhm_px
     step = REACH_FWHM * fwhm / _STEPS
     r = np.arange(_STEPS + 1) * step
     alpha = fwhm / (2.0 * np.sqrt(2.0 ** (1.0 / profile.beta) - 1.0))
-    brightness = (
-        (profile.beta - 1.0) / (np.pi * alpha**2) * (1.0 + (r / alpha) ** 2) ** -profile.beta
-    )
+    u = (r / alpha) ** 2
+    brightness = (profile.beta - 1.0) / (np.pi * alpha**2) * (1.0 + u) ** -profile.beta
+    # Spread once more by the pixel that sees it and by the one that an aperture cuts: to second
+    # order a mean over a pixel is f + ∇²f / 24, of which ∇²f is that of a Moffat function.
+    bend = 4.0 * profile.beta / alpha**2 * (pixel_px**2 + 1.0) / 24.0
+    out = 1.0 + bend / (1.0 + u) * ((profile.beta + 1.0) * u / (1.0 + u) - 1.0)
+    out = np.maximum(out, _LEAST_SPREAD)
     edges = fwhm * np.geomspace(_WING_FROM_FWHM, _WING_TO_FWHM, _WING_RINGS + 1)
     if profile.hollow:  # no bell describes the inner part either
         edges = np.concatenate([fwhm * np.linspace(0.0, 1.9, _HOLLOW_RINGS), edges])
@@ -79,19 +89,24 @@ def spread_of(
         0.0 if profile.hollow else core, share,
     )  # fmt: skip
     middle = 0.5 * (edges[1:] + edges[:-1])
-    fitted = np.interp(middle, r, brightness)
+    fitted = np.interp(middle, r, 0.5 * (1.0 + out) * brightness)  # as single pixels see it
     with np.errstate(invalid="ignore", divide="ignore"):
         sure = np.isfinite(rings) & (np.abs(rings - fitted) > _WING_SIGNIFICANCE * errors)
         factor = np.where(sure, np.clip(rings / fitted, 0.01, 30.0), 1.0)
     # From one ring to the next smoothly, and as at the last beyond it.
     first = 1.0 if edges[0] > 0 else factor[0]
     brightness *= np.interp(r, [0.9 * edges[0], *middle], [first, *factor])
+    brightness, _ = _of_one_adu(brightness, r, profile.beta)
+    return Spread(brightness, step, *_of_one_adu(brightness * out, r, profile.beta))
+
+
+def _of_one_adu(brightness: Floats, r: Floats, beta: float) -> tuple[Floats, Floats]:
+    """A surface brightness of one ADU in all, and its share within each distance."""
     light = 2.0 * np.pi * r * brightness
-    within = np.concatenate([[0.0], np.cumsum(0.5 * (light[1:] + light[:-1]) * step)])
+    within = np.concatenate([[0.0], np.cumsum(0.5 * (light[1:] + light[:-1]) * np.diff(r))])
     # What lies beyond the last step still counts as the star's.
-    beyond = brightness[-1] * np.pi * r[-1] ** 2 / max(profile.beta - 1.0, 0.5)
-    total = within[-1] + beyond
-    return Spread(brightness / total, step, within / total)
+    total = within[-1] + brightness[-1] * np.pi * r[-1] ** 2 / max(beta - 1.0, 0.5)
+    return brightness / total, within / total
 
 
 @njit(cache=True, nogil=True)
@@ -251,14 +266,14 @@ def overlaps(
     largest = float(radii[-1])
     # The most that it can add: as if all of the aperture were as near to it as the nearest point.
     nearest = np.maximum(gap - largest, 0.0)
-    most = np.interp(nearest, np.arange(spread.brightness.size) * spread.step_px, spread.brightness)
+    most = np.interp(nearest, np.arange(spread.seen.size) * spread.step_px, spread.seen)
     most = np.minimum(most * np.pi * largest**2, 1.0) * flux
     keep = (gap > _ONE_STAR_FWHM * fwhm_px) & (most > _MATTERS * np.maximum(own_adu[one], 1.0))
     keep &= beside.star[other] != one
     one, other, gap = one[keep], other[keep], gap[keep]
     clipped = _CLIPPED_SIGMA * noise_adu[one] / np.maximum(beside.flux_adu[other], 1e-9)
     aperture, ring = _shares(
-        gap, beside.masked_px[other], clipped, spread.brightness, spread.step_px, radii, *annulus_px
+        gap, beside.masked_px[other], clipped, spread.seen, spread.step_px, radii, *annulus_px
     )
     return Overlaps(one, other, gap, aperture - ring, ring)
 
