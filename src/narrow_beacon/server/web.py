@@ -41,7 +41,7 @@ _KEPT_EVENTS = 500
 _FAREWELL_S = 3
 _KEEP_ALIVE_S = 30
 _BACKLOG = 512
-_LOOK_FOR_CIRCLES = 50_000, 20, 20
+_LOOK_FOR_CIRCLES = 50_000, 10, 5
 
 Message = MutableMapping[str, Any]
 Receive = Callable[[], Awaitable[Message]]

@@ -271,6 +271,8 @@ def overlaps(
     keep = (gap > _ONE_STAR_FWHM * fwhm_px) & (most > _MATTERS * np.maximum(own_adu[one], 1.0))
     keep &= beside.star[other] != one
     one, other, gap = one[keep], other[keep], gap[keep]
+    if not one.size:
+        return Overlaps(nothing, nothing, np.empty(0), no_share, no_share)
     clipped = _CLIPPED_SIGMA * noise_adu[one] / np.maximum(beside.flux_adu[other], 1e-9)
     aperture, ring = _shares(
         gap, beside.masked_px[other], clipped, spread.seen, spread.step_px, radii, *annulus_px
