@@ -53,8 +53,19 @@ def median_of_known(values: Floats, axis: int) -> Floats:
 
 
 @njit(cache=True, nogil=True)
+def sort_few(values):  # type: ignore[no-untyped-def]
+    """Put some dozens of values in order, for which insertion is soonest."""
+    for n in range(1, values.size):
+        value, k = values[n], n
+        while k > 0 and values[k - 1] > value:
+            values[k] = values[k - 1]
+            k -= 1
+        values[k] = value
+
+
+@njit(cache=True, nogil=True)
 def _row_medians(values, result):  # type: ignore[no-untyped-def]
-    """By sorting, which for rows of some dozens is soonest done by insertion."""
+    """By sorting."""
     room = np.empty(values.shape[1])
     for row in range(values.shape[0]):
         count, known = 0, False
@@ -67,10 +78,5 @@ def _row_medians(values, result):  # type: ignore[no-untyped-def]
         if count > _MOST_INSERTED:
             some.sort()
         else:
-            for n in range(1, count):
-                value, k = some[n], n
-                while k > 0 and some[k - 1] > value:
-                    some[k] = some[k - 1]
-                    k -= 1
-                some[k] = value
+            sort_few(some)
         result[row] = 0.5 * (some[(count - 1) // 2] + some[count // 2]) if known else np.nan

@@ -242,11 +242,10 @@ def _measured(
         band = band_of(name, stars.bands, campaign.bands or {})
         assert band is not None
         measured = np.array(table.file_ids, np.int64)
-        at = np.minimum(np.searchsorted(numbers, measured, sorter=in_order), numbers.size - 1)
-        index = in_order[at]
-        kept = np.flatnonzero((numbers[index] == measured) & ~np.isin(measured, taken_out))
-        kept = kept[np.argsort(index[kept], kind="stable")]  # by time, whatever kits took them
-        indices = index[kept].tolist()
+        kept = np.flatnonzero(np.isin(measured, numbers) & ~np.isin(measured, taken_out))
+        index = in_order[np.searchsorted(numbers, measured[kept], sorter=in_order)]
+        by_time = np.argsort(index, kind="stable")  # whatever kits took them
+        kept, indices = kept[by_time], index[by_time].tolist()
         series = FilterSeries(
             name, band, tuple(indices), tuple(files[one].group_name for one in indices),
             times.airmass[indices],

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import Floats, Plane, middle, middles
+from narrow_beacon.core.arrays import Floats, Plane, middle, middles, sort_few
 from narrow_beacon.core.stars.background import Background
 
 _BLOCK = 16
@@ -211,13 +211,7 @@ def _brightest(pixels, xs, ys, shifts, cosine, sine, count):  # type: ignore[no-
                 brighter += 1 if values[n] > most else 0
             if 2 * brighter < size:
                 continue  # the median can't be larger
-            for n in range(1, size):
-                # So few are soonest in order by insertion.
-                value, k = values[n], n
-                while k > 0 and values[k - 1] > value:
-                    values[k] = values[k - 1]
-                    k -= 1
-                values[k] = value
+            sort_few(values)
             middle = 0.5 * (values[size // 2 - 1] + values[size // 2])
             if middle > most:
                 most, best[piece] = middle, s
