@@ -113,6 +113,18 @@ def test_reducing_all_of_it_sets_aside_as_one_action(client: Client, troubled: i
     assert not any(e["aside_by"] for e in by_name(client, troubled).values())
 
 
+def test_a_night_without_exposures_says_so_and_comes_back(client: Client, troubled: int) -> None:
+    page, before = f"campaigns/{troubled}", client.get(f"campaigns/{troubled}/curve")
+    every = [e["id"] for e in by_name(client, troubled).values()]
+    client.post(f"{page}/corrections", {"ids": every, "kind": "dark"})
+    now = client.get(f"{page}/curve")  # its census is still there
+    assert (now["filters"], len(now["problems"])) == ([], 1)
+    for stage in ("exposures", "cast", "measure", "place", "vetting", "report"):
+        assert client.ask("GET", f"{page}/{stage}").status_code < 500, stage
+    client.post(f"{page}/undo")
+    assert client.get(f"{page}/curve")["filters"] == before["filters"]
+
+
 def test_files_of_another_campaign_are_out_of_reach(
     client: Client, troubled: int, campaign: int
 ) -> None:
