@@ -65,7 +65,7 @@ def test_a_cosmic_ray_on_the_target_makes_its_point_doubtful(tmp_path: Path) -> 
     assert "mmag" in row["flags"]
     assert night.good.sum() >= COUNT - 2
     assert night.honest()
-    assert night.said("points are doubtful")
+    assert night.said(f"1 of {COUNT} points is doubtful")
     report = (tmp_path / "out" / "report.txt").read_text()
     assert row["magnitude"][:7] not in report
 

@@ -151,9 +151,11 @@ def doubts_remarks(curve: FilterCurve) -> list[Remark]:
     remarks = []
     doubtful, unseen = curve.target.doubtful, np.isfinite(curve.target.limit_mag)
     if doubtful.any():
+        of_all = f"of {counted(doubtful.size, 'point')} "
         remarks.append(
             Remark(
-                "curve", f"{doubtful.sum()} of {doubtful.size} points are doubtful", curve.filter,
+                "curve", f"{counted(doubtful.sum(), of_all + 'is', of_all + 'are')} doubtful",
+                curve.filter,
                 "they may be off by more than their uncertainties; the flags say why and how much",
                 "the report leaves them out; [output] doubtful = true takes them, as does Report",
             )
@@ -161,7 +163,8 @@ def doubts_remarks(curve: FilterCurve) -> list[Remark]:
     if unseen.any():
         remarks.append(
             Remark(
-                "curve", f"the target was not seen on {unseen.sum()} of {unseen.size} exposures",
+                "curve", f"the target was not seen on {unseen.sum()} of "
+                f"{counted(unseen.size, 'exposure')}",
                 curve.filter, "they have a limit in place of a magnitude", "expose longer",
             )
         )  # fmt: skip

@@ -20,6 +20,7 @@ from narrow_beacon.core.frames.frame import (
 )
 from narrow_beacon.core.frames.sort import settle, sort_night
 from narrow_beacon.core.remarks import Remark
+from narrow_beacon.core.words import counted
 from narrow_beacon.plan import Plan
 
 
@@ -84,8 +85,8 @@ def _assumed(raws: Sequence[RawFile], items: Sequence[Frame | LeftOut]) -> list[
         remarks.append(
             Remark(
                 "intake",
-                f"{scaled} files have values from 0 to 1: taken as shares of the {FULL_ADU:.0f} "
-                "steps of a converter of 16 bits",
+                f"{counted(scaled, 'file has', 'files have')} values from 0 to 1: taken as "
+                f"shares of the {FULL_ADU:.0f} steps of a converter of 16 bits",
                 matters="gain, read noise and linear limit are those of such ADU",
                 remedy="let the capture program write whole numbers",
             )
@@ -100,7 +101,8 @@ def _assumed(raws: Sequence[RawFile], items: Sequence[Frame | LeftOut]) -> list[
     if short:
         remarks.append(
             Remark(
-                "intake", f"{len(short)} darks of 0 s are taken as bias frames",
+                "intake",
+                f"{counted(len(short), 'dark of 0 s is', 'darks of 0 s are')} taken as bias frames",
                 matters="nothing, if their exposure time is right",
                 remedy="give their exposure time in Intake",
             )

@@ -29,6 +29,7 @@ from narrow_beacon.core.stars.detect import (
     WIDE_PX,
 )
 from narrow_beacon.core.stars.quality import Quality
+from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.context import (
     Context,
     ExposureJob,
@@ -111,7 +112,8 @@ def few_stars_words(quality: Quality) -> str:
         )
     if abs(quality.sky_adu_per_px) < 0.5 * quality.noise_adu:
         return f"{WRONG_KIND}: neither sky nor stars ({quality.stars} found), as on a dark or bias"
-    return f"unplaceable: only {quality.stars} stars were found; cloud, or a closed shutter"
+    few = counted(quality.stars, "star was", "stars were")
+    return f"unplaceable: only {few} found; cloud, or a closed shutter"
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.core.words import counted
 from narrow_beacon.serve.alone import RunsAlreadyError, alone
 from narrow_beacon.serve.debian import need_database
 from narrow_beacon.serve.mariadb import MariaDb
@@ -110,7 +111,7 @@ def _restore(places: Places, path: Path, say: Say) -> None:
         shutil.move(fresh / "backup" / "data", places.data)
         for folder in (places.var, places.data):
             folder.chmod(0o700)
-        say(f"{len(manifest['files'])} files are back")
+        say(f"{counted(len(manifest['files']), 'file is', 'files are')} back")
         if aside.exists():
             say(f"what was there before is in {aside}; delete it when all is well")
     finally:

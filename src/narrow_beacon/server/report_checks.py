@@ -73,14 +73,14 @@ def checks_of(
         select(NightFile.id).where(NightFile.campaign_id == campaign.id, NightFile.proposal != "")
     ).all()
     if proposals:
-        one = len(proposals) == 1
-        many = f"{counted(len(proposals), 'exposure')} {'is' if one else 'are'}"
+        many = counted(len(proposals), "exposure is", "exposures are")
         words = f"{many} proposed to be set aside; decide in Vet."
         checks.append(Check(state="look", words=words))
     own = [sent for sent in reports if not sent.other]
     if own:
         last = own[0]
-        words = f"{last.points} points were handed out on {last.created:%d %B %Y, %H:%M} UTC"
+        words = counted(last.points, "point was", "points were")
+        words += f" handed out on {last.created:%d %B %Y, %H:%M} UTC"
         words += (
             f"; {last.changed} of them differ now." if last.changed else ", all as they are now."
         )

@@ -194,4 +194,4 @@ def _report(session: Session, campaign: Campaign, ready: bool) -> Stage:
     ).first()
     if last is None:
         return _stage("report", "todo", "not handed out yet")
-    return _stage("report", "done", f"{last.points} points handed out")
+    return _stage("report", "done", f"{counted(last.points, 'point')} handed out")

@@ -22,6 +22,7 @@ from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.regression import Line, fit_line, pair_slopes
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.noise import POGSON
+from narrow_beacon.core.words import counted
 
 LEAST_STARS = 6
 MOST_UNCERTAINTY = 0.04
@@ -207,8 +208,8 @@ def fit_colour_terms(
     if rows.size < LEAST_STARS:
         return ColourTerms(
             band, index, None, None, None, mean, 0.0,
-            f"only {rows.size} stars have a sure {band} and {index.name} and are clean; it takes "
-            f"{LEAST_STARS}",
+            f"only {counted(rows.size, 'clean star has', 'clean stars have')} a sure {band} and "
+            f"{index.name}; it takes {LEAST_STARS}",
         )  # fmt: skip
     offsets = _offsets(suitable, stars, band)
     colour, mine = index.of(stars)[offsets.rows], stars.bands[band].uncertainty[offsets.rows]

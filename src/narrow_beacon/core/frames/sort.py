@@ -28,6 +28,7 @@ from narrow_beacon.core.frames.header import FrameFacts, Reading
 from narrow_beacon.core.frames.levels import odd_level, unusable
 from narrow_beacon.core.frames.several import Exposed, exposures_in
 from narrow_beacon.core.frames.strangers import what_is
+from narrow_beacon.core.words import counted
 
 OBSERVER = "observer"
 """The keyword of facts that the observer gave in place of the header."""
@@ -100,7 +101,8 @@ def settle(
     if word and word.aside:
         exclude = f"set aside: {word.aside}"
     if not exclude and kind in _DARK_KINDS and raw.sky_stars >= SKY_STARS and not _said(facts.kind):
-        exclude = f"wrong kind: called a {kind}, but {raw.sky_stars} stars are on it"
+        stars = counted(raw.sky_stars, "star is", "stars are")
+        exclude = f"wrong kind: called a {kind}, but {stars} on it"
     if exclude:
         return LeftOut(raw.name, exclude, kind, name or "", raw.sha256)
     if kind in ("dark", "flat dark") and facts.exposure_s and facts.exposure_s.value == 0:

@@ -21,6 +21,7 @@ from narrow_beacon.core.place.patterns import Level, catalogue_level
 from narrow_beacon.core.place.propose import level_numbers, promising, span_of, stages
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.stars.nearest import nearest
+from narrow_beacon.core.words import counted
 
 SCALE_RANGE_ARCSEC = (0.2, 75.0)
 """Scales tried where nothing is known, in seconds of arc a pixel."""
@@ -87,7 +88,9 @@ class Solver:
         """
         hint = hint or Hint()
         if x_px.size < FREE_COINCIDENCES + 3:
-            raise NotPlacedError(f"only {x_px.size} stars were found, too few to place it")
+            raise NotPlacedError(
+                f"only {counted(x_px.size, 'star was', 'stars were')} found, too few to place it"
+            )
         tried: dict[str, int] = {}
         # Few patterns everywhere come before many anywhere: most exposures need no more.
         for stars in stages(x_px.size):

@@ -15,6 +15,7 @@ from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.series.choice import most_likely
 from narrow_beacon.core.series.gls import Periodogram, periodogram, power_at
 from narrow_beacon.core.series.harmonics import harmonic_periodogram, harmonic_power_at
+from narrow_beacon.core.words import counted
 
 KINDS = ("waves", "eclipses", "any")
 HARMONICS = 6
@@ -100,7 +101,8 @@ def find_periods(
     span = float(np.ptp(t)) if t.size else 0.0
     if t.size < _LEAST_POINTS or span <= 0:
         raise TooFewPointsError(
-            f"{t.size} points over {span:.3g} d: a period takes {_LEAST_POINTS} at the least"
+            f"{counted(t.size, 'point')} over {span:.3g} d: a period takes {_LEAST_POINTS} at the "
+            "least"
         )
     order = np.argsort(t, kind="stable")
     t, y, s = t[order], y[order], s[order]
