@@ -130,5 +130,5 @@ def _halve(pixels):  # type: ignore[no-untyped-def]
     for y in range(height):
         a, b = pixels[2 * y], pixels[2 * y + 1]
         for x in range(width):
-            half[y, x] = (a[2 * x] + a[2 * x + 1] + b[2 * x] + b[2 * x + 1]) * quarter
+            half[y, x] = ((a[2 * x] + a[2 * x + 1]) + (b[2 * x] + b[2 * x + 1])) * quarter
     return half

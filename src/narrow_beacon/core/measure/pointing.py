@@ -10,7 +10,8 @@ import numpy as np
 
 from narrow_beacon.core.arrays import Floats, Plane
 from narrow_beacon.core.measure.aperture import measure_apertures
-from narrow_beacon.core.stars.detect import FIRST_GUESS_FWHM_PX, Detections, centroids
+from narrow_beacon.core.stars.centroid import centroids
+from narrow_beacon.core.stars.detect import FIRST_GUESS_FWHM_PX, Detections
 from narrow_beacon.core.stars.profile import measure_profile
 
 _NEAR_PX = 6

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import Floats, Plane
+from narrow_beacon.core.arrays import Floats, Ints, Plane
 
 MESH_PX = 64
 _ROW_STEP, _COLUMN_STEP = 4, 4
@@ -37,7 +37,7 @@ class Background:
         """Noise of a sky pixel of the exposure as a whole."""
         return float(np.median(self.noise_adu))
 
-    def at(self, x_px: Floats, y_px: Floats) -> tuple[Floats, Floats]:
+    def at(self, x_px: Floats | Ints, y_px: Floats | Ints) -> tuple[Floats, Floats]:
         """Sky and noise of the cells that hold the positions (0-based pixels)."""
         rows, columns = self.sky_adu.shape
         j = np.clip((np.asarray(y_px) // self.mesh_px).astype(int), 0, rows - 1)
@@ -186,3 +186,18 @@ def _mesh(pixels, mesh_px, sky, noise):  # type: ignore[no-untyped-def]
                     count += 1
             level, scatter = _clipped(sample[:count], bins, level, scatter)
             sky[j, i], noise[j, i] = level, scatter
+
+
+@njit(cache=True, nogil=True)
+def level_at(nodes, x, y, mesh_px):  # type: ignore[no-untyped-def]
+    """Bilinear interpolation of mesh nodes at a pixel."""
+    rows, columns = nodes.shape
+    v = min(max((y + 0.5) / mesh_px - 0.5, 0.0), rows - 1.0)
+    u = min(max((x + 0.5) / mesh_px - 0.5, 0.0), columns - 1.0)
+    j, i = int(v), int(u)
+    jj, ii = min(j + 1, rows - 1), min(i + 1, columns - 1)
+    v -= j
+    u -= i
+    low = nodes[j, i] * (1.0 - u) + nodes[j, ii] * u
+    high = nodes[jj, i] * (1.0 - u) + nodes[jj, ii] * u
+    return low * (1.0 - v) + high * v
