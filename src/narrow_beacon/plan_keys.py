@@ -18,7 +18,7 @@ from narrow_beacon.core.frames.frame import Correction
 from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.header_values import colour_pattern, sexagesimal_deg
 from narrow_beacon.core.kits import COMBINATIONS, KitWord
-from narrow_beacon.core.measure.census import FLAG_WORDS
+from narrow_beacon.core.measure.flags import FLAG_WORDS
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.core.stars.limits import QUALITIES, Limit
 from narrow_beacon.core.transform_wish import GivenTerm

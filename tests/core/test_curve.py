@@ -31,8 +31,8 @@ from narrow_beacon.core.curve.time import (
 )
 from narrow_beacon.core.curve.zero_points import ensemble_of
 from narrow_beacon.core.errors import NotMeasurableError
-from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.core.measure.flags import StarFlag
 from narrow_beacon.simulate.pointing import airmass_at, altitude_deg
 
 AU_S = 499.00478384

@@ -15,16 +15,9 @@ from narrow_beacon.bench.crowd import measure_pairs
 from narrow_beacon.bench.pulls import CONDITIONS, measure_pulls
 from narrow_beacon.core.correct.apply import DEFECT, SATURATED, SPIKE
 from narrow_beacon.core.measure.aperture import mask_stars, measure_apertures
-from narrow_beacon.core.measure.census import (
-    Apertures,
-    ExposureCensus,
-    Image,
-    Places,
-    StarFlag,
-    flag_words,
-    take_census,
-)
+from narrow_beacon.core.measure.census import Apertures, ExposureCensus, Image, Places, take_census
 from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.core.measure.flags import StarFlag, flag_words
 from narrow_beacon.core.measure.growth import choose_radius, enclosed_share
 from narrow_beacon.core.measure.noise import (
     CameraConstants,

@@ -9,7 +9,7 @@ import pytest
 
 from narrow_beacon.core.curve.light_curve import StarCurve
 from narrow_beacon.core.curve.points import PointsWish, ruled_out, trend_of, without_trend
-from narrow_beacon.core.measure.census import StarFlag
+from narrow_beacon.core.measure.flags import StarFlag
 
 NIGHTS = np.repeat([0, 1, 2], 60)
 AIRMASS = np.tile(np.linspace(1.0, 2.2, 60), 3)

@@ -21,7 +21,7 @@ from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.frames.frame import Frame, LeftOut, SortedNight, TimeRule
 from narrow_beacon.core.frames.sort import settle
 from narrow_beacon.core.kits import Kits, KitWord
-from narrow_beacon.core.measure.census import StarFlag
+from narrow_beacon.core.measure.flags import StarFlag
 from narrow_beacon.core.remarks import Remark, gathered
 from narrow_beacon.plan import Plan
 from narrow_beacon.plan_keys import RadiusRule

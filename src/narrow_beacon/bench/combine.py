@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 import pyarrow.parquet as pq
 
-from narrow_beacon.core.measure.census import StarFlag
+from narrow_beacon.core.measure.flags import StarFlag
 from narrow_beacon.core.place.combining import Layer, PlaneFile, combine_layers
 from narrow_beacon.plan import read_plan
 from narrow_beacon.reduce import reduce_plan

@@ -18,14 +18,8 @@ from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.correct.apply import DEFECT, SATURATED
 from narrow_beacon.core.curve.time import julian_year, places_at
-from narrow_beacon.core.measure.census import (
-    Apertures,
-    ExposureCensus,
-    Image,
-    Places,
-    flag_words,
-    take_census,
-)
+from narrow_beacon.core.measure.census import Apertures, ExposureCensus, Image, Places, take_census
+from narrow_beacon.core.measure.flags import flag_words
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.core.measure.noise import CameraConstants, Exposed
 from narrow_beacon.core.place.solution import Solution

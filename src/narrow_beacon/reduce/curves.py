@@ -25,8 +25,8 @@ from narrow_beacon.core.curve.light_curve import (
 from narrow_beacon.core.curve.standard import StandardSeries
 from narrow_beacon.core.curve.zero_points import ensemble_of, witness_rows
 from narrow_beacon.core.errors import NotMeasurableError
-from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.core.measure.flags import StarFlag
 from narrow_beacon.core.measure.growth import RADII_FWHM, RadiusChoice, choose_radius
 from narrow_beacon.core.stars.troubles import USUAL_RULES
 from narrow_beacon.reduce.vet import cloudy, spoiled_cast

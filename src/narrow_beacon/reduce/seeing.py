@@ -12,7 +12,7 @@ from narrow_beacon.core.arrays import Flags, Floats, Plane
 from narrow_beacon.core.correct.apply import SATURATED, SPIKE, Workspace, correct
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.frames.frame import Frame
-from narrow_beacon.core.measure.census import align, laid_on
+from narrow_beacon.core.measure.alignment import align, laid_on
 from narrow_beacon.core.measure.noise import expected_noise_adu
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.stars.background import Background, measure_background

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from narrow_beacon.core.errors import BeaconError
-from narrow_beacon.core.measure.census import SPOILED, StarFlag
+from narrow_beacon.core.measure.flags import SPOILED, StarFlag
 from narrow_beacon.core.measure.noise import POGSON
 from narrow_beacon.core.series.survey import FieldLight
 

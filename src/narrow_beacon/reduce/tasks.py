@@ -9,16 +9,8 @@ import numpy as np
 
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.errors import NotPlacedError, UnreadableFileError
-from narrow_beacon.core.measure.census import (
-    NUDGED_FWHM,
-    Apertures,
-    ExposureCensus,
-    Image,
-    Places,
-    align,
-    pair_up,
-    take_census,
-)
+from narrow_beacon.core.measure.alignment import NUDGED_FWHM, align, pair_up
+from narrow_beacon.core.measure.census import Apertures, ExposureCensus, Image, Places, take_census
 from narrow_beacon.core.measure.noise import Exposed
 from narrow_beacon.core.place.follow import follow
 from narrow_beacon.core.place.solution import Solution

@@ -14,8 +14,9 @@ from narrow_beacon.core.curve.almanac import SkyAbove, sky_above
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.light_curve import transparency
-from narrow_beacon.core.measure.census import CENTRED_SNR, StarFlag
+from narrow_beacon.core.measure.alignment import CENTRED_SNR
 from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.core.measure.flags import StarFlag
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.stars.limits import limit_words

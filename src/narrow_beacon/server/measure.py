@@ -12,7 +12,8 @@ from flask import Response
 
 from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.curve.light_curve import star_curve
-from narrow_beacon.core.measure.census import ExposureCensus, flag_words
+from narrow_beacon.core.measure.census import ExposureCensus
+from narrow_beacon.core.measure.flags import flag_words
 from narrow_beacon.core.measure.growth import RADII_FWHM, RadiusChoice
 from narrow_beacon.core.measure.noise import CameraConstants, Exposed, Light, error_budgets
 from narrow_beacon.reduce.curves import FilterCurve, judge_radii, looked_at

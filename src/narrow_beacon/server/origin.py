@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from narrow_beacon import __version__
 from narrow_beacon.core.frames.frame import RawFile
 from narrow_beacon.core.frames.words import WORDS
-from narrow_beacon.core.measure.census import flag_words
+from narrow_beacon.core.measure.flags import flag_words
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.reduce.codec import load
 from narrow_beacon.server.curves import curves_now, step_of

@@ -7,7 +7,7 @@ from apiflask import APIBlueprint
 from sqlalchemy import select
 
 from narrow_beacon.core.curve.time import julian_year, places_at
-from narrow_beacon.core.measure.census import flag_words
+from narrow_beacon.core.measure.flags import flag_words
 from narrow_beacon.core.place.solution import project
 from narrow_beacon.reduce.field import band_of
 from narrow_beacon.server.curves import step_of

@@ -20,8 +20,9 @@ from typing import Any
 import numpy as np
 
 from narrow_beacon.core.arrays import Floats, Ints
-from narrow_beacon.core.measure.census import ExposureCensus, StarFlag
+from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.measure.collection import BY_STAR, FilterCensus
+from narrow_beacon.core.measure.flags import StarFlag
 from narrow_beacon.store.census import SCALARS, Measured, read_census_table
 
 _MAGIC = b"BEACONC1"

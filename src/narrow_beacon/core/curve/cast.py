@@ -13,8 +13,8 @@ from narrow_beacon.core.curve.ensemble import Ensemble
 from narrow_beacon.core.curve.steadiness import Steadiness, judge_steadiness
 from narrow_beacon.core.curve.zero_points import ensemble_of
 from narrow_beacon.core.errors import NotMeasurableError
-from narrow_beacon.core.measure.census import StarFlag
 from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.core.measure.flags import StarFlag
 
 MOST_COMPARISON = 10
 _CANDIDATES = 16

@@ -10,8 +10,8 @@ import numpy as np
 from narrow_beacon.core.arrays import Bools, Floats, Ints, median_of_known
 from narrow_beacon.core.curve.ensemble import Ensemble
 from narrow_beacon.core.curve.steadiness import LEAST_POINTS, Steadiness, judge_steadiness
-from narrow_beacon.core.measure.census import FLAG_WORDS, SPOILED, StarFlag, flag_words
 from narrow_beacon.core.measure.collection import DOUBTFUL_MAG, DOUBTFUL_SIGMA, FilterCensus
+from narrow_beacon.core.measure.flags import FLAG_WORDS, SPOILED, StarFlag, flag_words
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.core.measure.noise import POGSON
 

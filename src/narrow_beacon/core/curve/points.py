@@ -11,7 +11,7 @@ import numpy as np
 
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.curve.light_curve import StarCurve
-from narrow_beacon.core.measure.census import FLAG_WORDS
+from narrow_beacon.core.measure.flags import FLAG_WORDS
 
 QUANTITIES = ("airmass", "star width", "sky", "place")
 """What a trend may hang on; the place is the target's x and y on the sensor."""

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from enum import IntFlag
-from functools import lru_cache
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane, middle
+from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane
 from narrow_beacon.core.correct.apply import SATURATED
+from narrow_beacon.core.measure.alignment import CENTRED_SNR, align, laid_on, off_centre
 from narrow_beacon.core.measure.aperture import ApertureSums, mask_stars, measure_apertures
 from narrow_beacon.core.measure.doubt import guessed_light, odd_growth
+from narrow_beacon.core.measure.flags import StarFlag
 from narrow_beacon.core.measure.noise import (
     CameraConstants,
     Exposed,
@@ -29,19 +29,12 @@ from narrow_beacon.core.measure.spread import (
     parted_light,
     spread_of,
 )
-from narrow_beacon.core.place.fit import weighted_fit
 from narrow_beacon.core.stars.background import Background
 from narrow_beacon.core.stars.detect import WIDE_PX, Detections
 from narrow_beacon.core.stars.nearest import nearest
 from narrow_beacon.core.stars.profile import Lights, StarProfile, measure_profile
 from narrow_beacon.core.stars.trails import Trail
 
-CENTRED_SNR = 30.0
-"""Stars this bright have a centre of their own that can be told from where they should be."""
-NUDGED_FWHM = 0.5
-"""Catalogue positions are not farther off than that, or it is another star."""
-_OFF_CENTRE_FWHM = 0.35
-_SEARCHED_FWHM = 0.8
 _CENTRED_FWHM = 0.3
 _NEIGHBOUR_SHARE = 0.005
 _PARTED_FWHM, _PARTED_SNR = 0.9, 5.0
@@ -51,59 +44,16 @@ _PROFILE_ERROR = 0.05
 _UNSURE_ERROR = 0.1
 """The same where the other star has spoiled pixels, or its light is what the catalogue says."""
 _TRAIL_MARGIN_FWHM = 1.5
-_PAIRS_TO_SHIFT, _PAIRS_TO_TURN = 3, 12
 _CLEAN_SNR = 50.0
 _NOISY_SKY = 1.05
 UNDERSAMPLED_PX = 2.0
 """Stars narrower than this don't have their light shared out among enough pixels."""
 _USUAL_BETA = 3.0
-
-
-class StarFlag(IntFlag):
-    """What is doubtful about a star on an exposure, at the radius that is used."""
-
-    SATURATED = 1
-    BAD_PIXEL = 2
-    COSMIC_RAY = 4
-    EDGE = 8
-    NEIGHBOUR = 16
-    TRAIL = 32
-    OFF_CENTRE = 64
-    POOR_SKY = 128
-    ODD_LIGHT = 256
-
-
-FLAG_WORDS = {
-    StarFlag.SATURATED: "saturated",
-    StarFlag.BAD_PIXEL: "bad pixel",
-    StarFlag.COSMIC_RAY: "cosmic ray",
-    StarFlag.EDGE: "edge",
-    StarFlag.NEIGHBOUR: "neighbour",
-    StarFlag.TRAIL: "trail",
-    StarFlag.OFF_CENTRE: "off-centre",
-    StarFlag.POOR_SKY: "poor sky",
-    StarFlag.ODD_LIGHT: "odd light",
-}
-SPOILED = (
-    StarFlag.SATURATED | StarFlag.EDGE | StarFlag.TRAIL | StarFlag.OFF_CENTRE | StarFlag.POOR_SKY
-)
-"""Flags of which no one can say how much they matter: a measurement with one says nothing sure of
-the star's brightness."""
 _IN_PIXELS = (StarFlag.SATURATED, StarFlag.BAD_PIXEL, StarFlag.COSMIC_RAY, StarFlag.EDGE)
 """What ``measure_apertures`` says, in its order."""
 _NO_MEASURE = (StarFlag.SATURATED, StarFlag.EDGE, StarFlag.TRAIL)
 """What leaves nothing to tell a star's light by; a repaired or struck pixel leaves most of it."""
 _LEAST_RING_PIXELS = 40
-
-
-def flag_words(flags: int) -> list[str]:
-    """The words of a set of flags, in the order of their bits."""
-    return list(_words_of(int(flags)))
-
-
-@lru_cache(maxsize=256)
-def _words_of(flags: int) -> tuple[str, ...]:
-    return tuple(word for flag, word in FLAG_WORDS.items() if flags & int(flag))
 
 
 @dataclass(frozen=True)
@@ -316,7 +266,7 @@ def _near(
     for trail in image.trails:
         gap = np.maximum(trail.distance(x, y) - _TRAIL_MARGIN_FWHM * fwhm_px, 0.0)
         near[StarFlag.TRAIL] = np.minimum(near[StarFlag.TRAIL], gap)
-    off = _off_centre(x, y, image.detections, fwhm_px)
+    off = off_centre(x, y, image.detections, fwhm_px)
     near[StarFlag.OFF_CENTRE] = np.where(off, 0.0, np.inf)
     poor = sums.ring_pixels < _LEAST_RING_PIXELS
     near[StarFlag.POOR_SKY] = np.where(poor, 0.0, np.inf)
@@ -392,71 +342,3 @@ def _first_radius(matters: Bools, radii: Floats) -> Floats:
     """
     first = np.argmax(matters, axis=1)
     return np.where(matters.any(axis=1), 0.999 * radii[first], np.inf)
-
-
-def pair_up(
-    x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float, reach_fwhm: float
-) -> tuple[Ints, Ints]:
-    """Stars that have a bright detection within reach, and which one; each belongs to the
-    nearer.
-    """
-    bright = np.flatnonzero(found.snr > CENTRED_SNR)
-    nothing = np.empty(0, int)
-    if not bright.size or not x_px.size:
-        return nothing, nothing
-    at, away = nearest(x_px, y_px, found.x_px[bright], found.y_px[bright], reach_fwhm * fwhm_px)
-    hit = np.flatnonzero(at >= 0)
-    hit = hit[np.argsort(away[hit], kind="stable")]
-    hit = np.sort(hit[np.unique(at[hit], return_index=True)[1]])
-    return hit, bright[at[hit]]
-
-
-def laid_on(found: Detections, x_px: Floats, y_px: Floats, fwhm_px: float) -> Detections | None:
-    """Bright stars at the places where a solution has them: their own centres are drawn towards
-    the pixels where only every second one sees their light. None without any.
-    """
-    here, at = pair_up(x_px, y_px, found, fwhm_px, NUDGED_FWHM)
-    if not here.size:
-        return None
-    order = np.argsort(at)
-    return replace(found.take(at[order]), x_px=x_px[here[order]], y_px=y_px[here[order]])
-
-
-def align(x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float) -> tuple[Floats, Floats]:
-    """Predicted places (0-based) laid on the centres of the bright stars that were found: moved,
-    and turned and stretched a little where there are enough of them.
-    """
-    stars, at = pair_up(x_px, y_px, found, fwhm_px, _OFF_CENTRE_FWHM)
-    if stars.size < _PAIRS_TO_SHIFT:
-        return x_px.copy(), y_px.copy()
-    away = np.stack([found.x_px[at] - x_px[stars], found.y_px[at] - y_px[stars]], axis=1)
-    weight = 1.0 / found.position_error_px(fwhm_px)[at] ** 2
-    centre = np.array([x_px[stars].mean(), y_px[stars].mean()])
-    size = max(float(np.ptp(x_px[stars])), float(np.ptp(y_px[stars])), 1.0)
-    terms = 3 if stars.size >= _PAIRS_TO_TURN else 1
-
-    def basis(x: Floats, y: Floats) -> Floats:
-        columns = [np.ones_like(x), (x - centre[0]) / size, (y - centre[1]) / size]
-        return np.stack(columns[:terms], axis=1)
-
-    own = basis(x_px[stars], y_px[stars])
-    keep = np.ones(stars.size, bool)
-    fit: Floats = np.zeros((terms, 2))
-    for _ in range(5):
-        fit = weighted_fit(own, away, np.where(keep, weight, 0.0))
-        left = np.hypot(*(away - own @ fit).T)
-        now = left < 3.5 * max(middle(left[keep]), 0.01)
-        if now.sum() < _PAIRS_TO_SHIFT or np.array_equal(now, keep):
-            break
-        keep = now
-    shift = basis(x_px, y_px) @ fit
-    return x_px + shift[:, 0], y_px + shift[:, 1]
-
-
-def _off_centre(x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float) -> Bools:
-    """Bright stars whose own centre is not where they are measured."""
-    stars, at = pair_up(x_px, y_px, found, fwhm_px, _SEARCHED_FWHM)
-    away = np.hypot(found.x_px[at] - x_px[stars], found.y_px[at] - y_px[stars])
-    off = np.zeros(x_px.size, bool)
-    off[stars[away > _OFF_CENTRE_FWHM * fwhm_px]] = True
-    return off

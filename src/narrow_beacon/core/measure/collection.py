@@ -9,7 +9,8 @@ from typing import Any
 import numpy as np
 
 from narrow_beacon.core.arrays import Bools, Floats, Ints
-from narrow_beacon.core.measure.census import SPOILED, ExposureCensus
+from narrow_beacon.core.measure.census import ExposureCensus
+from narrow_beacon.core.measure.flags import SPOILED
 from narrow_beacon.core.measure.noise import POGSON
 
 DOUBTFUL_SIGMA, DOUBTFUL_MAG = 1.5, 0.002

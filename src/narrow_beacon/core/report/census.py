@@ -11,7 +11,8 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.measure.census import FLAG_WORDS, ExposureCensus
+from narrow_beacon.core.measure.census import ExposureCensus
+from narrow_beacon.core.measure.flags import FLAG_WORDS
 
 _STARS_PER_GROUP = 200
 _REPEATED = ["exposure", "star", "filter", "flags", "jd_utc", "radius_px.list.element"]

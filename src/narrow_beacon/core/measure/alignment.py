@@ -1,0 +1,88 @@
+"""Lay the places where a solution has the stars on the centres that they have on an exposure."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from narrow_beacon.core.arrays import Bools, Floats, Ints, middle
+from narrow_beacon.core.place.fit import weighted_fit
+from narrow_beacon.core.stars.detect import Detections
+from narrow_beacon.core.stars.nearest import nearest
+
+CENTRED_SNR = 30.0
+"""Stars this bright have a centre of their own that can be told from where they should be."""
+NUDGED_FWHM = 0.5
+"""Catalogue positions are not farther off than that, or it is another star."""
+_OFF_CENTRE_FWHM = 0.35
+_SEARCHED_FWHM = 0.8
+_PAIRS_TO_SHIFT, _PAIRS_TO_TURN = 3, 12
+
+
+def pair_up(
+    x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float, reach_fwhm: float
+) -> tuple[Ints, Ints]:
+    """Stars that have a bright detection within reach, and which one; each belongs to the
+    nearer.
+    """
+    bright = np.flatnonzero(found.snr > CENTRED_SNR)
+    nothing = np.empty(0, int)
+    if not bright.size or not x_px.size:
+        return nothing, nothing
+    at, away = nearest(x_px, y_px, found.x_px[bright], found.y_px[bright], reach_fwhm * fwhm_px)
+    hit = np.flatnonzero(at >= 0)
+    hit = hit[np.argsort(away[hit], kind="stable")]
+    hit = np.sort(hit[np.unique(at[hit], return_index=True)[1]])
+    return hit, bright[at[hit]]
+
+
+def laid_on(found: Detections, x_px: Floats, y_px: Floats, fwhm_px: float) -> Detections | None:
+    """Bright stars at the places where a solution has them: their own centres are drawn towards
+    the pixels where only every second one sees their light. None without any.
+    """
+    here, at = pair_up(x_px, y_px, found, fwhm_px, NUDGED_FWHM)
+    if not here.size:
+        return None
+    order = np.argsort(at)
+    return replace(found.take(at[order]), x_px=x_px[here[order]], y_px=y_px[here[order]])
+
+
+def align(x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float) -> tuple[Floats, Floats]:
+    """Predicted places (0-based) laid on the centres of the bright stars that were found: moved,
+    and turned and stretched a little where there are enough of them.
+    """
+    stars, at = pair_up(x_px, y_px, found, fwhm_px, _OFF_CENTRE_FWHM)
+    if stars.size < _PAIRS_TO_SHIFT:
+        return x_px.copy(), y_px.copy()
+    away = np.stack([found.x_px[at] - x_px[stars], found.y_px[at] - y_px[stars]], axis=1)
+    weight = 1.0 / found.position_error_px(fwhm_px)[at] ** 2
+    centre = np.array([x_px[stars].mean(), y_px[stars].mean()])
+    size = max(float(np.ptp(x_px[stars])), float(np.ptp(y_px[stars])), 1.0)
+    terms = 3 if stars.size >= _PAIRS_TO_TURN else 1
+
+    def basis(x: Floats, y: Floats) -> Floats:
+        columns = [np.ones_like(x), (x - centre[0]) / size, (y - centre[1]) / size]
+        return np.stack(columns[:terms], axis=1)
+
+    own = basis(x_px[stars], y_px[stars])
+    keep = np.ones(stars.size, bool)
+    fit: Floats = np.zeros((terms, 2))
+    for _ in range(5):
+        fit = weighted_fit(own, away, np.where(keep, weight, 0.0))
+        left = np.hypot(*(away - own @ fit).T)
+        now = left < 3.5 * max(middle(left[keep]), 0.01)
+        if now.sum() < _PAIRS_TO_SHIFT or np.array_equal(now, keep):
+            break
+        keep = now
+    shift = basis(x_px, y_px) @ fit
+    return x_px + shift[:, 0], y_px + shift[:, 1]
+
+
+def off_centre(x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float) -> Bools:
+    """Bright stars whose own centre is not where they are measured."""
+    stars, at = pair_up(x_px, y_px, found, fwhm_px, _SEARCHED_FWHM)
+    away = np.hypot(found.x_px[at] - x_px[stars], found.y_px[at] - y_px[stars])
+    off = np.zeros(x_px.size, bool)
+    off[stars[away > _OFF_CENTRE_FWHM * fwhm_px]] = True
+    return off
