@@ -7,6 +7,7 @@ import json
 import threading
 import time
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
@@ -66,6 +67,19 @@ def session(running: Running) -> Iterator[Session]:
 
 def test_migrations_make_the_tables_of_the_models(running: Running) -> None:
     command.check(migrations(running.database.url))
+
+
+def asked_at_once(running: Running, campaign: int) -> list[Any]:
+    """The exposures as four find them who ask at the same moment."""
+    gate = threading.Barrier(4)
+
+    def ask(_: int) -> Any:
+        with running.store.session() as session:
+            gate.wait(10)
+            return exposure_rows(session, campaign)
+
+    with ThreadPoolExecutor(4) as pool:
+        return list(pool.map(ask, range(4)))
 
 
 def exposure_census(rows: list[int], seed: int) -> ExposureCensus:
@@ -248,6 +262,7 @@ def test_only_what_was_written_of_exposures_is_read_again(
 
     def noted(session: Session, campaign: int, ids: np.ndarray) -> Any:
         read.append(ids.tolist())
+        time.sleep(0.1)  # so long that whoever asks at the same time has come
         return usual(session, campaign, ids)
 
     monkeypatch.setattr(store_exposures, "_read", noted)
@@ -264,7 +279,8 @@ def test_only_what_was_written_of_exposures_is_read_again(
             for n in range(3)
         )  # fmt: skip
     with running.store.session() as session:
-        first = exposure_rows(session, number)
+        first, *others = asked_at_once(running, number)
+        assert all(rows is first for rows in others)
         assert [row.name for row in first] == ["2.fits", "1.fits", "0.fits"]  # in order of time
         assert first[0].mid_utc == datetime(2026, 9, 20, 21, 7, 1, 500)
         assert first[1].quality == {"fwhm_px": 2.6, "stars": 40, "trails": []}

@@ -47,7 +47,7 @@ class RowLooks:
     matched: Floats
 
 
-_looks: Kept[tuple[Sequence[ExposureRow], RowLooks]] = Kept(4)
+_looks: Kept[tuple[Sequence[ExposureRow], RowLooks]] = Kept(2)
 
 
 def looks_of(rows: Sequence[ExposureRow]) -> RowLooks:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime
-from typing import Protocol
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -30,31 +30,27 @@ from narrow_beacon.store.sequences import stars_of
 _times: Kept[Times] = Kept(8)
 
 
-class SortedRow(Protocol):
-    """What the sorting alone says of an exposure."""
+@dataclass(frozen=True, slots=True)
+class SortedRow:
+    """What the sorting alone says of an exposure, kept for as long as curves hang on it: a part of
+    its record, of which all that was measured since is another.
+    """
 
-    @property
-    def id(self) -> int:
-        """The record's number."""
+    id: int
+    name: str
+    night_id: int | None
+    filter: str
+    group_name: str
+    mid_utc: datetime | None
+    parent_id: int | None
+    """The file that it is a colour of."""
 
-    @property
-    def name(self) -> str: ...
-
-    @property
-    def night_id(self) -> int | None: ...
-
-    @property
-    def filter(self) -> str: ...
-
-    @property
-    def group_name(self) -> str: ...
-
-    @property
-    def mid_utc(self) -> datetime | None: ...
-
-    @property
-    def parent_id(self) -> int | None:
-        """The file that it is a colour of."""
+    @classmethod
+    def of(cls, row: ExposureRow) -> SortedRow:
+        """The part of a record."""
+        return cls(
+            row.id, row.name, row.night_id, row.filter, row.group_name, row.mid_utc, row.parent_id
+        )
 
 
 def pixel_step(file: ExposureRow | NightFile) -> int:
@@ -62,7 +58,7 @@ def pixel_step(file: ExposureRow | NightFile) -> int:
     return 1 if file.parent_id is None else STEP
 
 
-def file_name(row: SortedRow) -> str:
+def file_name(row: SortedRow | ExposureRow) -> str:
     """The name of the raw file, which an exposure's colours have in common."""
     return row.name if row.parent_id is None else row.name.removesuffix(f" [{row.filter}]")
 
@@ -73,7 +69,7 @@ def width_px(file: ExposureRow | NightFile) -> float | None:
     return width * pixel_step(file) if width else width
 
 
-_sorted: Kept[Sequence[SortedRow]] = Kept(8)
+_sorted: Kept[Sequence[SortedRow]] = Kept(4)
 
 
 def exposures_of(session: Session, campaign: Campaign) -> Sequence[ExposureRow]:
@@ -83,9 +79,11 @@ def exposures_of(session: Session, campaign: Campaign) -> Sequence[ExposureRow]:
 
 def sorted_exposures(session: Session, campaign: Campaign) -> Sequence[SortedRow]:
     """The exposures of the sky in order of time, asked for once for every sorting of the files."""
-    if not campaign.files_stamp:
-        return exposures_of(session, campaign)
-    return _sorted.get(campaign.files_stamp, lambda: exposures_of(session, campaign))
+
+    def made() -> Sequence[SortedRow]:
+        return tuple(map(SortedRow.of, exposures_of(session, campaign)))
+
+    return _sorted.get(campaign.files_stamp, made) if campaign.files_stamp else made()
 
 
 def chain_prints(session: Session, campaign: Campaign) -> dict[str, str]:
@@ -139,7 +137,9 @@ def view_position(session: Session, campaign: Campaign) -> tuple[float, float] |
     return solution_of(first).centre if first else None
 
 
-def times_of(session: Session, campaign: Campaign, files: Sequence[SortedRow]) -> Times:
+def times_of(
+    session: Session, campaign: Campaign, files: Sequence[SortedRow] | Sequence[ExposureRow]
+) -> Times:
     """Times and airmass of exposures; computed once for the same moments, target and site."""
     mids = tuple(file.mid_utc for file in files if file.mid_utc)
     position = target_position(session, campaign)

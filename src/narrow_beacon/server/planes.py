@@ -18,6 +18,7 @@ from narrow_beacon.core.place.solution import Solution, deproject, project
 from narrow_beacon.reduce.solutions import solution_from_json
 from narrow_beacon.store.exposures import long_answers, whole_numbers
 from narrow_beacon.store.models import Campaign, NightFile, PlacementRecord
+from narrow_beacon.store.one_reader import OneReader
 
 _KEPT = 6
 _CHUNK = 1024
@@ -37,6 +38,7 @@ _owners: dict[tuple[str, int], tuple[tuple[int, int], Ints]] = {}
 """By campaign: how many placements there are and the sum of their numbers, which only grow, and
 each one's number and its file's (placements, 2)."""
 _lock = threading.Lock()
+_reading = OneReader()
 
 
 def planes_of(
@@ -46,8 +48,9 @@ def planes_of(
     placement is computed once.
     """
     long_answers(session)
-    pairs = _pairs(session, campaign)
-    known = _planes(session, campaign, position, pairs[:, 0])
+    with _reading.of((str(session.get_bind().engine.url), campaign.id)):
+        pairs = _pairs(session, campaign)
+        known = _planes(session, campaign, position, pairs[:, 0])
     found = np.full((len(files), 6), np.nan)
     by_file = np.argsort(pairs[:, 1], kind="stable")
     wanted = np.asarray(files, np.int64)

@@ -19,6 +19,7 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon.core.arrays import Ints
 from narrow_beacon.store.models import NightFile
+from narrow_beacon.store.one_reader import OneReader
 
 _KEPT = 4
 _CHUNK = 512
@@ -106,6 +107,7 @@ class _Known:
 
 _known: OrderedDict[tuple[str, int], _Known] = OrderedDict()
 _lock = threading.Lock()
+_reading = OneReader()
 
 
 def long_answers(session: Session) -> None:
@@ -125,10 +127,26 @@ def exposure_rows(session: Session, campaign: int) -> Sequence[ExposureRow]:
     as none was written.
     """
     key = (str(session.get_bind().engine.url), campaign)
+    if (rows := _unchanged(session, key)) is not None:
+        return rows
+    # A page asks for many things at once, each of which needs all rows: tens of megabytes.
+    with _reading.of(key):
+        rows = _unchanged(session, key)
+        return _read_again(session, key) if rows is None else rows
+
+
+def _unchanged(session: Session, key: tuple[str, int]) -> tuple[ExposureRow, ...] | None:
+    """The rows as they were read last, if none was written since."""
     with _lock:
         known = _known.get(key)
-    if known is not None and known.totals == _totals(session, campaign):
-        return known.rows
+    return known.rows if known is not None and known.totals == _totals(session, key[1]) else None
+
+
+def _read_again(session: Session, key: tuple[str, int]) -> tuple[ExposureRow, ...]:
+    """All rows, of which those that were written since are read."""
+    campaign = key[1]
+    with _lock:
+        known = _known.get(key)
     ids, stamps = _stamps(session, campaign)
     if known is not None and np.array_equal(known.ids, ids):
         fresh = ids[known.stamps != stamps]
