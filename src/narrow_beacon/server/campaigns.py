@@ -175,7 +175,7 @@ def remove(number: int) -> Done:
     state.events.publish("changed", campaign=number)
     words = f"Deleted {name}; no raw file was touched."
     if shelved:
-        words += f" Its {counted(shelved, 'master')} stay on the shelf."
+        words += f" Its {counted(shelved, 'master stays', 'masters stay')} on the shelf."
     return Done(words=f"{words} What was uploaded is still in {kept}." if kept else words)
 
 
