@@ -7,6 +7,7 @@ import time
 
 import pytest
 
+from narrow_beacon.server import ease
 from narrow_beacon.server.kept import Kept
 
 
@@ -69,3 +70,18 @@ def test_the_oldest_goes_first() -> None:
         kept.get(key, lambda key=key: key)
     assert kept.get(1, lambda: 10) == 1
     assert kept.get(2, lambda: 20) == 20
+
+
+def test_what_only_speeds_up_is_let_go_of_once_nobody_asks(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(ease, "_QUIET_S", 0.3)
+    let_go: list[float] = []
+    gone = threading.Event()
+    memory = ease.Ease(lambda: let_go.append(time.monotonic()), gone.set)
+    memory.start()
+    for _ in range(4):
+        last = time.monotonic()
+        memory.asked()
+        time.sleep(0.1)  # shorter than it waits
+    assert gone.wait(10)
+    assert let_go[0] >= last + 0.3
+    assert len(let_go) == 1

@@ -8,14 +8,18 @@ import ctypes
 import gc
 import threading
 import time
+from collections.abc import Callable
 
 _QUIET_S = 2.0
 
 
 class Ease:
-    """Told of every request; gives memory back after the last one."""
+    """Told of every request; after the last one it lets go of what only speeds up the next
+    (``let_go``) and gives memory back.
+    """
 
-    def __init__(self) -> None:
+    def __init__(self, *let_go: Callable[[], None]) -> None:
+        self._let_go = let_go
         self._asked = threading.Event()
         self._last = 0.0
         self._trim = getattr(ctypes.CDLL(None), "malloc_trim", None)
@@ -38,5 +42,7 @@ class Ease:
             self._asked.clear()
             while (left := self._last + _QUIET_S - time.monotonic()) > 0:
                 time.sleep(left)
+            for forget in self._let_go:
+                forget()
             gc.collect()
             self._trim(0)

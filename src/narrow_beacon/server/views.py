@@ -278,6 +278,11 @@ def _space_of(shape: tuple[int, int]) -> Workspace:
     return Workspace.of_shape(*shape)
 
 
+def forget_buffers() -> None:
+    """Let go of them: as large as the largest image, and made anew in a moment."""
+    _spaces.clear()
+
+
 def view_of_master(number: int, off: str) -> View:
     """A master, or one flat over another. Raises Problem."""
     over = _OVER.fullmatch(off)

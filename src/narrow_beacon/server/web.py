@@ -31,6 +31,7 @@ from narrow_beacon.server.app import make_app
 from narrow_beacon.server.config import ServerConfig, wait_for_config
 from narrow_beacon.server.ease import Ease
 from narrow_beacon.server.state import ServerState
+from narrow_beacon.server.views import forget_buffers
 
 EVENTS_PATH = "/api/events"
 _THREADS = 40
@@ -56,7 +57,7 @@ class Front:
         self._state: ServerState = app.extensions["narrow_beacon"]
         self._pulse_s = pulse_s
         self._leaving = asyncio.Event()
-        self._ease = Ease()
+        self._ease = Ease(forget_buffers)
         self._ease.start()
 
     def leave(self) -> None:
