@@ -28,6 +28,7 @@ from narrow_beacon.core.curve.zero_points import ensemble_of
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.transform_wish import GivenTerm, TransformWish
 from narrow_beacon.reduce.curves import FilterSeries, curve_of_cast, with_floor
+from narrow_beacon.reduce.light import light_of
 from narrow_beacon.reduce.standard import index_of, with_given
 from narrow_beacon.store.models import KeptTerm
 from narrow_beacon.store.terms import mean_of
@@ -129,7 +130,7 @@ def test_coefficients_are_found_within_their_uncertainties() -> None:
 def test_few_stars_or_stars_of_one_colour_carry_no_coefficient_and_that_is_said() -> None:
     few = terms_for(coloured(-0.09, 0.2, 0.0, count=5))
     assert few.transform is None
-    assert "only 4 stars" in few.why
+    assert "only 4 clean stars" in few.why
     made = coloured(-0.09, 0.2, 0.0, count=12)
     alike = {
         name: Band(made.stars.bands["V"].magnitude + (name == "B") * 0.7, np.full(12, 0.01))
@@ -225,7 +226,7 @@ def test_the_nights_correlated_noise_is_told_and_added_on_request() -> None:
     table = star_table(count, magnitude=v)
     series = FilterSeries("V", "V", tuple(range(exposures)), ("a",) * exposures,
                           np.full(exposures, 1.2))  # fmt: skip
-    plain = curve_of_cast(series, seen, table, Cast(0, (1, 2, 3, 4, 5), (6,)), 0)
+    plain = curve_of_cast(series, light_of(seen), table, Cast(0, (1, 2, 3, 4, 5), (6,)), 0)
     told, added = (with_floor(plain, added=wanted) for wanted in (False, True))
     # A third of it goes with the ensemble of five that wanders, too.
     assert told.floor_mag == pytest.approx(0.003, rel=0.3)

@@ -36,6 +36,7 @@ from narrow_beacon.core.measure.noise import (
     error_budgets,
 )
 from narrow_beacon.reduce.curves import FilterSeries, curve_of_cast
+from narrow_beacon.reduce.light import light_of
 from narrow_beacon.simulate.pointing import altitude_deg
 
 RULE = TimeRule()
@@ -145,7 +146,7 @@ def test_a_settled_cast_gives_the_curve_that_settling_gave() -> None:
     whole, stars = census()
     cast, ensemble = settle_cast(whole, 0, stars, "V", 0, [], [])
     before = star_curve(whole, 0, ensemble, 0)
-    again = curve_of_cast(series(whole.exposure_s.size), whole, stars, cast, 0)
+    again = curve_of_cast(series(whole.exposure_s.size), light_of(whole), stars, cast, 0)
     np.testing.assert_allclose(again.target.magnitude, before.magnitude, atol=1e-12)
     np.testing.assert_allclose(again.target.uncertainty, before.uncertainty, atol=1e-12)
     assert again.census.rows.size == len({0, *cast.comparison, cast.check})
@@ -157,7 +158,7 @@ def test_a_cast_without_usable_comparison_stars_says_so() -> None:
     whole, stars = census()
     missing = Cast(0, (10_000,))
     with pytest.raises(NotMeasurableError, match="give that role to another star"):
-        curve_of_cast(series(1), whole, stars, missing, 0)
+        curve_of_cast(series(1), light_of(whole), stars, missing, 0)
 
 
 def test_candidates_leave_out_the_target_only_where_it_is_taken() -> None:

@@ -32,6 +32,7 @@ from narrow_beacon.reduce.codec import dump, quality_from_json, quality_to_json
 from narrow_beacon.reduce.context import ExposureJob, Probed
 from narrow_beacon.reduce.field import Field
 from narrow_beacon.reduce.keeper import Keeper
+from narrow_beacon.reduce.light import Measured
 from narrow_beacon.reduce.looking import Looked, NightLooks, match_to_json
 from narrow_beacon.reduce.masters import MasterFile
 from narrow_beacon.reduce.names import fingerprint
@@ -46,6 +47,7 @@ from narrow_beacon.store.campaigns import (
     now,
     plan_of,
 )
+from narrow_beacon.store.census_columns import CensusTable
 from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.files import (
     add_raw_files,
@@ -57,6 +59,7 @@ from narrow_beacon.store.files import (
 )
 from narrow_beacon.store.kits import kits_of, kits_to_json
 from narrow_beacon.store.measured import filter_table, filters_measured
+from narrow_beacon.store.measured_light import MeasuredInTables
 from narrow_beacon.store.models import (
     CastRecord,
     CensusFile,
@@ -338,9 +341,10 @@ class RecordKeeper(Keeper):
             }
             campaign.changed_since = ""
 
-    def measured(self, ready: Prepared) -> Sequence[ExposureResult]:
+    def measured(self, ready: Prepared) -> Measured:
         index_of = {self._id(ready, job.index): job.index for job in ready.jobs}
         found = []
+        places: dict[int, tuple[CensusTable, int]] = {}
         with self._work.store.session() as session:
             campaign = self._work.campaign(session)
             files = {file.id: file for file in files_of(session, campaign)}
@@ -358,13 +362,14 @@ class RecordKeeper(Keeper):
                         continue
                     if file.trouble or file.aside_by == "observer" or number not in placements:
                         continue
+                    places[index_of[number]] = table, at
                     found.append(
                         ExposureResult(
                             index_of[number], None, quality_from_json(file.quality),
-                            placement_of(placements[number]), table.exposure(at),
+                            placement_of(placements[number]), None,
                         )
                     )  # fmt: skip
-        return sorted(found, key=lambda result: result.index)
+        return MeasuredInTables(sorted(found, key=lambda result: result.index), places)
 
     def solutions(self, exposures: Sequence[Frame]) -> dict[int, Solution]:
         with self._work.store.session() as session:

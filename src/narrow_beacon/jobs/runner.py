@@ -119,11 +119,10 @@ def _combine(walk: Walk, work: Work) -> str:
         old.unlink()
     walk.census()
     ready, keeper = walk.probed, walk.keeper
-    results = {result.index: result for result in keeper.measured(ready)}
     made, left = combine_walk(
         walk,
         folder,
-        results,
+        keeper.measured(ready),
         keeper.set_aside(ready),
         every=every,
         minutes=minutes,

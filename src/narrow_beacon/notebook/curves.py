@@ -19,6 +19,7 @@ from narrow_beacon.core.series.extrema import find_extrema
 from narrow_beacon.core.series.periods import find_periods
 from narrow_beacon.notebook.images import Measures
 from narrow_beacon.reduce.curves import FilterSeries, Judged, Roles, make_curve
+from narrow_beacon.reduce.light import light_of
 
 
 def curve(
@@ -83,7 +84,9 @@ def curve(
     every = tuple(range(len(ordered)))
     found = make_curve(
         FilterSeries(band, band, every, ("",) * len(every), airmass),
-        FilterCensus.of([one.census for one in ordered], [one.exposure_s for one in ordered]),
+        light_of(
+            FilterCensus.of([one.census for one in ordered], [one.exposure_s for one in ordered])
+        ),
         stars, roles, step, Judged() if vet else Judged(keep=frozenset(every)),
     )  # fmt: skip
     at = list(found.indices)

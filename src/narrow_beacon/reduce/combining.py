@@ -28,6 +28,7 @@ from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.context import ExposureJob, load_context
 from narrow_beacon.reduce.corrected import raw_header, set_words
 from narrow_beacon.reduce.faults import words_of
+from narrow_beacon.reduce.light import Measured
 from narrow_beacon.reduce.seeing import seen_clean
 from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.reduce.walk import Progress, Walk, scratch_walk
@@ -92,19 +93,20 @@ def combine_plan(
             return [], ["there are no exposures of the sky"]
         walk.census()
         aside = walk.settle(accept=True).set_aside
+        measured = walk.keeper.measured(walk.probed)
         return combine_walk(
-            walk, folder, walk.keeper.results, aside, every=every, minutes=minutes, method=method
+            walk, folder, measured, aside, every=every, minutes=minutes, method=method
         )
 
 
 def combine_walk(
-    walk: Walk, folder: Path, results: Mapping[int, ExposureResult], aside: Mapping[int, str], *,
+    walk: Walk, folder: Path, measured: Measured, aside: Mapping[int, str], *,
     every: int | None, minutes: float | None, method: str, only: Set[str] = frozenset(),
 ) -> tuple[list[CombinedRun], list[str]]:  # fmt: skip
-    """The same of a walk whose exposures are measured: their ``results`` by index, and reasons of
+    """The same of a walk whose exposures are ``measured``, with the reasons, by index, of
     those that take no part; of some of them ``only``, by name, where any are given.
     """
-    ready = walk.probed
+    ready, results = walk.probed, {result.index: result for result in measured.results}
     failed = {r.index: r.reason for r in results.values() if r.reason}
     left = [
         f"{ready.exposures[index].name}: {reason}"
@@ -129,7 +131,7 @@ def combine_walk(
     path = ready.context.save(scratch)
     calls = []
     for name, run in runs.items():
-        members = _members(run, results, ready.context.groups[run[0].group].fwhm_px)
+        members = _members(run, results, measured, ready.context.groups[run[0].group].fwhm_px)
         limit = ready.context.chains[run[0].chain].linear_limit_adu
         calls.append((path, name, members, method, folder, scratch, limit))
     made = walk.pool.map(_combine_run, calls, lambda _: walk.progress.advance())
@@ -157,16 +159,19 @@ def _runs(
 
 
 def _members(
-    run: Sequence[ExposureJob], results: Mapping[int, ExposureResult], fwhm_px: float
+    run: Sequence[ExposureJob],
+    results: Mapping[int, ExposureResult],
+    measured: Measured,
+    fwhm_px: float,
 ) -> list[Member]:
     """The exposures of a run, the reference first: that with the most light for its width."""
     found = []
     for job in run:
-        result = results[job.index]
+        result, census = results[job.index], measured.census(job.index)
         assert result.placement is not None
         assert result.quality is not None
-        assert result.census is not None
-        found.append((job, result.placement.solution, result.quality, result.census))
+        assert census is not None
+        found.append((job, result.placement.solution, result.quality, census))
     best = max(found, key=lambda one: one[2].stars / max(one[2].fwhm_px, 0.5 * fwhm_px) ** 2)
     members = []
     for job, solution, quality, census in [best, *(one for one in found if one is not best)]:

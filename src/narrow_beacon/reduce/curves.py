@@ -29,6 +29,7 @@ from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.flags import StarFlag
 from narrow_beacon.core.measure.growth import RADII_FWHM, RadiusChoice, choose_radius
 from narrow_beacon.core.stars.troubles import USUAL_RULES
+from narrow_beacon.reduce.light import FilterLight
 from narrow_beacon.reduce.vet import cloudy, spoiled_cast
 
 DEFAULT_STEP = RADII_FWHM.index(1.6)
@@ -132,8 +133,8 @@ UNJUDGED = Judged()
 class _Vetting:
     """A filter's exposures while they are vetted: those that are left, and why others are not."""
 
-    def __init__(self, series: FilterSeries, census: FilterCensus, keep: Set[int]) -> None:
-        self.series, self.census, self._keep = series, census, keep
+    def __init__(self, series: FilterSeries, light: FilterLight, keep: Set[int]) -> None:
+        self.series, self.light, self._keep = series, light, keep
         self.set_aside: dict[int, str] = {}
 
     def drop(self, reasons: Mapping[int, str]) -> bool:
@@ -143,7 +144,7 @@ class _Vetting:
         if keep.all() or not keep.any():
             return False
         self.set_aside |= {i: reasons[i] for i in self.series.indices if i in reasons}
-        self.series, self.census = self.series.take(keep), self.census.take(np.flatnonzero(keep))
+        self.series, self.light = self.series.take(keep), self.light.take(np.flatnonzero(keep))
         return True
 
 
@@ -156,45 +157,47 @@ def looked_at(count: int) -> Ints:
 
 def make_curve(
     series: FilterSeries,
-    census: FilterCensus,
+    light: FilterLight,
     stars: StarTable,
     roles: Roles,
     fixed_step: int | None,
     judged: Judged = UNJUDGED,
 ) -> FilterCurve:
-    """The curve of one filter from the census of its exposures, in order of time.
+    """The curve of one filter from what was measured on its exposures, in order of time.
 
     Exposures are vetted twice: by what they look like, as ``judged``, then by what the first zero
     points and the settled cast say of them. Raises NotMeasurableError where no cast can be found.
     """
     band = series.band
-    vetting = _Vetting(series, census, judged.keep)
+    vetting = _Vetting(series, light, judged.keep)
     vetting.drop(judged.spoiled)
     step = DEFAULT_STEP if fixed_step is None else fixed_step
 
     def settle() -> tuple[Cast, Ensemble]:
         return settle_cast(
-            vetting.census, step, stars, band, roles.target, roles.comparison, roles.checks,
-            roles.never,
+            vetting.light.at(step), step, stars, band, roles.target, roles.comparison,
+            roles.checks, roles.never,
         )  # fmt: skip
 
     def spoiled() -> dict[int, str]:
-        return spoiled_cast(vetting.series.indices, vetting.census, step, cast, stars.names)
+        own = vetting.light.of_stars(cast.rows)
+        return spoiled_cast(vetting.series.indices, own, step, cast, stars.names)
 
     cast, ensemble = settle()
     share = vetting.series.transparency(ensemble.zero_point)
     if vetting.drop(spoiled() | cloudy(vetting.series.indices, share, judged.light)):
         cast, ensemble = settle()
-    choice = judge_radii(vetting.census, stars, band, cast, step, fixed_step)
+    own = vetting.light.of_stars(cast.rows)
+    choice = judge_radii(own, stars, band, cast, step, fixed_step)
     if choice.step != step:
         step = choice.step
         cast, ensemble = settle()
     if vetting.drop(spoiled()):
-        ensemble = ensemble_of(vetting.census, step, stars, band, cast.comparison)
+        ensemble = ensemble_of(vetting.light.at(step), step, stars, band, cast.comparison)
     words = f"none of the comparison stars could be measured in {band}"
     lost = np.array(vetting.series.indices)[~np.isfinite(ensemble.zero_point)]
     vetting.drop(dict.fromkeys(lost.tolist(), words))
-    curve = _curve(vetting.series, _needed(vetting.census, stars, cast), stars, cast, choice)
+    curve = _curve(vetting.series, _needed(vetting.light, stars, cast), stars, cast, choice)
     return replace(curve, set_aside=vetting.set_aside)
 
 
@@ -211,13 +214,14 @@ def needed_steps(step: int) -> tuple[int, ...]:
     return tuple(sorted({CORE_STEP, step}))
 
 
-def _needed(census: FilterCensus, stars: StarTable, cast: Cast) -> FilterCensus:
-    widest, everyone = census.radii_px.shape[1] - 1, np.arange(census.rows.size)
+def _needed(light: FilterLight, stars: StarTable, cast: Cast) -> FilterCensus:
+    widest = light.radii - 1
 
     def seen() -> FilterCensus:
-        return census.take(looked_at(census.exposure_s.size)).at_radius(widest, everyone)
+        some = light.take(looked_at(len(light))).at(widest)
+        return some.at_radius(widest, np.arange(some.rows.size))
 
-    return census.stars_only(needed_rows(cast, stars, seen))
+    return light.of_stars(needed_rows(cast, stars, seen))
 
 
 def _curve(
@@ -248,13 +252,13 @@ def _curve(
 
 
 def curve_of_cast(
-    series: FilterSeries, census: FilterCensus, stars: StarTable, cast: Cast, step: int
+    series: FilterSeries, light: FilterLight, stars: StarTable, cast: Cast, step: int
 ) -> FilterCurve:
-    """The curve of one filter for a cast and a radius that are settled, from the census alone;
-    nothing is vetted. Raises NotMeasurableError as ``known_cast`` does.
+    """The curve of one filter for a cast and a radius that are settled, from what was measured
+    alone; nothing is vetted. Raises NotMeasurableError as ``known_cast`` does.
     """
-    few = known_cast(series, census.rows, stars, cast)
-    return curve_of_few(series, _needed(census, stars, few), stars, few, step)
+    few = known_cast(series, light.rows, stars, cast)
+    return curve_of_few(series, _needed(light, stars, few), stars, few, step)
 
 
 def known_cast(series: FilterSeries, measured: Ints, stars: StarTable, cast: Cast) -> Cast:
@@ -285,7 +289,7 @@ def curve_of_few(
 
 
 def beside_curves(
-    measured: Sequence[tuple[FilterSeries, FilterCensus]],
+    measured: Sequence[tuple[FilterSeries, FilterLight]],
     stars: StarTable,
     roles: Roles,
     fixed_step: Callable[[str], int | None],
@@ -296,18 +300,18 @@ def beside_curves(
     """
     curves: list[FilterCurve] = []
     problems: dict[str, str] = {}
-    for series, census in measured:
+    for series, light in measured:
         # The check stars of the first filter are those of all.
         own = replace(roles, checks=roles.checks or (curves[0].cast.checks if curves else ()))
         some = looked_at(len(series.indices))
         if some.size < len(series.indices):
             series = series.take(np.isin(np.arange(len(series.indices)), some))
-            census = census.take(some)
+            light = light.take(some)
         try:
             curves.append(
                 make_curve(
                     series,
-                    census,
+                    light,
                     stars,
                     own,
                     fixed_step(series.filter),

@@ -13,6 +13,7 @@ from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains
 from narrow_beacon.reduce.context import ExposureJob, Probed
 from narrow_beacon.reduce.field import Field
+from narrow_beacon.reduce.light import Measured, MeasuredHere
 from narrow_beacon.reduce.looking import Looked, NightLooks
 from narrow_beacon.reduce.masters import MasterFile
 from narrow_beacon.reduce.prepare import Prepared, ResultPrints
@@ -139,9 +140,9 @@ class Keeper:
     def keep_measured(self, ready: Prepared, prints: ResultPrints) -> None:
         """All exposures are measured."""
 
-    def measured(self, ready: Prepared) -> Sequence[ExposureResult]:
-        """The results of all exposures that take part, as measured, in order of time."""
-        return [self.results[index] for index in sorted(self.results)]
+    def measured(self, ready: Prepared) -> Measured:
+        """All exposures that take part, as measured."""
+        return MeasuredHere([self.results[index] for index in sorted(self.results)])
 
     def solutions(self, exposures: Sequence[Frame]) -> dict[int, Solution]:
         """Where exposures are on the sky, by their place among all; of those that are placed."""

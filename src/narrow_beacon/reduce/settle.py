@@ -14,7 +14,6 @@ from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.curve.colour_terms import exposures_for_terms
 from narrow_beacon.core.curve.field_stars import field_stars
 from narrow_beacon.core.errors import NotMeasurableError
-from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.growth import RadiusChoice
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import TargetWish
@@ -31,6 +30,7 @@ from narrow_beacon.reduce.curves import (
     make_curve,
     with_floor,
 )
+from narrow_beacon.reduce.light import FilterLight, Measured
 from narrow_beacon.reduce.points import as_wished, points_remarks
 from narrow_beacon.reduce.prepare import Prepared, fixed_step, target_place
 from narrow_beacon.reduce.settle_remarks import (
@@ -55,6 +55,7 @@ from narrow_beacon.reduce.standard import (
 )
 from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.reduce.vet import (
+    LIGHT_STEP,
     Moments,
     census_lights,
     evidence_of,
@@ -102,18 +103,17 @@ class Settled:
         return {name: choice.step for name, choice in self.choices.items()}
 
 
-def settle(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -> Settled:
+def settle(ready: Prepared, measured: Measured, wanted: Wanted) -> Settled:
     """Vet the exposures, choose the cast of each target where it is not given, and its radius in
     each filter. The first target's cast has a say in the vetting, which the others share.
     """
-    settled = _settle_first(ready, results, wanted)
+    settled = _settle_first(ready, measured, wanted)
     if settled.cast is None:
         return settled
-    by_index = {result.index: result for result in results}
     own = zip(ready.field.beside, wanted.beside or [Wanted()] * len(ready.field.beside),
               strict=True)  # fmt: skip
     beside = [
-        _settle_beside(ready_for(ready, wish, row), by_index, settled.set_aside, parts)
+        _settle_beside(ready_for(ready, wish, row), measured, settled.set_aside, parts)
         for (wish, row), parts in own
     ]
     remarks = [remark for other in beside for remark in other.remarks]
@@ -129,16 +129,17 @@ def ready_for(ready: Prepared, wish: TargetWish, row: int) -> Prepared:
 
 
 def _settle_beside(
-    ready: Prepared, results: Mapping[int, ExposureResult], set_aside: Mapping[int, str],
-    wanted: Wanted,
-) -> Settled:  # fmt: skip
+    ready: Prepared, measured: Measured, set_aside: Mapping[int, str], wanted: Wanted
+) -> Settled:
     target, stars = ready.field.target, ready.field.stars
     assert target is not None
-    measured = [
-        part for name in filters_by_count(ready) if (part := _left(ready, name, results, set_aside))
+    parts = [
+        part
+        for name in filters_by_count(ready)
+        if (part := _left(ready, name, measured, set_aside))
     ]
     roles = Roles(target, wanted.comparison, wanted.checks, ready.targets)
-    curves, problems = beside_curves(measured, stars, roles, partial(fixed_step, ready.plan))
+    curves, problems = beside_curves(parts, stars, roles, partial(fixed_step, ready.plan))
     name = ready.plan.target_name or stars.names[target]
     remarks = [
         Remark("curve", f"{name}: {words}", f"{name}, {band}",
@@ -149,7 +150,7 @@ def _settle_beside(
         return Settled(None, {}, {}, tuple(remarks))
     choices = {curve.filter: curve.choice for curve in curves}
     cast = joint_cast(curves)
-    final, without = _curves_of(ready, results, cast, choices, set_aside)
+    final, without = _curves_of(ready, measured, cast, choices, set_aside)
     found = [dropped_remark(dropped, curve) for curve in curves for dropped in curve.cast.dropped]
     for curve in final:
         found += [*untested_remarks(curve, stars), *beside_remarks(curve, stars)]
@@ -161,24 +162,24 @@ def _settle_beside(
 
 
 def _left(
-    ready: Prepared, name: str, results: Mapping[int, ExposureResult], aside: Mapping[int, str]
-) -> tuple[FilterSeries, FilterCensus] | None:
+    ready: Prepared, name: str, measured: Measured, aside: Mapping[int, str]
+) -> tuple[FilterSeries, FilterLight] | None:
     """The measured exposures of a filter that are not set aside; None without any."""
     by_index = {job.index: job for job in ready.jobs}
-    found = {
-        index: census
-        for index, result in sorted(results.items())
-        if (census := result.census) is not None
-        and index not in aside
-        and by_index[index].frame.filter == name
-    }
+    found = sorted(
+        result.index
+        for result in measured.results
+        if measured.measured(result.index)
+        and result.index not in aside
+        and by_index[result.index].frame.filter == name
+    )
     if not found:
         return None
     seconds = [by_index[index].frame.exposure_s for index in found]
-    return series_of(ready, name, list(found)), FilterCensus.of(list(found.values()), seconds)
+    return series_of(ready, name, found), measured.light(found, seconds)
 
 
-def _settle_first(ready: Prepared, results: Sequence[ExposureResult], wanted: Wanted) -> Settled:
+def _settle_first(ready: Prepared, measured: Measured, wanted: Wanted) -> Settled:
     target = ready.field.target
     if target is None:
         return Settled(None, {}, {}, ())
@@ -189,9 +190,8 @@ def _settle_first(ready: Prepared, results: Sequence[ExposureResult], wanted: Wa
         for job in ready.jobs
         if job.frame.name in names and job.frame.name not in ready.plan.vetting.keep
     }
-    results = [result for result in results if result.index not in said]
-    by_result = {result.index: result for result in results}
-    judgement = judge(ready, results)
+    results = [result for result in measured.results if result.index not in said]
+    judgement = judge(ready, results, measured)
     set_aside = (
         {
             index: words
@@ -204,7 +204,7 @@ def _settle_first(ready: Prepared, results: Sequence[ExposureResult], wanted: Wa
     curves: list[FilterCurve] = []
     remarks: list[Remark] = []
     for name in filters_by_count(ready):
-        part = _left(ready, name, by_result, set_aside)
+        part = _left(ready, name, measured, set_aside)
         if part is None:
             continue
         # The check stars of the first filter are those of all.
@@ -225,7 +225,7 @@ def _settle_first(ready: Prepared, results: Sequence[ExposureResult], wanted: Wa
                 )
             )  # fmt: skip
     remarks += bright_sky_remarks(judgement.spoiled, ready.plan.site)
-    remarks += noisy_sky_remarks(ready, results)
+    remarks += noisy_sky_remarks(ready, results, measured)
     remarks += sunken_sky_remarks(ready, results)
     remarks += uneven_sky_remarks(ready, results)
     remarks += refraction_remarks(ready, results)
@@ -247,7 +247,7 @@ def _settle_first(ready: Prepared, results: Sequence[ExposureResult], wanted: Wa
         return Settled(None, {}, set_aside, tuple(remarks))
     choices = {curve.filter: curve.choice for curve in curves}
     cast = joint_cast(curves)
-    final, without = _curves_of(ready, by_result, cast, choices, set_aside)
+    final, without = _curves_of(ready, measured, cast, choices, set_aside)
     remarks += [words for curve in final for words in doubts_remarks(curve)]
     remarks += [words for curve in final for words in shared_light_remarks(ready, curve)]
     remarks += standard_remarks(final, stars, ready.plan.transform)
@@ -271,13 +271,13 @@ class Judgement:
     evidence: dict[int, dict[str, object]]
 
 
-def judge(ready: Prepared, results: Sequence[ExposureResult]) -> Judgement:
-    """Judge measured exposures by their looks, each within its night, filter and kit."""
+def judge(ready: Prepared, results: Sequence[ExposureResult], measured: Measured) -> Judgement:
+    """Judge some measured exposures by their looks, each within its night, filter and kit."""
     vetting, times = ready.plan.vetting, ready.times
     by_index = {job.index: job for job in ready.jobs}
     groups: dict[str, list[ExposureResult]] = defaultdict(list)
     for result in results:
-        if result.census is not None and result.quality is not None:
+        if measured.measured(result.index) and result.quality is not None:
             groups[by_index[result.index].group].append(result)
     spoiled: dict[int, str] = {}
     limited: dict[int, str] = {}
@@ -286,7 +286,9 @@ def judge(ready: Prepared, results: Sequence[ExposureResult]) -> Judgement:
         indices = [result.index for result in own]
         moments = Moments(times.jd_utc[indices], times.airmass[indices], ready.plan.site)
         seconds = np.array([by_index[index].frame.exposure_s for index in indices])
-        lights = census_lights(own, moments.airmass, seconds)
+        shape = next(one.placement.solution.shape for one in own if one.placement is not None)
+        seen = measured.seen(indices, LIGHT_STEP)
+        lights = census_lights(seen, shape, moments.airmass, seconds)
         qualities = [result.quality for result in own if result.quality is not None]
         spoiled |= spoiled_looks(indices, qualities, lights, moments, vetting.rules)
         for at, index in enumerate(indices):
@@ -315,34 +317,35 @@ def filters_by_count(ready: Prepared) -> list[str]:
 
 def _curves_of(
     ready: Prepared,
-    results: Mapping[int, ExposureResult],
+    measured: Measured,
     cast: Cast,
     choices: Mapping[str, RadiusChoice],
     set_aside: Mapping[int, str],
 ) -> tuple[list[FilterCurve], dict[int, str]]:
     """The curve of every filter for a settled cast, and reasons by exposure where there is none."""
     curves: list[FilterCurve] = []
-    wholes: dict[str, FilterCensus] = {}
+    lights: dict[str, FilterLight] = {}
     without: dict[int, str] = {}
     for name in filters_by_count(ready):
-        part = _left(ready, name, results, set_aside)
+        part = _left(ready, name, measured, set_aside)
         if part is None:
             continue
-        series, whole = part
+        series, light = part
         choice = choices.get(name) or next(iter(choices.values()))
         try:
-            curve = curve_of_cast(series, whole, ready.field.stars, cast, choice.step)
+            curve = curve_of_cast(series, light, ready.field.stars, cast, choice.step)
         except NotMeasurableError as error:
             without |= dict.fromkeys(series.indices, str(error))
             continue
         choice = choices.get(name, curve.choice)
+        whole = light.at(choice.step)
         everyone = field_stars(whole, choice.step, curve.ensemble, curve.cast.comparison)
         curve = with_floor(replace(curve, choice=choice, field=everyone), added=ready.plan.floor)
         curves.append(curve)
-        wholes[name] = whole
+        lights[name] = light
     if curves and ready.plan.transform.apply:
-        curves = _on_standard_scale(ready, curves, wholes)
-    beside = partial(_beside, ready, results)
+        curves = _on_standard_scale(ready, curves, lights)
+    beside = partial(_beside, ready, measured)
     return as_wished(curves, ready.plan.points, beside, _nights(ready)), without
 
 
@@ -351,11 +354,10 @@ def _nights(ready: Prepared) -> tuple[int, ...]:
     return tuple(names.index(frame.night or "") for frame in ready.exposures)
 
 
-def _beside(
-    ready: Prepared, results: Mapping[int, ExposureResult], curve: FilterCurve
-) -> dict[str, Floats]:
+def _beside(ready: Prepared, measured: Measured, curve: FilterCurve) -> dict[str, Floats]:
     """What the observer wants taken out, on a curve's exposures."""
     found: dict[str, Floats] = {}
+    results = {result.index: result for result in measured.results}
     asked, exposures = ready.plan.points.take_out, [results[index] for index in curve.indices]
     if "airmass" in asked:
         found["airmass"] = ready.times.airmass[list(curve.indices)]
@@ -365,21 +367,12 @@ def _beside(
     if "sky" in asked:
         found["sky"] = np.array([look.sky_adu_per_px if look else np.nan for look in looks])
     if "place" in asked:
-        target = curve.cast.target
-        for name in ("x", "y"):
-            places = [_place(one, target, f"{name}_px") for one in exposures]
-            found[name] = np.array(places, float)
+        found["x"], found["y"] = measured.where(curve.cast.target, curve.indices)
     return found
 
 
-def _place(result: ExposureResult, row: int, name: str) -> float:
-    census = result.census
-    at = np.flatnonzero(census.rows == row) if census is not None else np.empty(0, int)
-    return float(getattr(census, name)[at[0]]) if at.size else float("nan")
-
-
 def _on_standard_scale(
-    ready: Prepared, curves: Sequence[FilterCurve], wholes: Mapping[str, FilterCensus]
+    ready: Prepared, curves: Sequence[FilterCurve], lights: Mapping[str, FilterLight]
 ) -> list[FilterCurve]:
     stars, wish, times = ready.field.stars, ready.plan.transform, ready.times
     moments = Observed(times.jd_utc, times.airmass, _nights(ready), ready.plan.site)
@@ -390,11 +383,9 @@ def _on_standard_scale(
         given = wish.given.get(curve.filter)
         index = index_of(curve.band, bands, tuple(stars.bands), given.index if given else "")
         if index is not None:
-            whole, some = wholes[curve.filter], exposures_for_terms(len(curve.indices))
-            if some.size < len(curve.indices):
-                whole = whole.take(some)
+            some = lights[curve.filter].take(exposures_for_terms(len(curve.indices)))
             fitted = terms_of(
-                curve, whole, DEFAULT_STEP, stars, moments, index,
+                curve, some.at(DEFAULT_STEP), DEFAULT_STEP, stars, moments, index,
                 [groups[i] for i in curve.indices],
             )  # fmt: skip
             terms[curve.filter] = with_given(fitted, curve.filter, wish)

@@ -15,6 +15,7 @@ from narrow_beacon.core.curve.ensemble import LEAST_TESTED
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.curves import FilterCurve
+from narrow_beacon.reduce.light import Measured
 from narrow_beacon.reduce.prepare import Prepared
 from narrow_beacon.reduce.tasks import ExposureResult
 
@@ -70,13 +71,15 @@ def beside_remarks(curve: FilterCurve, stars: StarTable) -> list[Remark]:
     return remarks
 
 
-def noisy_sky_remarks(ready: Prepared, results: Sequence[ExposureResult]) -> list[Remark]:
+def noisy_sky_remarks(
+    ready: Prepared, results: Sequence[ExposureResult], measured: Measured
+) -> list[Remark]:
     """Words on groups whose sky is noisier than gain, read noise and level let expect."""
     groups = {job.index: job.group for job in ready.jobs}
     found: dict[str, list[float]] = defaultdict(list)
     for result in results:
-        if result.census is not None:
-            found[groups[result.index]].append(float(result.census.noise[1]))
+        if measured.measured(result.index):
+            found[groups[result.index]].append(measured.noise_ratio(result.index))
     return [
         Remark(
             "measure",

@@ -31,11 +31,13 @@ from narrow_beacon.core.stars.troubles import (
     troubles_of,
 )
 from narrow_beacon.plan import Vetting
+from narrow_beacon.reduce.light import StarsSeen
 from narrow_beacon.reduce.tasks import ExposureResult
 
 THIN_CLOUD = 0.85
 WRONG_FIELD = "wrong field"
-_STEP = RADII_FWHM.index(1.6)
+LIGHT_STEP = RADII_FWHM.index(1.6)
+"""The radius by which the light on exposures is told."""
 _MOST_STARS = 150
 
 
@@ -88,26 +90,21 @@ def lights_of(
     return Lights(share, parts)
 
 
-def census_lights(results: Sequence[ExposureResult], airmass: Floats, exposure_s: Floats) -> Lights:
-    """The lights of measured exposures of one group, from the brightest stars of their censuses."""
-    censuses = [result.census for result in results if result.census is not None]
-    rows = np.unique(np.concatenate([census.rows for census in censuses]))
-    light = np.full((len(censuses), rows.size), np.nan)
-    x, y = np.full(light.shape, np.nan), np.full(light.shape, np.nan)
-    snr = np.zeros(rows.size)
-    for at, census in enumerate(censuses):
-        own = np.searchsorted(rows, census.rows)
-        light[at, own] = census.counts_adu[:, _STEP] / exposure_s[at]
-        x[at, own], y[at, own] = census.x_px, census.y_px
-        with np.errstate(invalid="ignore", divide="ignore"):
-            stands_out = census.counts_adu[:, _STEP] / census.uncertainty_adu[:, _STEP]
-        snr[own] = np.fmax(snr[own], np.nan_to_num(stands_out))
+def census_lights(
+    seen: StarsSeen, shape: tuple[int, int], airmass: Floats, exposure_s: Floats
+) -> Lights:
+    """The lights of measured exposures of one group and ``shape`` (height, width), from the
+    brightest of the stars seen on them at ``LIGHT_STEP``.
+    """
+    with np.errstate(invalid="ignore", divide="ignore"):
+        stands_out = np.nan_to_num(seen.counts_adu / seen.uncertainty_adu)
+    snr = np.maximum(stands_out.max(axis=0, initial=0.0), 0.0)
     bright = np.argsort(-snr, kind="stable")[:_MOST_STARS]
     bright = bright[snr[bright] > CENTRED_SNR]
-    places = [(x[at, bright], y[at, bright]) for at in range(len(censuses))]
-    solution = next(r.placement.solution for r in results if r.placement is not None)
+    light = seen.counts_adu[:, bright] / exposure_s[:, None]
+    places = [(x[bright], y[bright]) for x, y in zip(seen.x_px, seen.y_px, strict=True)]
     sure: Bools = np.ones(bright.size, bool)
-    return lights_of(light[:, bright], sure, places, solution.shape, airmass)
+    return lights_of(light, sure, places, shape, airmass)
 
 
 def spoiled_looks(
@@ -224,7 +221,7 @@ def spoiled_cast(
     indices: Sequence[int], census: FilterCensus, step: int, cast: Cast, names: Sequence[str]
 ) -> dict[int, str]:
     """Reasons by exposure index where a star of the cast can't be measured."""
-    flags = census.flags(step)
+    flags, counts = census.flags(step), census.at("counts_adu", step)
     reasons: dict[int, str] = {}
     roles = [(cast.target, "target")]
     roles += [(cast.check, "check star")] if cast.check is not None else []
@@ -243,7 +240,7 @@ def spoiled_cast(
                 reasons.setdefault(indices[at], sentence)
     column = census.column(cast.target)
     for at, index in enumerate(indices):
-        if column is None or not np.isfinite(census.counts_adu[at, column, step]):
+        if column is None or not np.isfinite(counts[at, column]):
             reasons.setdefault(index, f"the target {names[cast.target]} could not be measured")
         elif flags[at, column] & int(StarFlag.EDGE):
             reasons.setdefault(index, f"the target {names[cast.target]} is at the edge")

@@ -59,6 +59,7 @@ from narrow_beacon.server.night import (
 from narrow_beacon.store.campaigns import place_of, plan_of, wish_of
 from narrow_beacon.store.census_columns import CensusTable
 from narrow_beacon.store.measured import filter_table, filters_measured
+from narrow_beacon.store.measured_light import light_in
 from narrow_beacon.store.models import (
     Campaign,
     CastRecord,
@@ -267,7 +268,7 @@ def chosen_parts(session: Session, campaign: Campaign, row: int) -> list[FilterC
         if keep.size:
             some = looked_at(keep.size)
             series = series.take(np.isin(np.arange(keep.size), some))
-            measured.append((series, table.of_stars(table.rows, keep[some])))
+            measured.append((series, light_in(table, keep[some])))
     measured.sort(key=lambda part: (-counts[part[0].filter], part[0].filter))
     others = [
         session.get_one(CastRecord, one.cast_id).target

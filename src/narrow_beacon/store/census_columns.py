@@ -127,6 +127,20 @@ class CensusTable:
                 result[np.ix_(there, into)] = arrays.of(name)[np.ix_(own, here)].T
         return result
 
+    def measured_rows(self, exposures: Ints) -> Ints:
+        """The stars (rows, ascending) that were measured on some of the exposures."""
+        found = np.zeros(self.rows.size, bool)
+        for part, here, _ in self._pieces(exposures):
+            with part.arrays() as arrays:
+                there = np.isfinite(arrays.of("x_px")[:, _as_slice(here)]).any(axis=1)
+            found[np.searchsorted(self.rows, part.rows[there])] = True
+        return self.rows[found]
+
+    @cached_property
+    def noise_ratios(self) -> Floats:
+        """How many times noisier each exposure's sky is than the camera's constants say."""
+        return np.concatenate([part.noise[:, 1] for part in self.parts])
+
     def exposure(self, index: int) -> ExposureCensus:
         """The census of one exposure, of the stars that were measured on it; its flags hold at the
         census's radii.

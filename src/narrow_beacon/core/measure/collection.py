@@ -20,6 +20,25 @@ BY_STAR = ("counts_adu", "uncertainty_adu", "flag_bits", "doubt_adu", "neighbour
 """What a FilterCensus holds by star and radius."""
 
 
+def _by_radius(census: ExposureCensus, name: str, steps: tuple[int, ...]) -> np.ndarray:
+    """One of ``BY_STAR`` of an exposure (stars, radii), at all radii or some."""
+    if name != "flag_bits":
+        values: np.ndarray = getattr(census, name)
+        return values[:, list(steps)] if steps else values
+    if not steps:
+        return census.bits_by_radius()
+    return np.stack([census.flags_at(census.radii_px[step]) for step in steps], axis=1)
+
+
+def _kind_of(name: str) -> type:
+    return np.float64 if name == "counts_adu" else np.float32
+
+
+def measured_rows(censuses: Sequence[ExposureCensus]) -> Ints:
+    """The stars that were measured on some exposures, rows of the catalogue, ascending."""
+    return np.unique(np.concatenate([census.rows for census in censuses]))
+
+
 @dataclass(frozen=True)
 class FilterCensus:
     """Stars in one filter: ``rows`` (stars) of the catalogue, ``counts_adu`` and
@@ -44,26 +63,33 @@ class FilterCensus:
     steps: tuple[int, ...] = ()
 
     @classmethod
-    def of(cls, censuses: Sequence[ExposureCensus], exposure_s: Sequence[float]) -> FilterCensus:
-        """Collect exposures of one filter, in order of time."""
-        rows = np.unique(np.concatenate([census.rows for census in censuses]))
-        places = [np.searchsorted(rows, census.rows) for census in censuses]
-
+    def of(
+        cls, censuses: Sequence[ExposureCensus], exposure_s: Sequence[float] | Floats,
+        rows: Ints | None = None, steps: tuple[int, ...] = (),
+    ) -> FilterCensus:  # fmt: skip
+        """Collect exposures of one filter, in order of time; all stars or some (``rows``,
+        ascending) at all radii or some.
+        """
+        wanted = measured_rows(censuses) if rows is None else rows
         radii = np.stack([census.radii_px for census in censuses])
-
-        def gather(name: str, kind: type = np.float32) -> Floats:
-            whole: Floats = np.full((len(censuses), rows.size, radii.shape[1]), np.nan, kind)
-            for index, (census, at) in enumerate(zip(censuses, places, strict=True)):
-                whole[index, at] = getattr(census, name)
-            return whole
-
-        bits = np.zeros((len(censuses), rows.size, radii.shape[1]), np.uint16)
-        for index, (census, at) in enumerate(zip(censuses, places, strict=True)):
-            bits[index, at] = census.bits_by_radius()
+        depth = len(steps) or radii.shape[1]
+        lists: dict[str, Any] = {
+            name: np.zeros((len(censuses), wanted.size, depth), np.uint16)
+            if name == "flag_bits"
+            else np.full((len(censuses), wanted.size, depth), np.nan, _kind_of(name))
+            for name in BY_STAR
+        }
+        for index, census in enumerate(censuses):
+            into = np.searchsorted(wanted, census.rows)
+            own: slice | Ints = slice(None)
+            if rows is not None:
+                there = wanted[np.minimum(into, wanted.size - 1)] == census.rows
+                own, into = np.flatnonzero(there), into[there]
+            for name, whole in lists.items():
+                whole[index, into] = _by_radius(census, name, steps)[own]
         return cls(
-            rows, np.asarray(exposure_s, float), radii, gather("counts_adu", np.float64),
-            gather("uncertainty_adu"), bits, gather("doubt_adu"),
-            gather("neighbour_adu"), np.stack([census.noise for census in censuses]),
+            rows=wanted, exposure_s=np.asarray(exposure_s, float), radii_px=radii,
+            noise=np.stack([census.noise for census in censuses]), steps=steps, **lists,
         )  # fmt: skip
 
     def column(self, row: int) -> int | None:
@@ -126,6 +152,13 @@ class FilterCensus:
             if f.name not in ("rows", "steps")
         }
         return replace(self, **by_exposure)
+
+    def at_steps(self, steps: tuple[int, ...]) -> FilterCensus:
+        """The same at some of the radii only."""
+        few: dict[str, Any] = {
+            name: np.stack([self.at(name, step) for step in steps], axis=2) for name in BY_STAR
+        }
+        return replace(self, steps=steps, **few)
 
     def at_radius(self, step: int, columns: Ints) -> FilterCensus:
         """Some of the stars, by their places in it, at one radius alone."""
