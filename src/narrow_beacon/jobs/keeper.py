@@ -42,6 +42,7 @@ from narrow_beacon.reduce.solutions import solution_to_json
 from narrow_beacon.reduce.sorting import SortedFiles
 from narrow_beacon.reduce.tasks import WRONG_KIND, ExposureResult
 from narrow_beacon.store.campaigns import (
+    OF_CALIBRATION,
     calibration_print,
     changed_after_measuring,
     now,
@@ -54,7 +55,9 @@ from narrow_beacon.store.files import (
     files_of,
     known_files,
     listed_files,
+    placements_of,
     state_of,
+    told_of,
     write_sorted,
 )
 from narrow_beacon.store.kits import kits_of, kits_to_json
@@ -197,7 +200,8 @@ class RecordKeeper(Keeper):
                 # From now on it stays, whatever is said in the kits' other campaigns.
                 campaign.kits = kits_to_json(kits_of(session, campaign), taken=True)
             changed_after_measuring(session, campaign, ["masters"] if others else [])
-            campaign.masters_with = calibration_print(campaign, files_of(session, campaign))
+            frames = told_of(session, campaign, *OF_CALIBRATION)
+            campaign.masters_with = calibration_print(campaign, frames)
             campaign.revision += 1
         # What was in force until now is kept too: an image of it may just be made.
         in_use = {name[:16] for name in (*chains.prints.values(), *before.values())}
@@ -279,20 +283,27 @@ class RecordKeeper(Keeper):
     def stale(self, ready: Prepared, prints: ResultPrints, *, census: bool) -> set[int]:
         made = prints.measured if census else prints.placed
         with self._work.store.session() as session:
-            files = {file.id: file for file in files_of(session, self._work.campaign(session))}
-            for index, frame in enumerate(ready.exposures):
-                words = ready.bands.without.get(frame.filter or "")
-                if words:
-                    files[self._id(ready, index)].trouble = words
+            campaign = self._work.campaign(session)
+            without = [
+                {"id": self._id(ready, index), "trouble": words}
+                for index, frame in enumerate(ready.exposures)
+                if (words := ready.bands.without.get(frame.filter or ""))
+            ]
+            if without:
+                session.execute(update(NightFile), without)
+            with_what = "measured_with" if census else "placed_with"
+            told = {
+                number: (kept, trouble)
+                for number, kept, trouble in told_of(session, campaign, "id", with_what, "trouble")
+            }
             groups = self._groups(session)
-            stale = set()
-            for job in ready.jobs:
-                file = files[self._id(ready, job.index)]
-                kept = file.measured_with if census else file.placed_with
-                lost = census and not file.trouble and job.group not in groups
-                lost = lost and not self._piece(made[job.index]).exists()
-                if lost or kept != _result_print(made[job.index], prints, file.trouble):
-                    stale.add(job.index)
+        stale = set()
+        for job in ready.jobs:
+            kept, trouble = told[self._id(ready, job.index)]
+            lost = census and not trouble and job.group not in groups
+            lost = lost and not self._piece(made[job.index]).exists()
+            if lost or kept != _result_print(made[job.index], prints, trouble):
+                stale.add(job.index)
         return stale
 
     def _groups(self, session: Session) -> set[str]:
@@ -347,25 +358,23 @@ class RecordKeeper(Keeper):
         places: dict[int, tuple[CensusTable, int]] = {}
         with self._work.store.session() as session:
             campaign = self._work.campaign(session)
-            files = {file.id: file for file in files_of(session, campaign)}
-            placements = {
-                record.file_id: record
-                for record in session.scalars(
-                    select(PlacementRecord).where(PlacementRecord.file_id.in_(index_of))
+            placements = placements_of(session, campaign)
+            qualities = {
+                number: quality
+                for number, quality, trouble, by in told_of(
+                    session, campaign, "id", "quality", "trouble", "aside_by"
                 )
+                if not trouble and by != "observer" and number in placements
             }
             for name in filters_measured(session, campaign.id):
                 table = filter_table(session, campaign.id, name)
                 for at, number in enumerate(table.file_ids if table else ()):
-                    file = files.get(number)
-                    if table is None or file is None or number not in index_of:
-                        continue
-                    if file.trouble or file.aside_by == "observer" or number not in placements:
+                    if table is None or number not in qualities or number not in index_of:
                         continue
                     places[index_of[number]] = table, at
                     found.append(
                         ExposureResult(
-                            index_of[number], None, quality_from_json(file.quality),
+                            index_of[number], None, quality_from_json(qualities[number]),
                             placement_of(placements[number]), None,
                         )
                     )  # fmt: skip
@@ -373,12 +382,9 @@ class RecordKeeper(Keeper):
 
     def solutions(self, exposures: Sequence[Frame]) -> dict[int, Solution]:
         with self._work.store.session() as session:
-            files = [file.id for file in files_of(session, self._work.campaign(session))]
             placed = {
-                record.file_id: placement_of(record).solution
-                for record in session.scalars(
-                    select(PlacementRecord).where(PlacementRecord.file_id.in_(files))
-                )
+                number: placement_of(record).solution
+                for number, record in placements_of(session, self._work.campaign(session)).items()
             }
         return {
             index: placed[self._ids[frame.name]]
@@ -388,8 +394,9 @@ class RecordKeeper(Keeper):
 
     def set_aside(self, ready: Prepared) -> dict[int, str]:
         with self._work.store.session() as session:
-            files = files_of(session, self._work.campaign(session))
-            aside = {file.id: file.aside_reason for file in files if file.aside_by}
+            campaign = self._work.campaign(session)
+            told = told_of(session, campaign, "id", "aside_reason", "aside_by")
+            aside = {number: reason for number, reason, by in told if by}
         return {
             job.index: aside[number]
             for job in ready.jobs
@@ -398,8 +405,8 @@ class RecordKeeper(Keeper):
 
     def no_sky(self) -> set[str]:
         with self._work.store.session() as session:
-            files = files_of(session, self._work.campaign(session))
-            return {file.name for file in files if (file.trouble or "").startswith(WRONG_KIND)}
+            told = told_of(session, self._work.campaign(session), "name", "trouble")
+            return {name for name, trouble in told if (trouble or "").startswith(WRONG_KIND)}
 
     def wanted(self, ready: Prepared) -> Wanted:
         with self._work.store.session() as session:

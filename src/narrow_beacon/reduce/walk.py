@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
 from functools import cached_property
@@ -19,7 +19,7 @@ from narrow_beacon.core.curve.time import exposure_times
 from narrow_beacon.core.errors import BeaconError, UnreadableFileError
 from narrow_beacon.core.frames.entries import Entries, list_entries
 from narrow_beacon.core.frames.fits_file import pixels_print
-from narrow_beacon.core.frames.frame import RawFile
+from narrow_beacon.core.frames.frame import Correction, RawFile
 from narrow_beacon.core.frames.sort import twins
 from narrow_beacon.core.gate import Gate
 from narrow_beacon.core.remarks import Remark, gathered
@@ -108,6 +108,7 @@ class Walk:
         self.plan = keeper.plan()
         self.live = False
         """Whether exposures are still to come, so that what is learned from a few of them stays."""
+        self._known: tuple[list[RawFile], dict[str, Correction]] | None = None
 
     def to(self, step: str) -> None:
         """Walk on to a step, through all that it needs; folders are not read anew."""
@@ -121,6 +122,7 @@ class Walk:
 
     def read(self) -> None:
         """Read every file below the folders that is new or has changed."""
+        self._known = None
         entries = night_entries(self.plan, self.keeper.gate)
         paths = entries.files
         fresh = self.keeper.fresh(paths)
@@ -156,11 +158,23 @@ class Walk:
             remarks = [Remark("intake", words, matters="nothing to reduce", remedy="name a folder")]
         self.keeper.keep_remarks("read", remarks)
 
+    def _files(self) -> tuple[list[RawFile], dict[str, Correction]]:
+        """What headers and the observer say of all files, asked for once while they are read."""
+        if self._known is None:
+            self._known = self.keeper.files()
+        return self._known
+
+    def _know(self, told: Sequence[tuple[Path, RawFile]]) -> None:
+        """More is known, and kept, of some of them."""
+        raws, words = self._files()
+        more = {raw.name: raw for _, raw in told}
+        self._known = [more.get(raw.name, raw) for raw in raws], words
+
     def _name_by_content(self) -> None:
         """Hash the files that are not named by their content yet. Of many that takes longer than
         to sort them, so that they are sorted before it, to be seen at once.
         """
-        raws, words = self.keeper.files()
+        raws, words = self._files()
         if not any(_unnamed(raw) for raw in raws):
             return
         unnamed: dict[Path, list[RawFile]] = {}
@@ -170,24 +184,26 @@ class Walk:
         if len(unnamed) > _SEEN_FIRST:
             self.keeper.keep_first_look(sort_raw_files(self.plan, raws, words))
         self.progress.start("naming files by their content", len(unnamed))
+        told: list[tuple[Path, RawFile]] = []
 
         def keep(part: list[tuple[Path, str]]) -> None:
-            self.keeper.keep_files(
-                [
-                    (path, replace(raw, sha256=sha256))
-                    for path, sha256 in part
-                    for raw in unnamed[path]
-                ]
-            )
+            named = [
+                (path, replace(raw, sha256=sha256))
+                for path, sha256 in part
+                for raw in unnamed[path]
+            ]
+            self.keeper.keep_files(named)
+            told.extend(named)
             self.progress.advance(len(part))
 
         paths = list(unnamed)
         parts = [paths[i : i + _FILES_PER_TASK] for i in range(0, len(paths), _FILES_PER_TASK)]
         self.pool.map(hash_files, [(part,) for part in parts], keep)
+        self._know(told)
 
     def _tell_twins(self) -> None:
         """Look at the pixels of files that may be one exposure, stored in several ways."""
-        raws, words = self.keeper.files()
+        raws, words = self._files()
         by_name = {raw.name: raw for raw in raws}
         for frame in twins(inspected(self.plan, raws, words)):
             if frame.pixels_print:
@@ -197,14 +213,17 @@ class Walk:
             except (UnreadableFileError, OSError):
                 continue  # what is wrong with it is said where it is used
             self.keeper.keep_files([(frame.source.path, told)])
+            self._know([(frame.source.path, told)])
 
     @cached_property
     def sorted(self) -> SortedFiles:
         """What every file counts as."""
-        raws, words = self.keeper.files()
-        if any(_unnamed(raw) for raw in raws):  # whoever read them was stopped on the way
-            self._name_by_content()
-            raws, words = self.keeper.files()
+        self._known = None  # the observer may have answered meanwhile
+        if any(_unnamed(raw) for raw in self._files()[0]):
+            self._name_by_content()  # whoever read them was stopped on the way
+            self._known = None
+        raws, words = self._files()
+        self._known = None
         files = sort_raw_files(self.plan, raws, words)
         self.plan = files.plan
         self.keeper.keep_sorted(files)

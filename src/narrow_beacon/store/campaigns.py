@@ -279,10 +279,14 @@ def changed_after_measuring(session: Session, campaign: Campaign, what: Sequence
         campaign.changed_since = ", ".join(dict.fromkeys([*known, *what]))
 
 
+OF_CALIBRATION = ("part", "kind", "filter", "exposure_s", "night_id", "sha256")
+"""What ``calibration_print`` looks at."""
+
+
 def calibration_print(campaign: Campaign, files: Iterable[Any]) -> str:
     """Fingerprint of the calibration frames as they are sorted now, and of what was picked.
 
-    ``files`` are records, or rows with their part, kind, filter, exposure_s, night_id and sha256.
+    ``files`` are records, or rows with ``OF_CALIBRATION``.
     """
     return fingerprint(
         campaign.picks,
