@@ -10,7 +10,7 @@ import numpy as np
 
 from narrow_beacon.core.arrays import Bools, Floats, Ints, evenly
 from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.curve.cast import Cast, settle_cast
+from narrow_beacon.core.curve.cast import Cast, rank_candidates, settle_cast
 from narrow_beacon.core.curve.colour_terms import ColourTerms
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED, Ensemble
 from narrow_beacon.core.curve.field_stars import FieldStars, field_stars
@@ -175,8 +175,8 @@ def make_curve(
 
     def settle() -> tuple[Cast, Ensemble]:
         return settle_cast(
-            vetting.light.at(step), step, stars, band, roles.target, roles.comparison,
-            roles.checks, roles.never,
+            _judged_stars(vetting.light, step, stars, band, roles), step, stars, band,
+            roles.target, roles.comparison, roles.checks, roles.never,
         )  # fmt: skip
 
     def spoiled() -> dict[int, str]:
@@ -193,12 +193,30 @@ def make_curve(
         step = choice.step
         cast, ensemble = settle()
     if vetting.drop(spoiled()):
-        ensemble = ensemble_of(vetting.light.at(step), step, stars, band, cast.comparison)
+        known = _judged_stars(vetting.light, step, stars, band, roles)
+        ensemble = ensemble_of(known, step, stars, band, cast.comparison)
     words = f"none of the comparison stars could be measured in {band}"
     lost = np.array(vetting.series.indices)[~np.isfinite(ensemble.zero_point)]
     vetting.drop(dict.fromkeys(lost.tolist(), words))
     curve = _curve(vetting.series, _needed(vetting.light, stars, cast), stars, cast, choice)
     return replace(curve, set_aside=vetting.set_aside)
+
+
+def _judged_stars(
+    light: FilterLight, step: int, stars: StarTable, band: str, roles: Roles
+) -> FilterCensus:
+    """The stars among which a cast is chosen, at a radius: all of them, and of more exposures than
+    are ``looked_at`` those that have a part or could have one by these.
+    """
+    some = looked_at(len(light))
+    if some.size == len(light):
+        return light.at(step)
+    seen = light.take(some).alone(step)
+    given = {roles.target, *roles.comparison, *roles.checks}
+    others = {roles.target, *roles.never}
+    ranked = rank_candidates(seen, 0, stars, band, roles.target, others)
+    rows = given | {candidate.row for candidate in ranked}
+    return light.at(step, rows | set(witness_rows(seen, stars, sorted(rows))))
 
 
 def needed_rows(cast: Cast, stars: StarTable, seen: Callable[[], FilterCensus]) -> Ints:
@@ -215,11 +233,8 @@ def needed_steps(step: int) -> tuple[int, ...]:
 
 
 def _needed(light: FilterLight, stars: StarTable, cast: Cast) -> FilterCensus:
-    widest = light.radii - 1
-
     def seen() -> FilterCensus:
-        some = light.take(looked_at(len(light))).at(widest)
-        return some.at_radius(widest, np.arange(some.rows.size))
+        return light.take(looked_at(len(light))).alone(light.radii - 1)
 
     return light.of_stars(needed_rows(cast, stars, seen))
 

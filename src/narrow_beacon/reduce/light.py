@@ -15,6 +15,8 @@ from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.measure.collection import FilterCensus, measured_rows
 from narrow_beacon.reduce.tasks import ExposureResult
 
+_MOST_IN_A_BLOCK = 1_000_000
+"""Stars on exposures: some 20 MB at one radius."""
 Read = Callable[[Ints, Ints, tuple[int, ...]], FilterCensus]
 """Some exposures, by their places, of some stars (rows, ascending) at some radii, or all."""
 
@@ -37,14 +39,27 @@ class FilterLight:
         """Some of the exposures only."""
         return replace(self, places=self.places[exposures])
 
-    def at(self, step: int) -> FilterCensus:
-        """All stars, at one radius."""
-        return self.read(self.places, self.rows, (step,))
+    def at(self, step: int, rows: Iterable[int] | None = None) -> FilterCensus:
+        """All stars, or some of them, at one radius."""
+        return self.read(self.places, self.rows if rows is None else self._known(rows), (step,))
+
+    def alone(self, step: int) -> FilterCensus:
+        """All stars at one radius, which is the census's only one."""
+        seen = self.at(step)
+        return seen.at_radius(step, np.arange(seen.rows.size))
 
     def of_stars(self, rows: Iterable[int]) -> FilterCensus:
         """Some stars (rows), those that were measured, at all radii."""
-        some = np.array(sorted(rows), np.int64)
-        return self.read(self.places, some[np.isin(some, self.rows)], ())
+        return self.read(self.places, self._known(rows), ())
+
+    def blocks(self) -> list[Ints]:
+        """The stars' rows, so many at a time that they fit into memory on all exposures."""
+        each = max(1, _MOST_IN_A_BLOCK // max(1, self.places.size))
+        return np.array_split(self.rows, max(1, -(-self.rows.size // each)))
+
+    def _known(self, rows: Iterable[int]) -> Ints:
+        some = np.array(sorted(set(rows)), np.int64)
+        return some[np.isin(some, self.rows)]
 
 
 def light_of(census: FilterCensus) -> FilterLight:

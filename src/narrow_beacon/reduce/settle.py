@@ -11,8 +11,12 @@ import numpy as np
 
 from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.curve.cast import Cast
-from narrow_beacon.core.curve.colour_terms import exposures_for_terms
-from narrow_beacon.core.curve.field_stars import field_stars
+from narrow_beacon.core.curve.colour_terms import (
+    exposures_for_terms,
+    looked_at_for_terms,
+    telling_rows,
+)
+from narrow_beacon.core.curve.field_stars import field_stars, joined_stars
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.measure.growth import RadiusChoice
 from narrow_beacon.core.remarks import Remark
@@ -338,8 +342,14 @@ def _curves_of(
             without |= dict.fromkeys(series.indices, str(error))
             continue
         choice = choices.get(name, curve.choice)
-        whole = light.at(choice.step)
-        everyone = field_stars(whole, choice.step, curve.ensemble, curve.cast.comparison)
+        parts = [
+            field_stars(
+                light.at(choice.step, rows.tolist()), choice.step, curve.ensemble,
+                curve.cast.comparison,
+            )
+            for rows in light.blocks()
+        ]  # fmt: skip
+        everyone = joined_stars(parts)
         curve = with_floor(replace(curve, choice=choice, field=everyone), added=ready.plan.floor)
         curves.append(curve)
         lights[name] = light
@@ -384,8 +394,11 @@ def _on_standard_scale(
         index = index_of(curve.band, bands, tuple(stars.bands), given.index if given else "")
         if index is not None:
             some = lights[curve.filter].take(exposures_for_terms(len(curve.indices)))
+            seen = some.take(looked_at_for_terms(len(some))).alone(DEFAULT_STEP)
+            target = (curve.cast.target,)
+            rows = telling_rows(seen, len(some), stars, curve.band, index, target).tolist()
             fitted = terms_of(
-                curve, some.at(DEFAULT_STEP), DEFAULT_STEP, stars, moments, index,
+                curve, some.at(DEFAULT_STEP, rows), DEFAULT_STEP, stars, moments, index,
                 [groups[i] for i in curve.indices],
             )  # fmt: skip
             terms[curve.filter] = with_given(fitted, curve.filter, wish)
