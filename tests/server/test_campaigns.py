@@ -10,6 +10,7 @@ import pytest
 from astropy.io import fits
 from sqlalchemy import select
 
+from narrow_beacon.simulate.plain import write_plain_night
 from narrow_beacon.store.models import CensusFile, NightFile
 from running import JOB_TIMEOUT_S, Client, Running, small_night
 
@@ -106,6 +107,40 @@ def test_folders_come_and_go_with_undo(running: Running, client: Client, grown: 
     assert found["folders"] == first
     assert len(client.get(f"{page}/exposures")["exposures"]) == 13
     assert "to measure" not in stages(client, grown)["measure"]["words"]
+
+
+def test_another_night_leaves_those_that_are_placed_alone(
+    running: Running, client: Client, grown: int
+) -> None:
+    page = f"campaigns/{grown}"
+
+    def looks() -> dict[int, tuple[Any, ...]]:
+        with running.store.session() as session:
+            files = session.scalars(select(NightFile).where(NightFile.campaign_id == grown))
+            return {
+                f.id: (f.looked_with, f.match, f.evidence) for f in files if f.part == "exposure"
+            }
+
+    for kind in ("sort", "census"):  # the census says more than what was seen before it
+        client.post(f"{page}/jobs", {"kind": kind})
+        client.wait(grown)
+    before, reference = looks(), client.get(f"{page}/vetting")["reference"]
+    assert reference in before
+    more = running.nights / "grown later"
+    write_plain_night(
+        more, 23, exposures=6, shape=(480, 640), calibration=4, cadence_s=240.0, evening=1
+    )
+    first = client.get(page)["folders"]
+    client.ask("PATCH", page, {"folders": [*first, str(more / "raw")]}).raise_for_status()
+    assert client.wait(grown)["kind"] == "look"
+    after = looks()
+    new = [after[number] for number in after.keys() - before.keys()]
+    assert {number: after[number] for number in before} == before
+    assert [match["to"] for _, match, _ in new] == [reference] * 6
+    assert all(match["matched"] >= 20 and evidence["light"] > 0.8 for _, match, evidence in new)
+    assert client.get(f"{page}/vetting")["reference"] == reference
+    client.post(f"{page}/undo")
+    client.wait(grown)
 
 
 def test_a_folder_that_is_away_comes_back_as_it_was(

@@ -5,10 +5,11 @@ named by their content. A job that was interrupted finds its pieces again and do
 from __future__ import annotations
 
 import shutil
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence, Set
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
@@ -33,7 +34,7 @@ from narrow_beacon.reduce.context import ExposureJob, Probed
 from narrow_beacon.reduce.field import Field
 from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.light import Measured
-from narrow_beacon.reduce.looking import Looked, NightLooks, match_to_json
+from narrow_beacon.reduce.looking import Looked, NightLooks, Reference, match_to_json
 from narrow_beacon.reduce.masters import MasterFile
 from narrow_beacon.reduce.names import fingerprint
 from narrow_beacon.reduce.prepare import Prepared, ResultPrints
@@ -52,10 +53,10 @@ from narrow_beacon.store.census_columns import CensusTable
 from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.files import (
     add_raw_files,
-    files_of,
     known_files,
     listed_files,
     placements_of,
+    some_files,
     state_of,
     told_of,
     write_sorted,
@@ -233,14 +234,31 @@ class RecordKeeper(Keeper):
         for name, own in looked.items():
             write_looked(self._work.folder("looks") / f"{name}.npz", own)
 
+    def open_groups(self, jobs: Sequence[ExposureJob]) -> Set[str]:
+        with self._work.store.session() as session:
+            campaign = self._work.campaign(session)
+            reference = campaign.reference or {}
+            told = told_of(session, campaign, "id", "placed_with", "match")
+        ids = {job.index: self._ids[job.frame.name] for job in jobs}
+        if reference.get("file") not in ids.values():
+            return {job.group for job in jobs}
+        # Where the observer chose another reference, all are matched to it.
+        own = reference["file"] if reference["by"] == "observer" else None
+        closed = {
+            number
+            for number, placed_with, match in told
+            if placed_with and own in (None, (match or {}).get("to"))
+        }
+        return {job.group for job in jobs if ids[job.index] not in closed}
+
     def reference(self, jobs: Sequence[ExposureJob]) -> int | None:
         with self._work.store.session() as session:
             wanted = self._work.campaign(session).reference or {}
-        if wanted.get("by") != "observer":
-            return None
-        return next(
-            (job.index for job in jobs if self._ids[job.frame.name] == wanted["file"]), None
-        )
+        found = next((job for job in jobs if self._ids[job.frame.name] == wanted.get("file")), None)
+        if found is None or wanted.get("by") == "observer":
+            return found.index if found else None
+        # Chosen by the program: it stays while exposures are matched to it that stay as they are.
+        return None if found.group in self.open_groups(jobs) else found.index
 
     def keep_looks(
         self,
@@ -248,25 +266,23 @@ class RecordKeeper(Keeper):
         prints: Mapping[int, str],
         looked: Mapping[int, Looked],
         looks: NightLooks,
+        groups: Set[str],
     ) -> None:
-        wanted = self.reference(jobs)
+        ids = {job.index: self._ids[job.frame.name] for job in jobs}
+        own = [job for job in jobs if job.group in groups]
         with self._work.store.session() as session:
             campaign = self._work.campaign(session)
-            files = {file.id: file for file in files_of(session, campaign)}
-            ids = {job.index: self._ids[job.frame.name] for job in jobs}
-            for job in jobs:
+            files = some_files(session, [ids[job.index] for job in own])
+            for job in own:
                 file = files[ids[job.index]]
                 _write_look(file, job.index, prints[job.index], looked[job.index], looks, ids)
             if looks.reference is not None:
-                by = "observer" if wanted == looks.reference.index else "program"
-                campaign.reference = {
-                    "file": ids[looks.reference.index], "by": by, "words": looks.reference.words,
-                }  # fmt: skip
+                campaign.reference = _reference(campaign.reference, looks.reference, ids)
             restore_reasonless(
                 session, campaign, [f for f in files.values() if not f.placed_with],
                 {ids[index]: words for index, words in looks.reasons.items()},
             )  # fmt: skip
-            apply_limits(session, campaign, [files[number] for number in ids.values()])
+            apply_limits(session, campaign, list(files.values()))
             campaign.revision += 1
         in_use = set(prints.values())
         for old in self._work.folder("looks").glob("*.npz"):
@@ -439,6 +455,16 @@ def _wanted(session: Session, target: KeptTarget, stars: StarTable) -> Wanted:
         for names in (target.comparison, target.checks)
     )
     return Wanted(comparison, checks)
+
+
+def _reference(
+    kept: Mapping[str, Any] | None, chosen: Reference, ids: Mapping[int, int]
+) -> dict[str, Any]:
+    """The record of a reference: as it was where that was given."""
+    number = ids[chosen.index]
+    if chosen.given and kept and kept["file"] == number:
+        return dict(kept)
+    return {"file": number, "by": "program", "words": chosen.words}
 
 
 def _write_look(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence, Set
 from pathlib import Path
 
 from narrow_beacon.core.frames.frame import Correction, Frame, RawFile
@@ -101,8 +101,16 @@ class Keeper:
     def keep_looked(self, looked: Mapping[str, Looked]) -> None:
         """What some exposures look like, by the name of what it is told from."""
 
+    def open_groups(self, jobs: Sequence[ExposureJob]) -> Set[str]:
+        """Groups of which what exposures look like still says something: of those that are placed
+        their places say more.
+        """
+        return {job.group for job in jobs}
+
     def reference(self, jobs: Sequence[ExposureJob]) -> int | None:
-        """The index of the exposure that the observer wants others to be matched to."""
+        """The index of the exposure that others are to be matched to: the observer wants it, or
+        those of other groups are matched to it already.
+        """
         return None
 
     def keep_looks(
@@ -111,8 +119,11 @@ class Keeper:
         prints: Mapping[int, str],
         looked: Mapping[int, Looked],
         looks: NightLooks,
+        groups: Set[str],
     ) -> None:
-        """What all exposures look like, and how they lie on one another."""
+        """What exposures of some groups look like, and how they lie on one another; ``jobs`` has
+        the reference, too, ``prints`` are those of all exposures.
+        """
         self.looks = looks
 
     def probed(self, name: str) -> Probed | None:

@@ -183,6 +183,8 @@ class Reference:
 
     index: int
     words: str
+    given: bool = False
+    """Whether it was not chosen by what exposures look like."""
 
 
 @dataclass(frozen=True)
@@ -207,7 +209,8 @@ def judge_looks(
 ) -> NightLooks:
     """Match exposures, in order of time, to a reference and judge them by their looks.
 
-    ``moments`` are those of all exposures, by index; ``wanted`` is the observer's reference.
+    ``moments`` are those of all exposures, by index; ``wanted`` is the reference where it is
+    given.
     """
     usable = {
         job.index: own
@@ -322,12 +325,13 @@ def _best_reference(
             break
         matches, unmatched = _match_all(jobs, usable, candidate)
         if best[0] is None or len(matches) > len(best[1]):
+            given = candidate == wanted
             words = (
                 "chosen by the observer"
-                if candidate == wanted
+                if given
                 else _score_words(usable[candidate], scores, candidate)
             )
-            best = (Reference(candidate, words), matches, unmatched)
+            best = (Reference(candidate, words, given), matches, unmatched)
         if len(best[1]) >= _MOST_MATCH * len(usable):
             break
     return best

@@ -278,8 +278,8 @@ class Walk:
         self.keeper.keep_remarks("chains", gathered(found))
 
     def look(self) -> None:
-        """Look at every exposure and match them to one another, without a catalogue; what is up to
-        date stays.
+        """Look at exposures and match them to one another, without a catalogue; what is up to date
+        stays, and groups that are placed are left alone.
         """
         chains, night = self.chains, self.sorted.night
         constants = constants_of(self.plan, self.plan.site, night, chains.reports)
@@ -291,9 +291,14 @@ class Walk:
             job.index: look_print(job, constants.uses[job.chain], chains.prints[job.chain])
             for job in jobs
         }
-        looked = self.keeper.looked(prints)
-        todo = [job for job in jobs if job.index not in looked]
-        self.progress.start("looking at the exposures", len(jobs), len(jobs) - len(todo))
+        still_open = self.keeper.open_groups(jobs)
+        reference = self.keeper.reference(jobs)
+        seen = [job for job in jobs if job.group in still_open or job.index == reference]
+        if not still_open:
+            return
+        looked = self.keeper.looked({job.index: prints[job.index] for job in seen})
+        todo = [job for job in seen if job.index not in looked]
+        self.progress.start("looking at the exposures", len(seen), len(seen) - len(todo))
         path = look_context(constants.uses).save(self.keeper.folder("scratch"))
 
         def keep(some: list[tuple[int, Looked]]) -> None:
@@ -310,8 +315,8 @@ class Walk:
         blank = np.full(times.jd_utc.size, np.nan)
         airmass = times.airmass if position and self.plan.site else blank
         moments = Moments(times.jd_utc, airmass, self.plan.site)
-        looks = judge_looks(jobs, looked, moments, self.plan.vetting, self.keeper.reference(jobs))
-        self.keeper.keep_looks(jobs, prints, looked, looks)
+        looks = judge_looks(seen, looked, moments, self.plan.vetting, reference)
+        self.keeper.keep_looks(seen, prints, looked, looks, still_open)
         self.keeper.keep_remarks("look", bright_sky_remarks(looks.reasons, self.plan.site))
 
     @cached_property

@@ -28,6 +28,9 @@ AWAY = "not there now; was it moved, or is its disk away? What is known of it is
 """Why a file that was read before takes no part."""
 
 
+_AT_ONCE = 1000
+
+
 @dataclass(frozen=True)
 class CampaignNights:
     """A campaign's files as the core sorts them; ``ids`` are their records' numbers by name."""
@@ -43,6 +46,15 @@ def files_of(session: Session, campaign: Campaign) -> Sequence[NightFile]:
         .where(NightFile.campaign_id == campaign.id, NightFile.part != "removed")
         .order_by(NightFile.path)
     ).all()
+
+
+def some_files(session: Session, ids: Sequence[int]) -> dict[int, NightFile]:
+    """Some files by their numbers."""
+    found: dict[int, NightFile] = {}
+    for begin in range(0, len(ids), _AT_ONCE):
+        some = select(NightFile).where(NightFile.id.in_(ids[begin : begin + _AT_ONCE]))
+        found |= {file.id: file for file in session.scalars(some)}
+    return found
 
 
 def told_of(session: Session, campaign: Campaign, *columns: str) -> Sequence[Any]:
@@ -63,9 +75,6 @@ def placements_of(session: Session, campaign: Campaign) -> dict[int, PlacementRe
         .where(NightFile.campaign_id == campaign.id, NightFile.part != "removed")
     )
     return {record.file_id: record for record in session.scalars(asked)}
-
-
-_AT_ONCE = 1000
 
 
 class ListedFile(NamedTuple):
