@@ -213,8 +213,7 @@ def _judged_stars(
         return light.at(step)
     seen = light.take(some).alone(step)
     given = {roles.target, *roles.comparison, *roles.checks}
-    others = {roles.target, *roles.never}
-    ranked = rank_candidates(seen, 0, stars, band, roles.target, others)
+    ranked = rank_candidates(seen, 0, stars, band, roles.target, given | set(roles.never))
     rows = given | {candidate.row for candidate in ranked}
     return light.at(step, rows | set(witness_rows(seen, stars, sorted(rows))))
 
