@@ -41,7 +41,9 @@ from narrow_beacon.reduce.context import (
     Probed,
     load_context,
 )
+from narrow_beacon.reduce.light import MeasuredHere
 from narrow_beacon.reduce.solutions import solution_from_json, solution_to_json
+from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.rescue import LOST, TOO_LONG, Rescue
 from narrow_beacon.store import exposures as store_exposures
 from narrow_beacon.store.actions import Change, act, new_cast, redo, undo
@@ -53,6 +55,7 @@ from narrow_beacon.store.exposures import exposure_rows
 from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.fields import star_table as kept_stars
 from narrow_beacon.store.files import add_raw_files, sort_files
+from narrow_beacon.store.measured_light import MeasuredInTables
 from narrow_beacon.store.models import Campaign, CastRecord, NightFile, Reduction
 from pieces import die_at_two, hang_at_two
 from running import Running
@@ -97,9 +100,46 @@ def exposure_census(rows: list[int], seed: int) -> ExposureCensus:
     )  # fmt: skip
 
 
-def same(one: ExposureCensus, other: ExposureCensus) -> None:
+def same(one: ExposureCensus | FilterCensus, other: ExposureCensus | FilterCensus) -> None:
     for name, value in vars(one).items():
         np.testing.assert_array_equal(value, getattr(other, name), err_msg=name)
+
+
+def test_light_is_read_from_tables_as_it_was_measured(tmp_path: Path) -> None:
+    results = [
+        ExposureResult(at, None, None, None, exposure_census(rows, at))
+        for at, rows in enumerate(([2, 5, 9], [2, 9], [5, 7]))
+    ]
+    path = tmp_path / "night.parquet"
+    write_census_table(
+        path, [Measured(11 + r.index, 60.0, r.census) for r in results if r.census is not None]
+    )
+    table = open_tables([path])
+    here = MeasuredHere(results)
+    there = MeasuredInTables(
+        [replace(r, census=None) for r in results], {at: (table, at) for at in range(3)}
+    )
+    for indices, rows in (([0, 2], [2, 5, 7, 9]), ([1], [2, 9])):
+        one, other = (m.light(indices, [60.0] * len(indices)) for m in (here, there))
+        assert one.rows.tolist() == other.rows.tolist() == rows
+        for read in (
+            lambda light: light.at(1),
+            lambda light: light.alone(3),
+            lambda light: light.of_stars([9, 2]),
+            lambda light: light.at(0, [2, 4]),
+        ):
+            same(read(one), read(other))
+    seen = [np.nan_to_num(m.seen([0, 1], 2).x_px).sum(axis=1) for m in (here, there)]
+    np.testing.assert_array_equal(*seen)
+    for row in (2, 5, 8):
+        np.testing.assert_array_equal(here.where(row, [0, 1, 2]), there.where(row, [0, 1, 2]))
+    assert [here.noise_ratio(at) for at in range(3)] == [there.noise_ratio(at) for at in range(3)]
+    assert there.measured(2)
+    assert not there.measured(3)
+    one, other = (m.census(1) for m in (here, there))
+    assert one is not None
+    assert other is not None
+    np.testing.assert_array_equal(one.counts_adu, other.counts_adu)
 
 
 def test_a_census_comes_back_to_the_last_bit(tmp_path: Path) -> None:
