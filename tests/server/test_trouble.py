@@ -105,14 +105,13 @@ def test_a_job_survives_the_database(running: Running, client: Client) -> None:
     number = client.begin(running, "database")
     port = running.database.port
     with running.client().listening() as events:
+        told = (event["away"] for event in events if event["kind"] == "database")
         running.database.stop()
         try:
             away = client.ask("GET", f"campaigns/{number}")
+            assert next(told)  # listeners hear that it is away, and then that it is back
         finally:
             running.database.start(port)
-        told = (event["away"] for event in events if event["kind"] == "database")
-        # Listeners hear that it is away, and that it is back.
-        assert next(told)
         assert not all(itertools.islice(told, 30))
     assert away.status_code == 503
     assert "Nothing is lost" in away.json()["detail"]
