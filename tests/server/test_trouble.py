@@ -32,6 +32,15 @@ def test_without_the_token_nothing_is_told(running: Running) -> None:
     assert "./beacon start" in answer.json()["detail"]
 
 
+def test_an_address_of_the_api_that_is_none_is_not_answered_with_the_page(client: Client) -> None:
+    for address in ("nonsense", "campaigns/1/cast"):
+        answer = client.ask("GET", address)
+        assert (answer.status_code, answer.headers["Content-Type"]) == (
+            404, "application/problem+json",
+        )  # fmt: skip
+        assert address in answer.json()["detail"]
+
+
 def test_a_token_opens_once(running: Running) -> None:
     address = running.address()
     assert requests.get(address, timeout=10).status_code == 200

@@ -119,8 +119,8 @@ def test_a_night_without_exposures_says_so_and_comes_back(client: Client, troubl
     client.post(f"{page}/corrections", {"ids": every, "kind": "dark"})
     now = client.get(f"{page}/curve")  # its census is still there
     assert (now["filters"], len(now["problems"])) == ([], 1)
-    for stage in ("exposures", "cast", "measure", "place", "vetting", "report"):
-        assert client.ask("GET", f"{page}/{stage}").status_code < 500, stage
+    for told in ("exposures", "candidates", "radii", "stars", "sky", "vetting", "series", "report"):
+        assert client.ask("GET", f"{page}/{told}").status_code in (200, 404, 409, 422), told
     client.post(f"{page}/undo")
     assert client.get(f"{page}/curve")["filters"] == before["filters"]
 

@@ -150,6 +150,8 @@ def make_app(config: ServerConfig, *, run_jobs: bool = True) -> APIFlask:
     @app.doc(hide=True)
     def page(path: str) -> Response:
         """The built page; every address of its own is answered with its first file."""
+        if path.startswith("api/"):
+            raise problems.Problem(404, "No such address", f"Nothing can be read from /{path}.")
         whole = config.page / path
         if not whole.is_file():
             path = "index.html"
