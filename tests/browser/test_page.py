@@ -302,6 +302,7 @@ def test_a_point_leads_to_its_exposure(open_page: OpenPage, campaign: int) -> No
     page = open_page(campaign, "curve")
     chart = page.get_by_test_id("curve-target")
     expect(chart.locator("canvas")).to_be_visible()
+    expect(page.get_by_label("rail").get_by_text("foxglove-").first).to_be_visible()
     page.keyboard.press("Home")
     here = page.get_by_label("rail").get_by_text("foxglove-001.fits")
     expect(here).to_be_visible()
