@@ -56,6 +56,7 @@ def test_what_is_collected_for_some_stars_and_radii_is_a_part_of_all() -> None:
     lists = {name: np.concatenate([v, 2 * v, 3 * v], axis=2) for name, v in lists.items()}
     deep = replace(whole, radii_px=np.tile([3.0, 5.0, 8.0], (5, 1)), **lists)
     light = light_of(deep)
+    assert light.at(1, [99]).at("counts_adu", 1).shape == (5, 0)
     few = light.take(np.array([1, 3])).at(2, [6, 0, 4, 99])
     assert few.rows.tolist() == [0, 4, 6]
     np.testing.assert_array_equal(few.at("counts_adu", 2), deep.counts_adu[[1, 3]][:, [0, 4, 6], 2])

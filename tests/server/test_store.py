@@ -127,6 +127,7 @@ def test_light_is_read_from_tables_as_it_was_measured(tmp_path: Path) -> None:
             lambda light: light.alone(3),
             lambda light: light.of_stars([9, 2]),
             lambda light: light.at(0, [2, 4]),
+            lambda light: light.at(0, [8]),  # none of these is measured
         ):
             same(read(one), read(other))
     seen = [np.nan_to_num(m.seen([0, 1], 2).x_px).sum(axis=1) for m in (here, there)]

@@ -80,11 +80,8 @@ class FilterCensus:
             for name in BY_STAR
         }
         for index, census in enumerate(censuses):
-            into = np.searchsorted(wanted, census.rows)
-            own: slice | Ints = slice(None)
-            if rows is not None:
-                there = wanted[np.minimum(into, wanted.size - 1)] == census.rows
-                own, into = np.flatnonzero(there), into[there]
+            own = np.flatnonzero(np.isin(census.rows, wanted))
+            into = np.searchsorted(wanted, census.rows[own])
             for name, whole in lists.items():
                 whole[index, into] = _by_radius(census, name, steps)[own]
         return cls(
