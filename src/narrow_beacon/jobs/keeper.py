@@ -238,27 +238,28 @@ class RecordKeeper(Keeper):
         with self._work.store.session() as session:
             campaign = self._work.campaign(session)
             reference = campaign.reference or {}
-            told = told_of(session, campaign, "id", "placed_with", "match")
+            # Where the observer chose another reference, all are matched to it.
+            own = reference.get("file") if reference.get("by") == "observer" else None
+            more = () if own is None else ("match",)
+            told = told_of(session, campaign, "id", "placed_with", *more)
         ids = {job.index: self._ids[job.frame.name] for job in jobs}
         if reference.get("file") not in ids.values():
             return {job.group for job in jobs}
-        # Where the observer chose another reference, all are matched to it.
-        own = reference["file"] if reference["by"] == "observer" else None
         closed = {
             number
-            for number, placed_with, match in told
-            if placed_with and own in (None, (match or {}).get("to"))
+            for number, placed_with, *match in told
+            if placed_with and (own is None or (match[0] or {}).get("to") == own)
         }
         return {job.group for job in jobs if ids[job.index] not in closed}
 
-    def reference(self, jobs: Sequence[ExposureJob]) -> int | None:
+    def reference(self, jobs: Sequence[ExposureJob], groups: Set[str]) -> int | None:
         with self._work.store.session() as session:
             wanted = self._work.campaign(session).reference or {}
         found = next((job for job in jobs if self._ids[job.frame.name] == wanted.get("file")), None)
         if found is None or wanted.get("by") == "observer":
             return found.index if found else None
         # Chosen by the program: it stays while exposures are matched to it that stay as they are.
-        return None if found.group in self.open_groups(jobs) else found.index
+        return None if found.group in groups else found.index
 
     def keep_looks(
         self,

@@ -107,9 +107,9 @@ class Keeper:
         """
         return {job.group for job in jobs}
 
-    def reference(self, jobs: Sequence[ExposureJob]) -> int | None:
+    def reference(self, jobs: Sequence[ExposureJob], groups: Set[str]) -> int | None:
         """The index of the exposure that others are to be matched to: the observer wants it, or
-        those of other groups are matched to it already.
+        those of other groups than these are matched to it already.
         """
         return None
 

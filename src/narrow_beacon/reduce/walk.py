@@ -292,7 +292,7 @@ class Walk:
             for job in jobs
         }
         still_open = self.keeper.open_groups(jobs)
-        reference = self.keeper.reference(jobs)
+        reference = self.keeper.reference(jobs, still_open)
         seen = [job for job in jobs if job.group in still_open or job.index == reference]
         if not still_open:
             return
