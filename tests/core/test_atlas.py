@@ -132,12 +132,14 @@ def test_long_text_comes_in_blocks_with_nothing_lost(
 ) -> None:
     """A file of more than one block, with identifiers that no float can hold."""
     monkeypatch.setattr("narrow_beacon.core.catalogue.tables._TEXT_BLOCK_BYTES", 1 << 16)
+    monkeypatch.setattr("narrow_beacon.core.catalogue.tables.BLOCK_ROWS", 6_000)
     path = tmp_path / "long.csv"
     first = 4_611_686_018_427_387_904
     lines = [f"{first + n},{n % 360},{n % 90},{10 + n % 5}.5" for n in range(20_000)]
     path.write_text("# made up\nsource_id,ra,dec,Vmag\n" + "\n".join(lines) + "\n")
     blocks = list(stars_in_blocks(path))
     assert len(blocks) > 1
+    assert all(6_000 <= len(block) < 9_000 for block in blocks[:-1])
     whole = joined(blocks)
     assert len(whole) == 20_000
     assert whole.names[-1] == str(first + 19_999)

@@ -207,7 +207,7 @@ def _merge(runs: Path, path: Path, bands: Sequence[str]) -> None:
     files = sorted(runs.glob("*.arrow"), key=lambda p: int(p.stem))
     tables = [pa.ipc.open_file(pa.memory_map(str(file))).read_all() for file in files]
     cells = [table["cell"].to_numpy() for table in tables]
-    ids, counts = np.unique(np.concatenate(cells), return_counts=True)
+    ids, counts = _counted(cells)
     # Whole cells, as many as make up a piece of work.
     piece = np.cumsum(counts) // _MERGED_ROWS
     edges = ids[np.searchsorted(piece, np.unique(piece))]
@@ -222,6 +222,18 @@ def _merge(runs: Path, path: Path, bands: Sequence[str]) -> None:
             rows = pa.concat_tables(parts, promote_options="default")
             order = np.lexsort((rows["bright"].to_numpy(), rows["cell"].to_numpy()))
             writer.write_table(rows.take(pa.array(order)).combine_chunks(), _GROUP_ROWS)
+
+
+def _counted(cells: Sequence[Ints]) -> tuple[Ints, Ints]:
+    """The cells that hold any star, ascending, and how many each holds, run by run: all stars'
+    cells together would take memory by their number.
+    """
+    ids, counts = np.empty(0, np.int64), np.empty(0, np.int64)
+    for run in cells:
+        more, each = np.unique(run, return_counts=True)
+        ids, place = np.unique(np.concatenate([ids, more]), return_inverse=True)
+        counts = np.bincount(place, np.concatenate([counts, each])).astype(np.int64)
+    return ids, counts
 
 
 def _as_stars(rows: pa.Table, page: AtlasPage) -> StarTable:

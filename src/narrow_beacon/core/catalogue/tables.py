@@ -27,7 +27,8 @@ if TYPE_CHECKING:
 BLOCK_ROWS = 200_000
 _START_BYTES = 65536
 _HEAD_BYTES = 1 << 20
-_TEXT_BLOCK_BYTES = 1 << 24
+_TEXT_BLOCK_BYTES = 1 << 22
+"""Arrow reads up to 32 of them ahead."""
 _MOST_COLUMNS = 500
 _MOST_VOTABLE_BYTES = 1_000_000_000
 _NOTHING = ["", "NA", "N/A", "NaN", "nan", "null", "None", "--", "-", "…"]
@@ -193,11 +194,23 @@ def _text(path: Path, *, ecsv: bool) -> TableFile:
                 column_types=types,
             ),
         )  # fmt: skip
-        for batch in reader:
-            if batch.num_rows:
-                yield _as_table(pa.Table.from_batches([batch]), told)
+        for batches in _in_blocks(reader):
+            yield _as_table(pa.Table.from_batches(batches), told)
 
     return _table_file(path.name, head, blocks)
+
+
+def _in_blocks(reader: csv.CSVStreamingReader) -> Iterator[list[pa.RecordBatch]]:
+    """As many batches at a time as make up a block of rows; none without any row."""
+    some: list[pa.RecordBatch] = []
+    for batch in reader:
+        if batch.num_rows:
+            some.append(batch)
+        if sum(part.num_rows for part in some) >= BLOCK_ROWS:
+            yield some
+            some = []
+    if some:
+        yield some
 
 
 def _stray(row: csv.InvalidRow) -> str:

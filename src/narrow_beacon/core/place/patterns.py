@@ -85,15 +85,11 @@ def catalogue_level(vectors: Floats, span_deg: float) -> Level | None:
         return None
     v = vectors[chosen]
     chord = 2 * np.sin(np.radians(span_deg) / 2)
-    tree = scipy.spatial.cKDTree(v)
-    pairs = tree.query_pairs(SPREAD * chord, output_type="ndarray")
-    if pairs.shape[0] < 6:
+    starts, neighbours = neighbours_within(v, SPREAD * chord)
+    pairs = neighbours.size // 2
+    if pairs < 6:
         return None
-    both = np.concatenate([pairs, pairs[:, ::-1]])
-    both = both[np.lexsort((both[:, 1], both[:, 0]))]
-    starts = np.searchsorted(both[:, 0], np.arange(v.shape[0] + 1))
-    neighbours = np.ascontiguousarray(both[:, 1])
-    room = min(_MOST_QUADS, pairs.shape[0] * _INNER * (_INNER - 1) // 2)
+    room = min(_MOST_QUADS, pairs * _INNER * (_INNER - 1) // 2)
     codes, stars = np.empty((room, 4)), np.empty((room, 4), np.int64)
     count = _catalogue_quads(v, starts, neighbours, chord, codes, stars)
     if count == 0:
@@ -105,6 +101,40 @@ def catalogue_level(vectors: Floats, span_deg: float) -> Level | None:
     quads = Quads(codes[:count], place[stars[:count]])
     tree_of_codes = scipy.spatial.cKDTree(quads.codes, balanced_tree=False)
     return Level(span_deg, v[order], cells, quads, tree_of_codes)
+
+
+def neighbours_within(vectors: Floats, chord: float) -> tuple[Ints, Ints]:
+    """Which others lie within a chord of each star (unit vectors): where each one's list starts,
+    (stars + 1), and the lists one after the other, each ascending.
+    """
+    tree = scipy.spatial.cKDTree(vectors)
+    return _listed(tree.query_pairs(chord, output_type="ndarray"), vectors.shape[0])
+
+
+@njit(cache=True, nogil=True)
+def _listed(pairs, stars):  # type: ignore[no-untyped-def]
+    """Lists of neighbours from unordered pairs: dealt out by the one, then in that order by the
+    other, so that nothing has to be sorted.
+    """
+    starts = np.zeros(stars + 1, np.int64)
+    for n in range(pairs.shape[0]):
+        starts[pairs[n, 0] + 1] += 1
+        starts[pairs[n, 1] + 1] += 1
+    for n in range(stars):
+        starts[n + 1] += starts[n]
+    owners, filled = np.empty(starts[stars], np.int64), starts[:-1].copy()
+    for n in range(pairs.shape[0]):
+        for k in range(2):
+            at = pairs[n, k]
+            owners[filled[at]] = pairs[n, 1 - k]
+            filled[at] += 1
+    neighbours, filled = np.empty_like(owners), starts[:-1].copy()
+    for star in range(stars):
+        for k in range(starts[star], starts[star + 1]):
+            owner = owners[k]
+            neighbours[filled[owner]] = star
+            filled[owner] += 1
+    return starts, neighbours
 
 
 def cells_of(vectors: Floats, size_deg: float) -> tuple[Ints, Cells]:

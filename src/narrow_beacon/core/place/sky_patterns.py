@@ -14,7 +14,6 @@ from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
-import scipy
 
 from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats, Ints
@@ -26,6 +25,7 @@ from narrow_beacon.core.place.patterns import (
     Cells,
     brightest_per_cell,
     cells_of,
+    neighbours_within,
     put_pattern,
     stars_between,
 )
@@ -174,12 +174,9 @@ def _patterns(vectors: Floats, span: float) -> tuple[Ints, Ints, Ints]:
 def _strip(v: Floats, span: float, low: float, high: float) -> tuple[Ints, Floats]:
     """Patterns whose brighter end lies from ``low`` to ``high``; stars are brightest first."""
     chord = 2 * np.sin(np.radians(span) / 2)
-    pairs = scipy.spatial.cKDTree(v).query_pairs(SPREAD * chord, output_type="ndarray")
-    if not pairs.size:
+    starts, neighbours = neighbours_within(v, SPREAD * chord)
+    if not neighbours.size:
         return np.empty((0, 4), np.int64), np.empty((0, 4))
-    both = np.concatenate([pairs, pairs[:, ::-1]])
-    both = both[np.lexsort((both[:, 1], both[:, 0]))]
-    starts = np.searchsorted(both[:, 0], np.arange(v.shape[0] + 1))
     order, cells = cells_of(v, span)
     cell = np.empty(order.size, np.int64)
     cell[order] = np.repeat(np.arange(cells.ids.size), np.diff(cells.starts))
@@ -188,7 +185,6 @@ def _strip(v: Floats, span: float, low: float, high: float) -> tuple[Ints, Float
     faintest = np.full((cells.ids.size, _PATTERNS_PER_CELL), np.iinfo(np.int64).max)
     stars = np.zeros((cells.ids.size, _PATTERNS_PER_CELL, 4), np.int64)
     codes = np.zeros((cells.ids.size, _PATTERNS_PER_CELL, 4))
-    neighbours = np.ascontiguousarray(both[:, 1])
     _brightest_patterns(v, starts, neighbours, chord, cell, own, faintest, stars, codes)
     kept = faintest < np.iinfo(np.int64).max
     return stars[kept], codes[kept]
