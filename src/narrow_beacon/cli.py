@@ -68,13 +68,15 @@ def start(
     sys.exit(bring_up(find_places(), demo=demo, allow=allow, door=door, unencrypted=unencrypted))
 
 
-def _elsewhere() -> AbstractContextManager[Pool | None]:
-    """The cluster that BEACON_DASK names, if it does; Dask is loaded only then."""
+def _elsewhere(root: Path) -> AbstractContextManager[Pool | None]:
+    """The cluster that BEACON_DASK names, if it does, with what tasks share below ``root``; Dask is
+    loaded only then.
+    """
     if not os.environ.get("BEACON_DASK"):
         return nullcontext(None)
     from narrow_beacon.jobs.cluster import given_pool
 
-    return given_pool(os.environ)
+    return given_pool(os.environ, root)
 
 
 @main.command()
@@ -110,7 +112,7 @@ def reduce(plan: Path, workers: int | None) -> None:
     with _in_words():
         try:
             checked = read_plan(plan)
-            with _elsewhere() as cluster, Bars() as bars:
+            with _elsewhere(checked.output) as cluster, Bars() as bars:
                 outcome = reduce_plan(checked, workers, bars, cluster)
         except PlanError as error:
             for line in error.mistakes:

@@ -17,6 +17,7 @@ from click.testing import CliRunner
 
 from narrow_beacon.cli import main
 from narrow_beacon.jobs.cluster import given_pool
+from narrow_beacon.jobs.depot import VARIABLE as DEPOT
 from narrow_beacon.jobs.trust import FOLDER_VARIABLE, make_trust, settings
 from narrow_beacon.plan import read_plan
 from narrow_beacon.reduce import reduce_plan
@@ -26,7 +27,21 @@ pytestmark = pytest.mark.timeout(300)
 EXPOSURES = 24
 _PARTS = {
     "scheduler": "from distributed.cli.dask_scheduler import main; main()",
-    "worker": "from distributed.cli.dask_worker import main; main()",
+    # Of another machine's files, which a flag beside them shuts, nothing can be opened here.
+    "worker": """
+import os, sys
+from distributed.cli.dask_worker import main
+
+SHUT = os.environ["SHUT"]
+
+def look(event, arguments):
+    path = str(arguments[0]) if event in ("open", "os.mkdir", "os.listdir") else ""
+    if path.startswith(SHUT + "/") and os.path.exists(SHUT + ".shut"):
+        raise PermissionError(13, "lies on another machine", path)
+
+sys.addaudithook(look)
+main()
+""",
 }
 
 
@@ -37,6 +52,7 @@ def _started(parts: ExitStack, home: Path, what: str, *words: str) -> subprocess
     environment = {name: os.environ[name] for name in kept if name in os.environ}
     environment |= {"HOME": str(home), "TMPDIR": str(home), "NUMBA_NUM_THREADS": "1"}
     environment |= {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"}
+    environment |= {"SHUT": str(home.parent / "night" / "out")}
     with (home / "log").open("wb") as log:
         process = subprocess.Popen(
             [sys.executable, "-c", _PARTS[what], "--no-dashboard", *words],
@@ -106,8 +122,24 @@ def test_a_night_on_a_cluster_that_loses_a_machine_comes_out_bit_for_bit(
     reduce_plan(plan, 1)
     names = ("light_curve.csv", "exposures.csv", "census.parquet", "report.txt")
     alone = {name: (plan.output / name).read_bytes() for name in names}
+    # First on machines that see the raw files, and else only what goes through a store.
+    shut, store = night / "out.shut", tmp_path / "store"
+    shut.touch()
+    with given_pool({**environment, DEPOT: f"file://{store}"}, plan.output) as pool:
+        assert pool is not None
+        reduce_plan(plan, None, None, pool)
+    for name in names:
+        assert (plan.output / name).read_bytes() == alone[name], name
+    assert not [path for path in store.rglob("*") if path.is_file()]
+    assert list((tmp_path / "worker-1").rglob("depot/*/masters/*.fits"))
+    with given_pool(environment, plan.output) as pool:
+        assert pool is not None
+        with pytest.raises(PermissionError, match="lies on another machine"):
+            reduce_plan(plan, None, None, pool)
+    shut.unlink()
+    # Then on machines that see all, of which one goes.
     progress = _KillsHalfWay(workers[0])
-    with given_pool(environment) as pool:
+    with given_pool(environment, plan.output) as pool:
         assert pool is not None
         reduce_plan(plan, None, progress, pool)
     assert workers[0].poll() is not None, progress.seen

@@ -7,6 +7,7 @@ import json
 import logging
 import shutil
 import threading
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -32,11 +33,14 @@ log = logging.getLogger(__name__)
 
 
 class AtlasMaker:
-    """Makes what waits to be made until it is stopped; what was interrupted is begun again."""
+    """Makes what waits to be made until it is stopped, on a cluster that sees the same files, or
+    here without one; what was interrupted is begun again.
+    """
 
-    def __init__(self, store: Store, client: Client, events: Events) -> None:
+    def __init__(self, store: Store, client: Client | None, events: Events) -> None:
         self._store = store
         self._client = client
+        self._here = ThreadPoolExecutor(1) if client is None else None
         self._events = events
         self._wake = threading.Event()
         self._stopped = threading.Event()
@@ -77,7 +81,7 @@ class AtlasMaker:
         folder = self._store.folder(CATALOGUES) / f"atlas-{record.id}-{_print(record)}"
         notes = self._store.folder("scratch") / f"atlas-{record.id}.json"
         wish = (str(record.place), str(folder), record.epoch_yr, dict(record.columns))
-        task = self._client.submit(_make, *wish, record.role == "variables", str(notes), pure=False)
+        task = self._begin(*wish, record.role == "variables", str(notes))
         try:
             while not task.done():
                 if self._stopped.wait(_ASK_S) or not self._tell(record.id, notes):
@@ -103,6 +107,12 @@ class AtlasMaker:
         finally:
             notes.unlink(missing_ok=True)
             self._events.publish("catalogues")
+
+    def _begin(self, *wish: Any) -> Any:
+        if self._client is not None:
+            return self._client.submit(_make, *wish, pure=False)
+        assert self._here is not None
+        return self._here.submit(_make, *wish)
 
     def _tell(self, number: int, notes: Path) -> bool:
         """Note how far it is; False where the observer took the catalogue out meanwhile."""

@@ -18,6 +18,7 @@ from distributed.http.routing import RoutingApplication
 from tornado.httpserver import HTTPServer
 
 from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.jobs.depot import Depot, given_depot
 from narrow_beacon.jobs.trust import given_cluster, security, settings
 from narrow_beacon.processes import semaphores_work
 from narrow_beacon.reduce.workers import SilentWorkersError
@@ -92,17 +93,23 @@ def local_cluster(workers: int, trust: Path) -> SpecCluster:
 
 
 @contextlib.contextmanager
-def given_pool(environment: Mapping[str, str]) -> Iterator[ClusterPool | None]:
-    """The pool of the cluster that the environment names; None where it names none. Raises
-    TrustError, and OSError where the cluster does not answer.
+def given_pool(environment: Mapping[str, str], root: Path) -> Iterator[ClusterPool | None]:
+    """The pool of the cluster that the environment names; None where it names none. What tasks
+    share lies below ``root``; what of it went through a depot is gone from there at the end. Raises
+    TrustError, DepotError, and OSError where the cluster does not answer.
     """
     given = given_cluster(environment)
     if given is None:
         yield None
         return
     address, trust = given
+    depot = given_depot(root, environment)
     with Client(address, security=security(trust)) as client:
-        yield ClusterPool(client)
+        try:
+            yield ClusterPool(client, depot=depot)
+        finally:
+            if depot is not None:
+                depot.clear()
 
 
 def lost_workers(cluster: SpecCluster) -> list[Any]:
@@ -128,11 +135,19 @@ def begin_anew(cluster: SpecCluster) -> None:
 
 
 class ClusterPool:
-    """Runs tasks on a cluster; ``cancelled`` is asked now and then whether to stop."""
+    """Runs tasks on a cluster; ``cancelled`` is asked now and then whether to stop. What the tasks
+    share goes through the ``depot`` where machines have no file system in common.
+    """
 
-    def __init__(self, client: Client, cancelled: Callable[[], bool] = lambda: False) -> None:
+    def __init__(
+        self,
+        client: Client,
+        cancelled: Callable[[], bool] = lambda: False,
+        depot: Depot | None = None,
+    ) -> None:
         self._client = client
         self._cancelled = cancelled
+        self._depot = depot
 
     def map(
         self,
@@ -179,7 +194,7 @@ class ClusterPool:
         """``take`` gets each place in ``calls`` with its result; ``lost`` the places of those whose
         workers died.
         """
-        futures: list[Future] = [self._client.submit(task, *call, pure=False) for call in calls]
+        futures = [self._submit(task, call) for call in calls]
         places = {future.key: place for place, future in enumerate(futures)}
         limits = [rescue.limit_of(call) if rescue else _SILENT_S for call in calls]
         waiting = set(futures)
@@ -201,7 +216,7 @@ class ClusterPool:
                 waiting = set(finished.not_done)
                 for future in finished.done:
                     try:
-                        take(places[future.key], future.result())
+                        take(places[future.key], self._received(future.result()))
                     except KilledWorker:
                         lost.append(places[future.key])
                     future.release()
@@ -238,8 +253,15 @@ class ClusterPool:
 
     def start(self, task: Callable[..., R], *arguments: Any) -> Callable[[], R]:
         """Begin one task; the returned function waits for it."""
-        future = self._client.submit(task, *arguments, pure=False)
-        return lambda: future.result(timeout=_RESULT_S)
+        future = self._submit(task, arguments)
+        return lambda: self._received(future.result(timeout=_RESULT_S))
+
+    def _submit(self, task: Callable[..., Any], call: tuple[Any, ...]) -> Future:
+        sent = (task, *call) if self._depot is None else self._depot.sent(task, call)
+        return self._client.submit(*sent, pure=False)
+
+    def _received(self, result: Any) -> Any:
+        return result if self._depot is None else self._depot.received(result)
 
 
 class _Clock:

@@ -22,6 +22,7 @@ from narrow_beacon.core.gate import OPEN, Gate
 from narrow_beacon.core.words import counted
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
 from narrow_beacon.jobs.combined import campaign_of_combined
+from narrow_beacon.jobs.depot import Depot, DepotError
 from narrow_beacon.jobs.folder_watch import LIVE, FolderWatch
 from narrow_beacon.jobs.keeper import RecordKeeper
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
@@ -181,7 +182,9 @@ class Runner:
         events: Events,
         log_file: str = "the server's log",
         gate: Gate = OPEN,
+        depot: Depot | None = None,
     ) -> None:
+        self._depot = depot
         self._gate = gate
         self._log = log_file
         self._watch = DatabaseWatch(store, events)
@@ -268,7 +271,7 @@ class Runner:
         def cancelled() -> bool:
             return job.id in self._cancel or self._stopped.is_set()
 
-        pool = ClusterPool(self._client, cancelled)
+        pool = ClusterPool(self._client, cancelled, self._depot)
 
         def holds(path: Path) -> bool:
             return self._folders.holds(job.campaign_id, path)
@@ -308,6 +311,14 @@ class Runner:
             self._finish(job, progress, "done", words or "")
         finally:
             self._now = None
+            if self._depot is not None:
+                self._sweep(self._depot)
+
+    def _sweep(self, depot: Depot) -> None:
+        try:
+            depot.sweep()
+        except DepotError as error:
+            log.warning("%s", error)  # it stays there until the next job
 
     def _finish(
         self, job: Job, progress: Progress, state: str, words: str, trace: str = ""

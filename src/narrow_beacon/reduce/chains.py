@@ -146,9 +146,18 @@ def build_chains(
         seen = [f.sha256 + f.part for f in examples] if looked_at else []
         sites = (first.source.first, first.source.step) if first.channel else first.shape
         prints[name] = fingerprint("planes", inputs_of(plan, masters), sites, seen, defects)
-        calls.append((plan, masters, examples, folder / prints[name][:16]))
+        calls.append((plan, _those_of(plan, masters), examples, folder / prints[name][:16]))
     reports = workers.map(build_chain, calls, done)
     return BuiltChains({report.name: report for report in reports}, prints)
+
+
+def _those_of(plan: ChainPlan, masters: Sequence[MasterFile]) -> list[MasterFile]:
+    """The masters, of which only those that the plan takes say where they lie: what a task names is
+    what it reads.
+    """
+    taken = {index for _, index in plan.steps}
+    nowhere = Path()
+    return [m if n in taken else replace(m, path=nowhere) for n, m in enumerate(masters)]
 
 
 def build_chain(

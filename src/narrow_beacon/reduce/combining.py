@@ -25,7 +25,7 @@ from narrow_beacon.core.place.combining import KAPPA, Combination, Layer, PlaneF
 from narrow_beacon.core.place.resample import mapping_between, resample
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.plan import Plan
-from narrow_beacon.reduce.context import ExposureJob, load_context
+from narrow_beacon.reduce.context import ContextFile, ExposureJob, load_context
 from narrow_beacon.reduce.corrected import raw_header, set_words
 from narrow_beacon.reduce.faults import words_of
 from narrow_beacon.reduce.light import Measured
@@ -128,12 +128,12 @@ def combine_walk(
             runs[f"{first.night}-{first.filter}-{number:03d}".strip("-")] = run
     walk.progress.start("combining exposures", len(runs))
     scratch = walk.keeper.folder("scratch")
-    path = ready.context.save(scratch)
+    context = ready.context.save(scratch)
     calls = []
     for name, run in runs.items():
         members = _members(run, results, measured, ready.context.groups[run[0].group].fwhm_px)
         limit = ready.context.chains[run[0].chain].linear_limit_adu
-        calls.append((path, name, members, method, folder, scratch, limit))
+        calls.append((context, name, members, method, folder, scratch, limit))
     made = walk.pool.map(_combine_run, calls, lambda _: walk.progress.advance())
     left += [words for words in made if isinstance(words, str)]
     return [one for one in made if isinstance(one, CombinedRun)], left
@@ -198,25 +198,25 @@ def _share(census: ExposureCensus, reference: ExposureCensus) -> float:
 
 
 def _combine_run(
-    context_path: str, name: str, members: Sequence[Member], method: str, folder: Path,
+    context_file: ContextFile, name: str, members: Sequence[Member], method: str, folder: Path,
     scratch: Path, linear_limit_adu: float,
 ) -> CombinedRun | str:  # fmt: skip
     """Combine and write one run; words where it cannot be. Never raises."""
     try:
         with tempfile.TemporaryDirectory(prefix="run-", dir=scratch) as own:
-            return _run(context_path, name, members, method, folder, Path(own), linear_limit_adu)
+            return _run(context_file, name, members, method, folder, Path(own), linear_limit_adu)
     except Exception as error:
         return f"{name}: {words_of(error, 'combining', name)}"
 
 
 def _run(
-    context_path: str, name: str, members: Sequence[Member], method: str, folder: Path,
+    context_file: ContextFile, name: str, members: Sequence[Member], method: str, folder: Path,
     scratch: Path, linear_limit_adu: float,
 ) -> CombinedRun:  # fmt: skip
     from astropy.io import fits
     from astropy.time import Time
 
-    context = load_context(context_path)
+    context = load_context(context_file)
     reference = members[0].solution
     planes: list[PlaneFile] = []
     layers: list[Layer] = []

@@ -113,6 +113,16 @@ class ChainUse:
 
 
 @dataclass(frozen=True)
+class ContextFile:
+    """A context where workers read it: its file, which is named by its content, and the folders of
+    its chains' planes by the chains' names. A task's arguments name all that it reads.
+    """
+
+    path: Path
+    planes: tuple[tuple[str, Path], ...]
+
+
+@dataclass(frozen=True)
 class Context:
     """Everything that the tasks of a reduction share."""
 
@@ -124,8 +134,8 @@ class Context:
     """Where to look first for exposures whose headers give no position."""
     groups: dict[str, GroupSettings]
 
-    def save(self, folder: Path) -> str:
-        """Write it where the workers will read it, under the name of its content; the path."""
+    def save(self, folder: Path) -> ContextFile:
+        """Write it where the workers will read it."""
         buffer = io.BytesIO()
         np.savez(buffer, plain=np.array(json.dumps(_plain(self))), **_arrays(self.stars))  # type: ignore[arg-type]
         content = buffer.getvalue()
@@ -134,13 +144,14 @@ class Context:
             scratch = path.with_suffix(".new")
             scratch.write_bytes(content)
             scratch.replace(path)
-        return str(path)
+        planes = tuple((name, Path(use.folder)) for name, use in self.chains.items())
+        return ContextFile(path, planes)
 
 
 @lru_cache(maxsize=2)
-def load_context(path: str) -> Context:
-    """The context at a path, which is named by its content; read once in a process."""
-    with np.load(path, allow_pickle=False) as kept:
+def load_context(file: ContextFile) -> Context:
+    """The context of a file; read once in a process."""
+    with np.load(file.path, allow_pickle=False) as kept:
         plain = json.loads(str(kept["plain"]))
         stars = _stars(kept, plain)
     groups = {
@@ -150,10 +161,11 @@ def load_context(path: str) -> Context:
         )
         for name, values in plain["groups"].items()
     }  # fmt: skip
-    chains = {
-        name: ChainUse(**{**values, "camera": CameraConstants(**values["camera"])})
-        for name, values in plain["chains"].items()
-    }
+    chains = {}
+    for name, planes in file.planes:
+        values = plain["chains"][name]
+        camera = CameraConstants(**values["camera"])
+        chains[name] = ChainUse(**{**values, "folder": str(planes), "camera": camera})
     hint = plain["hint_deg"]
     return Context(
         stars, plain["stars_print"], plain["bands"], chains,
@@ -192,8 +204,15 @@ def _plain(context: Context) -> dict[str, Any]:
         "names": context.stars.names, "epoch_yr": context.stars.epoch_yr,
         "star_bands": list(context.stars.bands), "stars_print": context.stars_print,
         "bands": context.bands, "hint_deg": context.hint_deg, "groups": groups,
-        "chains": {name: asdict(use) for name, use in context.chains.items()},
+        "chains": {name: _without_place(use) for name, use in context.chains.items()},
     }  # fmt: skip
+
+
+def _without_place(use: ChainUse) -> dict[str, Any]:
+    """A chain's use but for where its planes lie, which is another folder for other workers."""
+    values = asdict(use)
+    del values["folder"]
+    return values
 
 
 _solvers: dict[tuple[str, float], tuple[Solver, Ints]] = {}

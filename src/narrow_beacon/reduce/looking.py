@@ -26,7 +26,7 @@ from narrow_beacon.core.stars.detect import (
 )
 from narrow_beacon.core.stars.quality import Quality, reference_score
 from narrow_beacon.plan import Vetting
-from narrow_beacon.reduce.context import ChainUse, Context, ExposureJob, load_context
+from narrow_beacon.reduce.context import ChainUse, Context, ContextFile, ExposureJob, load_context
 from narrow_beacon.reduce.faults import words_of
 from narrow_beacon.reduce.names import fingerprint
 from narrow_beacon.reduce.seeing import NotCorrectedError, Seen, corrected, see_of
@@ -96,9 +96,11 @@ def look_print(job: ExposureJob, use: ChainUse, chain_print: str) -> str:
     )  # fmt: skip
 
 
-def look_exposures(context_path: str, jobs: Sequence[ExposureJob]) -> list[tuple[int, Looked]]:
+def look_exposures(
+    context_file: ContextFile, jobs: Sequence[ExposureJob]
+) -> list[tuple[int, Looked]]:
     """Look at several exposures, each by itself; as run by the workers."""
-    context = load_context(context_path)
+    context = load_context(context_file)
     return [(job.index, _look(context, job)) for job in jobs]
 
 

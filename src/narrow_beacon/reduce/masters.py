@@ -68,7 +68,7 @@ def build_masters(
     first = [group for group in groups if group[0].kind != "flat"]
     rules = {id(group): kits.word(*group[0].known_as).rules for group in groups}
     built = workers.map(
-        _build, [(group, folder, scratch, None, rules[id(group)]) for group in first], done
+        _build, [_call(group, folder, scratch, None, rules[id(group)]) for group in first], done
     )
     masters = [one.master for one in built if one.master]
     facts = [master.facts for master in masters]
@@ -80,7 +80,7 @@ def build_masters(
         if choice.index is None:
             choice = choose_bias(group[0], facts, rules[id(group)])
         signal = None if choice.index is None else masters[choice.index].path
-        calls.append((group, folder, scratch, signal, rules[id(group)]))
+        calls.append(_call(group, folder, scratch, signal, rules[id(group)]))
     flats = workers.map(_build, calls, done)
     masters += [one.master for one in flats if one.master]
     remarks = [
@@ -95,10 +95,19 @@ def build_masters(
     return masters, remarks
 
 
-def _build(
+_Call = tuple[Sequence[Frame], Path, Path, Path | None, Rules]
+
+
+def _call(
     group: Sequence[Frame], folder: Path, scratch: Path, signal: Path | None, rules: Rules
-) -> BuiltMaster:
+) -> _Call:
     path = folder / f"{_file_name(group, signal, rules)}.fits"
+    return group, path, scratch, signal, rules
+
+
+def _build(
+    group: Sequence[Frame], path: Path, scratch: Path, signal: Path | None, rules: Rules
+) -> BuiltMaster:
     if path.exists():
         try:
             return BuiltMaster(MasterFile(read_facts(path), path))
@@ -112,7 +121,7 @@ def _build(
         if not good or not bad:
             what = f"the master of {len(group)} {group[0].kind} frames"
             return BuiltMaster(None, (words_of(error, "building", what),))
-        rest = _build(good, folder, scratch, signal, rules)
+        rest = _build(*_call(good, path.parent, scratch, signal, rules))
         words = f"{', '.join(bad)} could not be read, so it is not in its master: {error}"
         return BuiltMaster(rest.master, (words, *rest.problems))
     write_master(master, path)

@@ -24,6 +24,7 @@ from narrow_beacon.core.stars.quality import Quality
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.context import (
     Context,
+    ContextFile,
     ExposureJob,
     Nudges,
     load_chain,
@@ -117,11 +118,11 @@ class Probe:
     nudges: Nudges
 
 
-def probe(context_path: str, job: ExposureJob) -> Probe | None:
+def probe(context_file: ContextFile, job: ExposureJob) -> Probe | None:
     """Look at an exposure to learn its group's star width, a reference solution and where its
     bright stars stand; None where it can't be placed.
     """
-    context = load_context(context_path)
+    context = load_context(context_file)
     solver, order = solver_of(context, job.year)
     try:
         seen = look(context, job, None)
@@ -176,18 +177,20 @@ def _nudged(
     return x, y
 
 
-def place_exposures(context_path: str, jobs: Sequence[ExposureJob]) -> list[ExposureResult]:
+def place_exposures(context_file: ContextFile, jobs: Sequence[ExposureJob]) -> list[ExposureResult]:
     """Look at and place consecutive exposures of one group, as ``measure_exposures`` does, without
     their censuses.
     """
-    return _each(load_context(context_path), jobs, census=False)
+    return _each(load_context(context_file), jobs, census=False)
 
 
-def measure_exposures(context_path: str, jobs: Sequence[ExposureJob]) -> list[ExposureResult]:
+def measure_exposures(
+    context_file: ContextFile, jobs: Sequence[ExposureJob]
+) -> list[ExposureResult]:
     """The census of consecutive exposures of one group; each is placed from the one before, the
     first from the group's reference solution.
     """
-    return _each(load_context(context_path), jobs, census=True)
+    return _each(load_context(context_file), jobs, census=True)
 
 
 def _each(context: Context, jobs: Sequence[ExposureJob], census: bool) -> list[ExposureResult]:

@@ -299,7 +299,7 @@ class Walk:
         looked = self.keeper.looked({job.index: prints[job.index] for job in seen})
         todo = [job for job in seen if job.index not in looked]
         self.progress.start("looking at the exposures", len(seen), len(seen) - len(todo))
-        path = look_context(constants.uses).save(self.keeper.folder("scratch"))
+        context = look_context(constants.uses).save(self.keeper.folder("scratch"))
 
         def keep(some: list[tuple[int, Looked]]) -> None:
             self.keeper.keep_looked({prints[index]: own for index, own in some})
@@ -307,7 +307,7 @@ class Walk:
             self.progress.advance(len(some))
 
         parts = [todo[i : i + _FILES_PER_TASK] for i in range(0, len(todo), _FILES_PER_TASK)]
-        self.pool.map(look_exposures, [(path, part) for part in parts], keep, _LOOKED)
+        self.pool.map(look_exposures, [(context, part) for part in parts], keep, _LOOKED)
         self.progress.start("matching them", 0)
         position = position_of(self.plan, night.exposures)
         mids = [frame.mid_utc for frame in night.exposures if frame.mid_utc]
@@ -341,9 +341,9 @@ class Walk:
         known = {name: self.keeper.probed(prints[name]) for name in picks}
         todo = [(name, job) for name, jobs in picks.items() if known[name] is None for job in jobs]
         self.progress.start("looking at a few exposures", len(todo))
-        path = ready.context.save(self.keeper.folder("scratch"))
+        context = ready.context.save(self.keeper.folder("scratch"))
         said = self.pool.map(
-            probe, [(path, job) for _, job in todo], lambda _: self.progress.advance(), _LOOKING
+            probe, [(context, job) for _, job in todo], lambda _: self.progress.advance(), _LOOKING
         )
         groups: dict[str, Probed] = {}
         for name in picks:
@@ -380,14 +380,14 @@ class Walk:
         self.progress.start(words, len(ready.jobs), len(ready.jobs) - count)
         if not runs:
             return
-        path = ready.context.save(self.keeper.folder("scratch"))
+        context = ready.context.save(self.keeper.folder("scratch"))
 
         def keep(results: list[ExposureResult]) -> None:
             self.keeper.keep_results(ready, prints, results, census=census)
             self.progress.advance(len(results))
 
         task = measure_exposures if census else place_exposures
-        self.pool.map(task, [(path, run) for run in runs], keep, _MEASURING)
+        self.pool.map(task, [(context, run) for run in runs], keep, _MEASURING)
 
     def settle(self, *, accept: bool) -> Settled:
         """Vet, choose cast and radii where they are not given; with ``accept`` what is doubtful is

@@ -19,6 +19,7 @@ from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.frames.pyramid import halve, measure_brightness, to_words
 from narrow_beacon.jobs import trust
 from narrow_beacon.jobs.atlas_maker import AtlasMaker
+from narrow_beacon.jobs.depot import given_depot
 from narrow_beacon.jobs.progress import Events
 from narrow_beacon.jobs.runner import Runner
 from narrow_beacon.server import (
@@ -133,11 +134,14 @@ def make_app(config: ServerConfig, *, run_jobs: bool = True) -> APIFlask:
     folders = Folders(list(config.folders))
     secure = trust.security(config.trust) if config.trust else None
     client = Client(config.scheduler, security=secure)
+    depot = given_depot(config.data)
     runner = Runner(
         Store(config.database_url, config.data), client, events,
-        str(config.secrets.parent / "server.log"), folders.gate,
+        str(config.secrets.parent / "server.log"), folders.gate, depot,
     )  # fmt: skip
-    atlases = AtlasMaker(Store(config.database_url, config.data), client, events)
+    # With a depot catalogue files lie here, where no worker sees them.
+    maker = client if depot is None else None
+    atlases = AtlasMaker(Store(config.database_url, config.data), maker, events)
     store = Store(config.database_url, config.data, patience_s=_PATIENCE_S)
     store.away = lambda: runner.records_away
     app.extensions["narrow_beacon"] = ServerState(
