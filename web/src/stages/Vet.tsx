@@ -109,7 +109,7 @@ function Proposals({ exposures }: { exposures: Exposure[] }) {
         className="mt-2"
         onClick={() => void acceptProposals(proposals.map((e) => e.id))}
       >
-        Set aside all {proposals.length}
+        {proposals.length === 1 ? "Set it aside" : `Set aside all ${proposals.length}`}
       </Button>
     </Section>
   );

@@ -287,7 +287,7 @@ describe("Vet", () => {
       [`POST ${HERE}/proposals`]: {},
     });
     show(<VetBench />);
-    fireEvent.click(await screen.findByText("Set aside all 1"));
+    fireEvent.click(await screen.findByText("Set it aside"));
     fireEvent.click(screen.getByText("Restore"));
     await vi.waitFor(() => expect(posted(asked)).toHaveLength(2));
     expect(posted(asked).map((a) => a.body)).toEqual([

@@ -78,8 +78,10 @@ class _Part:
         return _Part(self.x[which], self.value[which], self.sigma[which])
 
 
-_Method = Callable[[_Part], float | None]
-"""When the light of a part turns, by one method; None where it can't tell."""
+_Method = Callable[[Floats], Floats]
+"""When light turns, by one method, on some curves (curves, points) at the times of a part; NaN
+where it can't tell.
+"""
 
 
 def find_extrema(
@@ -129,11 +131,11 @@ def _timed(t: Floats, value: Floats, sigma: Floats, turn: Turn, kind: str) -> Ex
     step = _Step(whole, fitted)
     methods: dict[str, _Method] = {
         # Where a side is missing time and width hang together: a step by slopes is too sure.
-        TEMPLATE: step.time if complete else lambda w: _refitted(w, fitted),
-        POLYNOMIAL: lambda w: _polynomial_time(w.only(in_core), order),
+        TEMPLATE: step.times if complete else lambda values: _refitted(whole, values, fitted),
+        POLYNOMIAL: lambda values: _polynomial_times(core, values[:, in_core], order),
     }
     if complete and better <= _LIKELY:
-        methods[FOLD] = _fold_time
+        methods[FOLD] = lambda values: _fold_times(whole, values)
     timings = [
         Timing(name, middle + half * at, max(half * error, _SUREST_D))
         for name, at, error in _by_each(methods, whole, fitted)
@@ -162,14 +164,13 @@ def _by_each(
     truth = _template(fitted, part.x)
     noise = _noise(part, truth) * part.sigma
     rng = np.random.default_rng([part.x.size, int(1e6 * (1.0 + abs(fitted[1])))])
-    made = [
-        replace(part, value=truth + noise * rng.standard_normal(part.x.size)) for _ in range(_DRAWS)
-    ]
+    made = truth + noise * rng.standard_normal((_DRAWS, part.x.size))
     found = []
     for name, method in methods.items():
-        at = float(fitted[0]) if name == TEMPLATE else method(part)
-        draws = [time for time in map(method, made) if time is not None]
-        if at is None or len(draws) < _DRAWS // 2 or abs(at) > _FAR:
+        at = float(fitted[0]) if name == TEMPLATE else float(method(part.value[None])[0])
+        draws = method(made)
+        draws = draws[np.isfinite(draws)]
+        if not abs(at) <= _FAR or draws.size < _DRAWS // 2:
             continue
         low, middle, high = np.percentile(draws, [15.87, 50.0, 84.13])
         error = float(np.hypot(0.5 * (high - low), middle - fitted[0]))
@@ -198,12 +199,32 @@ def _template(p: Floats, x: Floats) -> Floats:
     level, tilt, A, and, where there is a seventh, the logarithm of the ratio of the widths after
     and before the turn.
     """
-    w = np.exp(p[1])
-    if p.size > _EVEN:
-        w = w * np.exp(0.5 * p[6] * np.where(x > p[0], 1.0, -1.0))
-    z = np.clip((x - p[0]) / w, -30.0, 30.0)
+    z, _ = _scaled(p, x)
     inner = np.clip(1.0 - np.exp(1.0 - np.cosh(z)), 1e-12, 1.0)
     return np.asarray(p[3] + p[4] * x + p[5] * (1.0 - inner ** np.exp(p[2])))
+
+
+def _slopes(p: Floats, x: Floats) -> Floats:
+    """The derivatives of the template after its numbers, (points, numbers)."""
+    z, w = _scaled(p, x)
+    outer, power = np.exp(1.0 - np.cosh(z)), np.exp(p[2])
+    inner = np.clip(1.0 - outer, 1e-12, 1.0)
+    shape = inner**power
+    by_z = p[5] * power * shape / inner * outer * np.sinh(z)
+    columns = [
+        by_z / w, by_z * z, -p[5] * shape * np.log(inner) * power, np.ones_like(x), x, 1.0 - shape,
+    ]  # fmt: skip
+    if p.size > _EVEN:
+        columns.append(0.5 * by_z * z * np.where(x > p[0], 1.0, -1.0))
+    return np.stack(columns, axis=1)
+
+
+def _scaled(p: Floats, x: Floats) -> tuple[Floats, Floats]:
+    """Distances from the turn in widths, and the width at each point."""
+    w = np.full(x.size, np.exp(p[1]))
+    if p.size > _EVEN:
+        w *= np.exp(0.5 * p[6] * np.where(x > p[0], 1.0, -1.0))
+    return np.clip((x - p[0]) / w, -30.0, 30.0), w
 
 
 def _fit_template(part: _Part, *, lopsided: bool, near: Floats | None = None) -> Floats | None:
@@ -232,38 +253,38 @@ def _fit_template(part: _Part, *, lopsided: bool, near: Floats | None = None) ->
     found = [
         least_squares(
             lambda p: (_template(p, part.x) - part.value) / part.sigma,
-            np.clip(one, np.array(least) + 1e-6, np.array(most) - 1e-6), bounds=(least, most),
-            x_scale=scale, max_nfev=80,
+            np.clip(one, np.array(least) + 1e-6, np.array(most) - 1e-6),
+            lambda p: _slopes(p, part.x) / part.sigma[:, None],
+            bounds=(least, most), x_scale=scale, max_nfev=80,
         )
         for one in begins
     ]  # fmt: skip
     return np.asarray(min(found, key=lambda fit: float(fit.cost)).x)
 
 
-def _refitted(part: _Part, near: Floats) -> float | None:
-    fitted = _fit_template(part, lopsided=False, near=near)
-    return None if fitted is None else float(fitted[0])
+def _refitted(part: _Part, values: Floats, near: Floats) -> Floats:
+    times = np.full(len(values), np.nan)
+    for n, value in enumerate(values):
+        fitted = _fit_template(replace(part, value=value), lopsided=False, near=near)
+        if fitted is not None:
+            times[n] = fitted[0]
+    return times
 
 
 class _Step:
     """The template's time on curves like one to which it is fitted: a step by its slopes there."""
 
     def __init__(self, part: _Part, fitted: Floats) -> None:
+        self._part = part
         self._model, self._start = _template(fitted, part.x), float(fitted[0])
-        small = 1e-4
-        slopes = [
-            (_template(fitted + small * unit, part.x) - _template(fitted - small * unit, part.x))
-            / (2.0 * small * part.sigma)
-            for unit in np.eye(fitted.size)
-        ]
         # Where the shape leaves a number open it is held to what it can be, not let loose.
         loose = np.diag(1.0 / np.array([1.0, 1.0, 1.0, 9.0, 9.0, 9.0, 1.0])[: fitted.size])
-        columns = np.concatenate([np.stack(slopes, axis=1), loose])
+        columns = np.concatenate([_slopes(fitted, part.x) / part.sigma[:, None], loose])
         self._solve = np.linalg.pinv(columns)[0, : part.x.size]
 
-    def time(self, part: _Part) -> float:
-        """x₀ on a curve with the same times."""
-        return self._start + float(self._solve @ ((part.value - self._model) / part.sigma))
+    def times(self, values: Floats) -> Floats:
+        """x₀ on curves (curves, points) with the same times."""
+        return self._start + ((values - self._model) / self._part.sigma) @ self._solve
 
 
 def _better(part: _Part, even: Floats, odd: Floats) -> float:
@@ -300,59 +321,68 @@ def _best_order(part: _Part) -> int:
     return min(costs, key=lambda order: costs[order]) if costs else 2
 
 
-def _coefficients(part: _Part, order: int) -> Floats:
+def _coefficients(part: _Part, values: Floats, order: int) -> Floats:
+    """Of the polynomials through some curves, (curves, order + 1), the highest power first."""
     basis = np.vander(part.x, order + 1) / part.sigma[:, None]
-    return np.asarray(np.linalg.lstsq(basis, part.value / part.sigma, rcond=1e-10)[0])
+    return np.asarray(np.linalg.lstsq(basis, (values / part.sigma).T, rcond=1e-10)[0]).T
 
 
 def _polynomial(part: _Part, order: int) -> Floats:
-    return np.asarray(np.polyval(_coefficients(part, order), part.x))
+    return np.asarray(np.polyval(_coefficients(part, part.value[None], order)[0], part.x))
 
 
-def _polynomial_time(part: _Part, order: int) -> float | None:
-    """Where the polynomial is highest between its ends; None where that is at an end."""
-    fitted = _coefficients(part, order)
-    roots = np.roots(np.polyder(fitted))
-    real = roots.real[np.abs(roots.imag) < 1e-9]
-    bend = np.polyder(fitted, 2)
-    inside = [r for r in real if part.x[0] < r < part.x[-1] and np.polyval(bend, r) < 0]
-    return float(max(inside, key=lambda r: np.polyval(fitted, r))) if inside else None
+def _polynomial_times(part: _Part, values: Floats, order: int) -> Floats:
+    """Where the polynomials are highest between their ends; NaN where that is at an end."""
+    times = np.full(len(values), np.nan)
+    for n, fitted in enumerate(_coefficients(part, values, order)):
+        roots = np.roots(np.polyder(fitted))
+        real = roots.real[np.abs(roots.imag) < 1e-9]
+        bend = np.polyder(fitted, 2)
+        inside = [r for r in real if part.x[0] < r < part.x[-1] and np.polyval(bend, r) < 0]
+        if inside:
+            times[n] = max(inside, key=lambda r: np.polyval(fitted, r))
+    return times
 
 
-def _fold_time(part: _Part) -> float | None:
-    """The middle about which both halves are most alike: the least of the mean square difference of
-    each point and the curve where it is mirrored, by a parabola.
+def _fold_times(part: _Part, values: Floats) -> Floats:
+    """The middles about which both halves are most alike: the least of the mean square difference
+    of each point and the curve where it is mirrored, by a parabola; NaN where there is none.
     """
     x = part.x
     reach = min(-x[0], x[-1]) - _FOLD_REACH
     centres = np.linspace(-_FOLD_REACH, _FOLD_REACH, 41)
-    found = np.array([_difference(part, centre, reach) for centre in centres])
+    found = np.stack([_differences(part, values, centre, reach) for centre in centres], axis=1)
+    return np.array([_least_of(centres, one) for one in found])
+
+
+def _least_of(centres: Floats, found: Floats) -> float:
+    """Where a valley of differences is deepest, by a parabola."""
     if not np.isfinite(found).any():
-        return None
+        return float("nan")
     least = int(np.nanargmin(found))
     low = found[least] + 0.35 * (float(np.nanmax(found)) - found[least])
     some = np.flatnonzero(np.isfinite(found) & (found <= low))
     # The valley itself, not another beyond a rise.
     some = some[np.abs(some - least) <= 1 + np.flatnonzero(np.diff(some) == 1).size]
     if some.size < 4:
-        return None
+        return float("nan")
     a, b, _ = np.polyfit(centres[some], found[some], 2)
     at = -b / (2.0 * a) if a > 0 else np.inf
-    return float(at) if abs(at) < 1.5 * _FOLD_REACH else None
+    return float(at) if abs(at) < 1.5 * _FOLD_REACH else float("nan")
 
 
-def _difference(part: _Part, centre: float, reach: float) -> float:
-    """Of both halves about a centre, over its noise."""
+def _differences(part: _Part, values: Floats, centre: float, reach: float) -> Floats:
+    """Of both halves of some curves about a centre, over their noise."""
     x = part.x
     other = 2.0 * centre - x
     here = np.flatnonzero((np.abs(x - centre) <= reach) & (other >= x[0]) & (other <= x[-1]))
     if here.size < _EVEN:
-        return float("nan")
+        return np.full(len(values), np.nan)
     right = np.clip(np.searchsorted(x, other[here]), 1, x.size - 1)
     share = (other[here] - x[right - 1]) / np.maximum(x[right] - x[right - 1], 1e-12)
-    mirrored = (1.0 - share) * part.value[right - 1] + share * part.value[right]
+    mirrored = (1.0 - share) * values[:, right - 1] + share * values[:, right]
     variance = (
         part.sigma[here] ** 2
         + ((1.0 - share) * part.sigma[right - 1]) ** 2 + (share * part.sigma[right]) ** 2
     )  # fmt: skip
-    return float(np.mean((part.value[here] - mirrored) ** 2 / variance))
+    return np.asarray(np.mean((values[:, here] - mirrored) ** 2 / variance, axis=1))
