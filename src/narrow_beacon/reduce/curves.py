@@ -13,7 +13,7 @@ from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Cast, rank_candidates, settle_cast
 from narrow_beacon.core.curve.colour_terms import ColourTerms
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED, Ensemble
-from narrow_beacon.core.curve.field_stars import FieldStars, field_stars
+from narrow_beacon.core.curve.field_stars import FieldStars, correlated_noise
 from narrow_beacon.core.curve.light_curve import (
     CORE_STEP,
     Growths,
@@ -352,9 +352,8 @@ def with_floor(curve: FilterCurve, *, added: bool) -> FilterCurve:
     stars, of how much their means of some exposures scatter beyond noise; ``added`` to the
     uncertainties of target and check stars where it is wanted.
     """
-    found = field_stars(curve.census, curve.choice.step, curve.ensemble, curve.cast.comparison)
-    constant = np.isin(found.rows, [*curve.cast.comparison, *curve.cast.checks])
-    each = found.correlated_mag[constant]
+    constant = np.array(sorted({*curve.cast.comparison, *curve.cast.checks}))
+    each = correlated_noise(curve.census.stars_only(constant), curve.choice.step, curve.ensemble)
     each = each[np.isfinite(each)]
     if each.size < _LEAST_FOR_FLOOR:
         return curve

@@ -59,19 +59,9 @@ def field_stars(
     (rows); the scatter of each of these is that against the zero points of the others.
     """
     few = census.at_radius(step, np.arange(census.rows.size))
-    zero, doubt = ensemble.zero_point[:, None], ensemble.zero_point_uncertainty[:, None]
-    known = np.isfinite(zero)
-    usable: Bools = np.asarray(few.usable(0) & known)
-    # As light on the scale of the zero points: a mean of magnitudes is off where stars are faint.
-    to_scale = 10.0 ** (-0.4 * np.where(known, zero, 0.0)) / few.exposure_s[:, None]
-    light = np.where(usable, few.counts_adu[:, :, 0] * to_scale, np.nan)
-    own = np.where(usable, few.uncertainty_adu[:, :, 0] * to_scale, np.nan)
-    middle = median_of_known(light, axis=0)
+    usable: Bools = np.asarray(few.usable(0) & np.isfinite(ensemble.zero_point)[:, None])
+    middle, away, noise, spread, good = _departures(few, usable, ensemble)
     with np.errstate(invalid="ignore", divide="ignore"):
-        noise = np.sqrt((own / middle) ** 2 + (np.hypot(doubt, ensemble.extra_mag) / POGSON) ** 2)
-        away = light / middle - 1.0
-        spread = 1.4826 * median_of_known(np.abs(away), axis=0)
-        good = usable & (np.abs(away) < _CLIP * np.maximum(spread, median_of_known(noise, axis=0)))
         weight = np.where(good, noise**-2.0, 0.0)
         total = weight.sum(axis=0)
         mean = middle * (1.0 + np.where(good, weight * away, 0.0).sum(axis=0) / total)
@@ -99,6 +89,35 @@ def field_stars(
         np.median(others, axis=0), np.std(others, axis=0), _alike(np.where(good, away, np.nan)),
         POGSON * _correlated(np.where(good, away, np.nan)),
     )  # fmt: skip
+
+
+def correlated_noise(census: FilterCensus, step: int, ensemble: Ensemble) -> Floats:
+    """The ``correlated_mag`` of ``field_stars`` alone."""
+    few = census.at_radius(step, np.arange(census.rows.size))
+    usable: Bools = np.asarray(few.usable(0) & np.isfinite(ensemble.zero_point)[:, None])
+    _, away, _, _, good = _departures(few, usable, ensemble)
+    return np.asarray(POGSON * _correlated(np.where(good, away, np.nan)))
+
+
+def _departures(
+    few: FilterCensus, usable: Bools, ensemble: Ensemble
+) -> tuple[Floats, Floats, Floats, Floats, Bools]:
+    """Of stars at one radius: their usual light on the scale of the zero points (stars); by what
+    part of it each measure departs, its noise (exposures, stars) and the measures' scatter (stars);
+    and which of them are not astray.
+    """
+    zero, doubt = ensemble.zero_point[:, None], ensemble.zero_point_uncertainty[:, None]
+    # As light: a mean of magnitudes is off where stars are faint.
+    to_scale = 10.0 ** (-0.4 * np.where(np.isfinite(zero), zero, 0.0)) / few.exposure_s[:, None]
+    light = np.where(usable, few.counts_adu[:, :, 0] * to_scale, np.nan)
+    own = np.where(usable, few.uncertainty_adu[:, :, 0] * to_scale, np.nan)
+    middle = median_of_known(light, axis=0)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        noise = np.sqrt((own / middle) ** 2 + (np.hypot(doubt, ensemble.extra_mag) / POGSON) ** 2)
+        away = light / middle - 1.0
+        spread = 1.4826 * median_of_known(np.abs(away), axis=0)
+        good = usable & (np.abs(away) < _CLIP * np.maximum(spread, median_of_known(noise, axis=0)))
+    return middle, away, noise, spread, np.asarray(good)
 
 
 def joined_stars(parts: Sequence[FieldStars]) -> FieldStars:

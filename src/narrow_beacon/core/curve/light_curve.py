@@ -219,6 +219,14 @@ def scatter_by_radius(
     return result
 
 
+def _line(x: Floats, y: Floats) -> tuple[float, float]:
+    """Slope and level at x = 0 of the straight line through points."""
+    middle = x.mean()
+    away = x - middle
+    slope = float(away @ y) / float(away @ away)
+    return slope, float(y.mean() - slope * middle)
+
+
 def transparency(zero_point: Floats, airmass: Floats) -> Floats:
     """Share of light that comes through, against the best of the night at the same airmass.
 
@@ -234,7 +242,7 @@ def transparency(zero_point: Floats, airmass: Floats) -> Floats:
     if z.size >= 8 and np.ptp(x) > 0.15:
         keep = np.ones(z.size, bool)
         for _ in range(10):
-            slope, level = np.polyfit(x[keep], z[keep], 1)
+            slope, level = _line(x[keep], z[keep])
             left = z - slope * x - level
             spread = max(1.4826 * float(np.median(np.abs(left[keep]))), 0.003)
             now = (left > -1.5 * spread) & (left < 4.0 * spread)
