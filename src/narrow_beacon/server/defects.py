@@ -91,8 +91,10 @@ def _stars(
     table = now.tables.get(exposure.filter or "") if now else None
     if table is None or exposure.id not in table.places:
         return np.empty(0), np.empty(0), 0.0
-    census = table.exposure(table.places[exposure.id])
-    return census.x_px, census.y_px, float(census.radii_px[_APERTURE_STEP])
+    at = np.array([table.places[exposure.id]])
+    rows = table.measured_rows(at)
+    x, y = (table.scalar(name, at, rows)[0] for name in ("x_px", "y_px"))
+    return x, y, float(table.radii_px(int(at[0]))[_APERTURE_STEP])
 
 
 def _touched(z: Plane, x: Floats, y: Floats, radius: float) -> list[float]:

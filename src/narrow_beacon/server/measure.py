@@ -108,10 +108,9 @@ def star(number: int, query: StarQuery) -> StarOut:
             why = file.trouble or "it was not measured yet"
             raise Problem(409, "Not measured", f"{file.name}: {why}.")
         at = table.places[query.file]
-        census = table.exposure(at)
-        hit = np.flatnonzero(census.rows == query.row)
+        census = table.exposure(at, np.array([query.row]))
         stars = stars_of(session, campaign)
-        if hit.size == 0:
+        if not census.rows.size:
             raise Problem(409, "Not on this exposure", f"{stars.names[query.row]} lies outside.")
         recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
         annulus = ring_px(session, file)
@@ -119,7 +118,7 @@ def star(number: int, query: StarQuery) -> StarOut:
         times = times_of(session, campaign, files)
         airmass = float(times.airmass[[f.id for f in files].index(query.file)])
         camera = _camera((campaign.cameras or {})[file.chain])
-    i = int(hit[0])
+    i = 0  # of one star
     step = step_of(recipe, file.filter)
     x, y, sky = float(census.x_px[i]), float(census.y_px[i]), float(census.sky_adu_per_px[i])
     counts, sigma = census.counts_adu[i], census.uncertainty_adu[i]

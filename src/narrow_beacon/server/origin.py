@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
+import numpy as np
 from apiflask import APIBlueprint
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -109,17 +110,18 @@ def _measured(session: Session, campaign: Campaign, file: NightFile) -> Facts:
     table = filter_table(session, campaign.id, file.filter)
     if table is None or file.id not in table.places:
         return [("not measured", file.trouble or "not yet")]
-    census = table.exposure(table.places[file.id])
+    at = table.places[file.id]
+    stars, radius_px = table.measured_rows(np.array([at])).size, table.radii_px(at)
     recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
     step = step_of(recipe, file.filter)
     inner, outer = ring_px(session, file)
     constants = campaign.constants.items()
     version = f", settings version {recipe.version}" if recipe else ""
     return [
-        ("stars", f"{census.rows.size} of the catalogue, at {len(RADII_FWHM)} radii"),
+        ("stars", f"{stars} of the catalogue, at {len(RADII_FWHM)} radii"),
         (
             "aperture radius",
-            f"{census.radii_px[step]:.3f} px, {RADII_FWHM[step]:g} star widths{version}",
+            f"{radius_px[step]:.3f} px, {RADII_FWHM[step]:g} star widths{version}",
         ),
         ("sky ring", f"{inner:.2f} to {outer:.2f} px"),
         ("star width", f"{width:.2f} px" if (width := width_px(file)) else ""),

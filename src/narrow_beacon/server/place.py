@@ -89,33 +89,35 @@ def measured(number: int) -> MeasuredStars:
         solution = solution_of(placement)
         year = julian_year(file.mid_utc) if file.mid_utc else 2000.0
     at = table.places[number]
-    census = table.exposure(at)
+    here = np.array([at])
     step = step_of(recipe, file.filter)
     ra, dec = places_at(stars, year)
-    px, py = solution.pixel(ra[census.rows], dec[census.rows])
-    counts, sigma = census.counts_adu[:, step], census.uncertainty_adu[:, step]
+    rows = table.measured_rows(here)
+    one = table.at_radius(step, here, rows)
+    x, y, peak = (table.scalar(name, here, rows)[0] for name in ("x_px", "y_px", "peak_adu"))
+    px, py = solution.pixel(ra[rows], dec[rows])
+    counts, sigma = one.counts_adu[0, :, 0], one.uncertainty_adu[0, :, 0]
     exposure_s = table.seconds(at)
     with np.errstate(invalid="ignore", divide="ignore"):
         magnitude = -2.5 * np.log10(np.where(counts > 0, counts, np.nan) / exposure_s)
         snr = counts / sigma
     band = band_of(file.filter, stars.bands, campaign.bands)
     if band is not None:
-        away = stars.bands[band].magnitude[census.rows] - magnitude
+        away = stars.bands[band].magnitude[rows] - magnitude
         bright = snr > 50
         if np.isfinite(away[bright]).sum() >= 3:
             magnitude = magnitude + float(np.nanmedian(away[bright]))
-    radius = float(census.radii_px[step])
     return MeasuredStars(
-        row=census.rows.tolist(),
-        x_px=census.x_px.tolist(),
-        y_px=census.y_px.tolist(),
+        row=rows.tolist(),
+        x_px=x.tolist(),
+        y_px=y.tolist(),
         predicted_x_px=px.tolist(),
         predicted_y_px=py.tolist(),
         magnitude=[finite(v) for v in magnitude],
         snr=[finite(v) for v in snr],
-        peak_adu=[finite(v) for v in census.peak_adu],
-        flags=[", ".join(flag_words(int(f))) for f in census.flags_at(radius)],
-        radius_px=radius,
+        peak_adu=[finite(v) for v in peak],
+        flags=[", ".join(flag_words(int(f))) for f in one.flags(0)[0]],
+        radius_px=float(one.radii_px[0, 0]),
         annulus_px=annulus,
     )
 
