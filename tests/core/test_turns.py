@@ -11,6 +11,7 @@ from click.testing import CliRunner
 
 from narrow_beacon.bench.series import score_period, score_turn
 from narrow_beacon.cli import main
+from narrow_beacon.core.curve.field_stars import exposures_of_field
 from narrow_beacon.core.series.elements import (
     Elements,
     ElementsError,
@@ -21,7 +22,7 @@ from narrow_beacon.core.series.elements import (
 from narrow_beacon.core.series.extrema import find_extrema
 from narrow_beacon.core.series.periods import find_periods
 from narrow_beacon.core.series.prewhiten import combination, without_periods
-from narrow_beacon.core.series.survey import FieldLight, exposures_for_survey, survey
+from narrow_beacon.core.series.survey import FieldLight, survey
 from narrow_beacon.simulate.curves import TURNS, nights_of, turning
 
 
@@ -187,8 +188,8 @@ def test_what_follows_the_seeing_beside_a_neighbour_is_no_variation() -> None:
 
 
 def test_a_long_campaign_is_surveyed_by_stretches_over_all_of_it() -> None:
-    assert exposures_for_survey(3000).tolist() == list(range(3000))
-    some = exposures_for_survey(50_000)
+    assert exposures_of_field(3000).tolist() == list(range(3000))
+    some = exposures_of_field(50_000)
     assert some.size <= 4096
     assert some[0] == 0
     assert some[-1] > 49_900

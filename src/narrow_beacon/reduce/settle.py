@@ -16,7 +16,7 @@ from narrow_beacon.core.curve.colour_terms import (
     looked_at_for_terms,
     telling_rows,
 )
-from narrow_beacon.core.curve.field_stars import field_stars, joined_stars
+from narrow_beacon.core.curve.field_stars import exposures_of_field, field_stars, joined_stars
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.measure.growth import RadiusChoice
 from narrow_beacon.core.remarks import Remark
@@ -342,13 +342,14 @@ def _curves_of(
             without |= dict.fromkeys(series.indices, str(error))
             continue
         choice = choices.get(name, curve.choice)
+        some = exposures_of_field(len(light))
+        few, ensemble = light.take(some), curve.ensemble.take(some)
         parts = [
             field_stars(
-                light.at(choice.step, rows.tolist()), choice.step, curve.ensemble,
-                curve.cast.comparison,
+                few.at(choice.step, rows.tolist()), choice.step, ensemble, curve.cast.comparison
             )
-            for rows in light.blocks()
-        ]  # fmt: skip
+            for rows in few.blocks()
+        ]
         everyone = joined_stars(parts)
         curve = with_floor(replace(curve, choice=choice, field=everyone), added=ready.plan.floor)
         curves.append(curve)

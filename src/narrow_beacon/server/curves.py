@@ -20,7 +20,12 @@ from narrow_beacon.core.curve.colour_terms import (
     looked_at_for_terms,
     telling_rows,
 )
-from narrow_beacon.core.curve.field_stars import FieldStars, field_stars, joined_stars
+from narrow_beacon.core.curve.field_stars import (
+    FieldStars,
+    exposures_of_field,
+    field_stars,
+    joined_stars,
+)
 from narrow_beacon.core.curve.points import PointsWish
 from narrow_beacon.core.curve.time import Times
 from narrow_beacon.core.errors import NotMeasurableError
@@ -194,8 +199,9 @@ def with_everyone(now: CurvesNow, curve: FilterCurve) -> FilterCurve:
     """A curve with all stars of the field, which take their time: looked at once for the same
     exposures, radius and zero points.
     """
-    table, keep = now.tables[curve.filter], places_in(now, curve)
-    step, ensemble, comparison = curve.choice.step, curve.ensemble, curve.cast.comparison
+    table, some = now.tables[curve.filter], exposures_of_field(len(curve.indices))
+    keep, ensemble = places_in(now, curve)[some], curve.ensemble.take(some)
+    step, comparison = curve.choice.step, curve.cast.comparison
 
     def made() -> FieldStars:
         parts = [

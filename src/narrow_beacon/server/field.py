@@ -16,7 +16,7 @@ from sqlalchemy.orm import Session
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.catalogue.designation import designation
 from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.curve.field_stars import serving
+from narrow_beacon.core.curve.field_stars import exposures_of_field, serving
 from narrow_beacon.core.curve.time import julian_year
 from narrow_beacon.reduce.curves import FilterCurve
 from narrow_beacon.reduce.field import band_of
@@ -162,8 +162,9 @@ def describe_field(
 ) -> FieldStarsOut:
     """All stars of a filter's census; ``sizes`` are width, height and linear limit by file."""
     table, stars = now.tables[curve.filter], now.stars
-    numbers = [now.files[index].id for index in curve.indices]
-    keep = places_in(now, curve)
+    some = exposures_of_field(len(curve.indices))
+    numbers = [now.files[index].id for index in np.array(curve.indices)[some].tolist()]
+    keep = places_in(now, curve)[some]
     found = with_everyone(now, curve).field
     assert found is not None
     terms = curve.terms

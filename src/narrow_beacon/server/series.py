@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.catalogue.designation import designation
+from narrow_beacon.core.curve.field_stars import exposures_of_field
 from narrow_beacon.core.curve.time import heliocentric
 from narrow_beacon.core.curve.zero_points import rates_of
 from narrow_beacon.core.measure.noise import POGSON
@@ -32,7 +33,6 @@ from narrow_beacon.core.series.survey import (
     SUSPICIOUS,
     FieldLight,
     Suspect,
-    exposures_for_survey,
     survey,
 )
 from narrow_beacon.core.series.turns import GAP_D
@@ -388,6 +388,9 @@ def _together(turns: list[TurnOut]) -> list[TurnOut]:
     return joined
 
 
+_surveys: Kept[tuple[object, SurveyOut]] = Kept(2)
+
+
 @blueprint.get("/api/campaigns/<int:number>/survey")
 @blueprint.output(SurveyOut)
 def survey_field(number: int) -> Response:
@@ -396,18 +399,22 @@ def survey_field(number: int) -> Response:
         campaign = campaign_of(session, number)
         now = _now(session, campaign)
         widths = {file.id: width_px(file) for file in exposures_in_time(session, campaign)}
-        fields = [_field_light(now, curve, widths) for curve in now.curves]
+    # Curves are known by their identity, and held so that no others can have it.
+    key = id(now.curves), tuple(widths.items())
+    return quick(_surveys.get(key, lambda: (now.curves, _surveyed(now, widths)))[1])
+
+
+def _surveyed(now: CurvesNow, widths: dict[int, float | None]) -> SurveyOut:
+    fields = [_field_light(now, curve, widths) for curve in now.curves]
     rows = {name: at for at, name in enumerate(now.stars.names)}
     roles = {row: "comparison" for row in now.cast.comparison}
     roles |= {row: "check" for row in now.cast.checks} | {now.cast.target: "target"}
     found = survey(fields, periods=True)[:_MOST_SUSPECTS]
-    return quick(
-        SurveyOut(
-            stars=max((len(one.names) for one in fields), default=0),
-            looked_at=sum(one.time_d.size for one in fields),
-            exposures=sum(len(curve.indices) for curve in now.curves), least=SUSPICIOUS,
-            suspects=[_suspect(one, rows[one.star], now, fields, roles) for one in found],
-        )
+    return SurveyOut(
+        stars=max((len(one.names) for one in fields), default=0),
+        looked_at=sum(one.time_d.size for one in fields),
+        exposures=sum(len(curve.indices) for curve in now.curves), least=SUSPICIOUS,
+        suspects=[_suspect(one, rows[one.star], now, fields, roles) for one in found],
     )  # fmt: skip
 
 
@@ -430,7 +437,7 @@ def _suspect(
 def _field_light(now: CurvesNow, curve: FilterCurve, widths: dict[int, float | None]) -> FieldLight:
     """All stars of a filter by the zero points in force, on exposures of its curve."""
     table = now.tables[curve.filter]
-    some = exposures_for_survey(len(curve.indices))
+    some = exposures_of_field(len(curve.indices))
     indices = np.array(curve.indices)[some]
     ids = [now.files[index].id for index in indices.tolist()]
     census = table.at_radius(curve.choice.step, places_in(now, curve)[some])

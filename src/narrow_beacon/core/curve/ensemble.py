@@ -15,7 +15,7 @@ import numpy as np
 import scipy
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import Bools, Floats
+from narrow_beacon.core.arrays import Bools, Floats, Ints
 from narrow_beacon.core.measure.noise import POGSON
 
 _CLIP = 4.0
@@ -72,6 +72,15 @@ class Ensemble:
         """With zero points as unsure as something else than these stars says."""
         wider = np.hypot(self.zero_point_uncertainty, extra_mag)
         return replace(self, zero_point_uncertainty=wider)
+
+    def take(self, exposures: Ints) -> Ensemble:
+        """On some of the exposures only."""
+        return replace(
+            self, zero_point=self.zero_point[exposures],
+            zero_point_uncertainty=self.zero_point_uncertainty[exposures],
+            residual_mag=self.residual_mag[exposures], noise_mag=self.noise_mag[exposures],
+            used=self.used[exposures],
+        )  # fmt: skip
 
 
 def solve_ensemble(

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Bools, Floats, Ints, median_of_known
+from narrow_beacon.core.arrays import Bools, Floats, Ints, evenly, median_of_known
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.ensemble import Ensemble
 from narrow_beacon.core.measure.collection import FilterCensus
@@ -20,6 +20,7 @@ _NOTHING_MAG = 1e-4
 _CLIP = 5.0
 _FAR_SNR = 3.0
 _RUN, _LEAST_RUNS = 8, 5
+_MOST_EXPOSURES, _STRETCH = 4096, 2 * _RUN
 
 
 @dataclass(frozen=True)
@@ -50,6 +51,18 @@ class FieldStars:
     def times(self) -> Floats:
         """Scatter over what the noise lets one expect."""
         return np.asarray(self.scatter_mag / np.maximum(self.expected_mag, _NOTHING_MAG))
+
+
+def exposures_of_field(count: int) -> Ints:
+    """Of so many exposures of a filter, in order of time, those by which its field is told:
+    stretches of consecutive ones over all nights alike, since each is held against the next. A
+    campaign can have ten times as many, which say nothing new of what stars are like.
+    """
+    if count <= _MOST_EXPOSURES:
+        return np.arange(count)
+    first = evenly(count // _STRETCH, _MOST_EXPOSURES // _STRETCH) * _STRETCH
+    found: Ints = (first[:, None] + np.arange(_STRETCH)).reshape(-1)
+    return found
 
 
 def field_stars(

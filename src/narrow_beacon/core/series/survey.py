@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Bools, Floats, Ints, evenly, median_of_known
+from narrow_beacon.core.arrays import Bools, Floats, median_of_known
 from narrow_beacon.core.series.periods import TooFewPointsError, find_periods
 
 SUSPICIOUS = 5.0
@@ -25,18 +25,6 @@ _ROUNDS = 5
 _PAIRED_D, _NEXT_D = 0.02, 0.1
 _MOST_SIGMA_MAG = 0.25
 _MOVED = 0.3
-_MOST_EXPOSURES, _STRETCH = 4096, 16
-
-
-def exposures_for_survey(count: int) -> Ints:
-    """Of so many exposures of a filter, in order of time, those by which its field is surveyed:
-    stretches of consecutive ones over all nights alike, since each is held against the next.
-    """
-    if count <= _MOST_EXPOSURES:
-        return np.arange(count)
-    first = evenly(count // _STRETCH, _MOST_EXPOSURES // _STRETCH) * _STRETCH
-    found: Ints = (first[:, None] + np.arange(_STRETCH)).reshape(-1)
-    return found
 
 
 @dataclass(frozen=True)
