@@ -81,16 +81,17 @@ class ExposureCensus:
     neighbour_adu: Floats
     noise: Floats
 
-    def flags_at(self, radius_px: float) -> Ints:
-        """StarFlag bits of each star for an aperture of that radius."""
-        bits = 1 << np.arange(self.near_px.shape[1])
-        return ((self.near_px < radius_px) * bits).sum(axis=1)
+    def flags_at(self, radius_px: float, own: Ints | None = None) -> Ints:
+        """StarFlag bits of each star, or of some (places), for an aperture of that radius."""
+        near = self.near_px if own is None else self.near_px[own]
+        return ((near < radius_px) * (1 << np.arange(near.shape[1]))).sum(axis=1)
 
-    def bits_by_radius(self) -> Ints:
-        """StarFlag bits of each star for each of the apertures (stars, radii)."""
-        bits = np.zeros((self.rows.size, self.radii_px.size), np.uint16)
-        star, place = np.nonzero(self.near_px < self.radii_px[-1])
-        first = np.searchsorted(self.radii_px, self.near_px[star, place], "right")
+    def bits_by_radius(self, own: Ints) -> Ints:
+        """StarFlag bits of some stars (places) for each of the apertures (stars, radii)."""
+        bits = np.zeros((own.size, self.radii_px.size), np.uint16)
+        near = self.near_px[own]
+        star, place = np.nonzero(near < self.radii_px[-1])
+        first = np.searchsorted(self.radii_px, near[star, place], "right")
         np.bitwise_or.at(bits, (star, first), np.uint16(1) << place.astype(np.uint16))
         return np.bitwise_or.accumulate(bits, axis=1)
 

@@ -20,14 +20,16 @@ BY_STAR = ("counts_adu", "uncertainty_adu", "flag_bits", "doubt_adu", "neighbour
 """What a FilterCensus holds by star and radius."""
 
 
-def _by_radius(census: ExposureCensus, name: str, steps: tuple[int, ...]) -> np.ndarray:
-    """One of ``BY_STAR`` of an exposure (stars, radii), at all radii or some."""
+def _by_radius(census: ExposureCensus, name: str, own: Ints, steps: tuple[int, ...]) -> np.ndarray:
+    """One of ``BY_STAR`` of some stars (places) of an exposure (stars, radii), at all radii or
+    some.
+    """
     if name != "flag_bits":
-        values: np.ndarray = getattr(census, name)
+        values: np.ndarray = getattr(census, name)[own]
         return values[:, list(steps)] if steps else values
     if not steps:
-        return census.bits_by_radius()
-    return np.stack([census.flags_at(census.radii_px[step]) for step in steps], axis=1)
+        return census.bits_by_radius(own)
+    return np.stack([census.flags_at(census.radii_px[step], own) for step in steps], axis=1)
 
 
 def _kind_of(name: str) -> type:
@@ -79,11 +81,14 @@ class FilterCensus:
             else np.full((len(censuses), wanted.size, depth), np.nan, _kind_of(name))
             for name in BY_STAR
         }
+        nobody = np.empty(0, np.int64)
         for index, census in enumerate(censuses):
-            own = np.flatnonzero(np.isin(census.rows, wanted))
-            into = np.searchsorted(wanted, census.rows[own])
+            place = np.searchsorted(wanted, census.rows)
+            place[place == wanted.size] = 0
+            own = np.flatnonzero(wanted[place] == census.rows) if wanted.size else nobody
+            into = place[own]
             for name, whole in lists.items():
-                whole[index, into] = _by_radius(census, name, steps)[own]
+                whole[index, into] = _by_radius(census, name, own, steps)
         return cls(
             rows=wanted, exposure_s=np.asarray(exposure_s, float), radii_px=radii,
             noise=np.stack([census.noise for census in censuses]), steps=steps, **lists,
