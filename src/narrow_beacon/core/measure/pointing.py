@@ -97,8 +97,9 @@ def aperture_at(
 def _brightest_near(patch: Plane, x: float, y: float) -> tuple[float, float]:
     top, left = max(int(y) - _NEAR_PX, 0), max(int(x) - _NEAR_PX, 0)
     near = patch[top : int(y) + _NEAR_PX + 1, left : int(x) + _NEAR_PX + 1]
-    # Smoothed by its neighbours, so that no hot pixel is taken for the star.
-    calm = sum(np.roll(near, (j, i), (0, 1)) for j in (-1, 0, 1) for i in (-1, 0, 1))
+    # By its neighbours but for the highest, so that no hot pixel is taken for the star.
+    around = [np.roll(near, (j, i), (0, 1)) for j in (-1, 0, 1) for i in (-1, 0, 1)]
+    calm = np.sum(around, axis=0) - np.max(around, axis=0)
     row, column = np.unravel_index(int(np.argmax(calm)), near.shape)
     return float(left + column), float(top + row)
 
