@@ -42,7 +42,7 @@ function Item({ remark, open }: { remark: Remark; open: boolean }) {
               {remark.about.split(", ").slice(0, 2).join(", ")}
             </span>
           )}
-          <span className="line-clamp-2 break-words in-open:line-clamp-none">
+          <span className="line-clamp-2 text-base break-words in-open:line-clamp-none">
             {sentence(remark.words)}
           </span>
         </summary>
