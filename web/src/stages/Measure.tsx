@@ -90,13 +90,13 @@ function Profile({ star, step }: { star: StarOnExposure; step: number }) {
   const sky = star.sky_adu_per_px ?? 0;
   const reach = star.annulus_px[1] + 2;
   const values = star.profile_adu.map((v) => v - sky);
-  const top = Math.max(...values.slice(0, 20), 1);
+  const highest = Math.max(...values.slice(0, 20), 1);
   return (
     <Chart
       className="min-h-0 flex-1"
       testId="profile"
       x={[0, reach]}
-      y={[-0.06 * top, 1.08 * top]}
+      y={[-0.06 * highest, 1.08 * highest]}
       label="above sky, ADU"
       xLabel={`distance from ${star.name}, px`}
       xAxis
@@ -123,12 +123,18 @@ function Profile({ star, step }: { star: StarOnExposure; step: number }) {
         ctx.moveTo(place.x(star.radii_px[step]!), 0);
         ctx.lineTo(place.x(star.radii_px[step]!), ctx.canvas.height);
         ctx.stroke();
+        ctx.font = `${12 * place.ratio}px 'Atkinson Hyperlegible Next'`;
+        ctx.fillStyle = colour("--quiet");
+        const top = place.y(1.08 * highest) + 14 * place.ratio;
+        const edge = place.x(star.radii_px[step]!);
+        const inside = edge - place.x(0) > 64 * place.ratio;
+        ctx.textAlign = inside ? "right" : "left";
+        ctx.fillText("aperture", edge + (inside ? -6 : 6) * place.ratio, top);
+        ctx.textAlign = "center";
+        ctx.fillText("sky ring", place.x((star.annulus_px[0] + star.annulus_px[1]) / 2), top);
+        ctx.textAlign = "left";
       }}
-    >
-      <span className="pointer-events-none absolute top-2 right-4 text-small text-quiet">
-        amber: aperture · grey: sky ring
-      </span>
-    </Chart>
+    />
   );
 }
 

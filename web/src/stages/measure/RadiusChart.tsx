@@ -13,9 +13,9 @@ interface Props {
 }
 
 const CURVES = [
-  { key: "growth", tone: "--ink", words: "light inside" },
-  { key: "snr", tone: "--comparison", words: "signal to noise" },
-  { key: "scatter", tone: "--check", words: "night scatter of constant stars" },
+  { key: "growth", tone: "--ink", dash: [], words: "light inside" },
+  { key: "snr", tone: "--comparison", dash: [7, 3], words: "signal to noise" },
+  { key: "scatter", tone: "--check", dash: [2, 3], words: "night scatter of constant stars" },
 ] as const;
 
 /** Growth of light, signal to noise and night scatter by radius, with one handle for the radius. */
@@ -58,11 +58,13 @@ export function RadiusChart({ radii, radiiPx: xs, star, onStep }: Props) {
       onPlace={(u) => (plot.current = u)}
       draw={(ctx, place) => {
         ctx.lineWidth = 1.6 * place.ratio;
-        for (const { key, tone } of CURVES) {
+        for (const { key, tone, dash } of CURVES) {
           ctx.strokeStyle = ctx.fillStyle = colour(tone);
           ctx.beginPath();
           shown[key].forEach((v, i) => v !== null && ctx.lineTo(place.x(xs[i]!), place.y(v)));
+          ctx.setLineDash(dash.map((length) => length * place.ratio));
           ctx.stroke();
+          ctx.setLineDash([]);
           shown[key].forEach((v, i) => {
             if (v === null) return;
             ctx.beginPath();
@@ -104,9 +106,18 @@ export function RadiusChart({ radii, radiiPx: xs, star, onStep }: Props) {
         onPointerUp={() => (held.current = false)}
       />
       <ul className="pointer-events-none absolute top-0.5 right-3 left-[66px] flex gap-5 overflow-hidden text-small whitespace-nowrap">
-        {CURVES.map(({ key, tone, words }) => (
+        {CURVES.map(({ key, tone, dash, words }) => (
           <li key={key} className="flex items-center gap-1.5">
-            <i className="h-0.5 w-3.5" style={{ background: `var(${tone})` }} />
+            <svg width="20" height="2" aria-hidden>
+              <line
+                x2="20"
+                y1="1"
+                y2="1"
+                strokeWidth="2"
+                strokeDasharray={dash.join(" ")}
+                style={{ stroke: `var(${tone})` }}
+              />
+            </svg>
             {words}
             <span className="num">
               {key === "growth"
