@@ -159,8 +159,8 @@ def doubts_remarks(curve: FilterCurve) -> list[Remark]:
             Remark(
                 "curve", f"{counted(doubtful.sum(), of_all + 'is', of_all + 'are')} doubtful",
                 curve.filter,
-                "they may be off by more than their uncertainties; the flags say why and how much",
-                "the report leaves them out; [output] doubtful = true takes them, as does Report",
+                "each may be off by more than its uncertainty; its flags say why and how much",
+                "the report leaves out what is doubtful; [output] doubtful = true takes it, as Report does",
             )
         )  # fmt: skip
     if unseen.any():

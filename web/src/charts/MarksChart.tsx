@@ -4,7 +4,7 @@ import { Frame } from "../film/Frame";
 import { useApp } from "../state";
 import { colour, fixed } from "../ui/words";
 import { Chart, type Place, type Range } from "./Chart";
-import { drawMarks, hitAt, inside, type Hit, type Marks } from "./marks";
+import { drawMarks, hitAt, inside, namesOf, type Hit, type Marks } from "./marks";
 
 interface Props {
   marks: Marks[];
@@ -37,6 +37,7 @@ export function MarksChart({ marks, tell, title, pins, ghosts, ...rest }: Props)
   const selection = useApp((s) => s.selection);
   const set = useApp((s) => s.set);
   const plot = useRef<uPlot | null>(null);
+  const [left] = rest.x;
   const [loop, setLoop] = useState<[number, number][] | null>(null);
   const [hit, setHit] = useState<{ hit: Hit; x: number; y: number } | null>(null);
   const draw = useCallback(
@@ -45,8 +46,18 @@ export function MarksChart({ marks, tell, title, pins, ghosts, ...rest }: Props)
       if (pins?.length) drawPins(ctx, place, pins);
       if (ghosts?.length) drawGhosts(ctx, place, ghosts);
       for (const m of marks) drawMarks(ctx, place, m, beam, chosen);
+      for (const { words, x, y, tone } of namesOf(marks, left)) {
+        ctx.font = `600 ${12 * place.ratio}px 'Atkinson Hyperlegible Next'`;
+        ctx.lineWidth = 3 * place.ratio;
+        ctx.textAlign = "left";
+        ctx.strokeStyle = colour("--ground");
+        ctx.fillStyle = colour(tone);
+        const at = [place.x(x) + 4 * place.ratio, place.y(y) - 9 * place.ratio] as const;
+        ctx.strokeText(words, ...at);
+        ctx.fillText(words, ...at);
+      }
     },
-    [marks, beam, selection, pins, ghosts],
+    [marks, beam, selection, pins, ghosts, left],
   );
 
   const to = (scale: "x" | "y") => (v: number) => {

@@ -80,6 +80,25 @@ export function drawMarks(
   });
 }
 
+/** Where the target is shown in several filters, the name of each at its first point from `left`
+ * on: under a red lamp no colour tells them apart. */
+export function namesOf(
+  marks: readonly Marks[],
+  left: number,
+): { words: string; x: number; y: number; tone: string }[] {
+  const found = new Map<string, { words: string; x: number; y: number; tone: string }>();
+  for (const one of marks) {
+    if (one.role !== "target") continue;
+    one.x.forEach((x, i) => {
+      const y = one.y[i];
+      const known = found.get(one.filter);
+      if (y == null || x < left || (known && known.x <= x)) return;
+      found.set(one.filter, { words: one.filter, x, y, tone: filterColour(one.filter) });
+    });
+  }
+  return found.size > 1 ? [...found.values()] : [];
+}
+
 const CROWDED = 1500;
 const CELLS = 1 << 14;
 

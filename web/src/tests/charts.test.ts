@@ -2,7 +2,7 @@
 import { afterEach, beforeEach, describe, expect, it } from "vitest";
 import { rangeOf, rangeOfMarks, type Place } from "../charts/Chart";
 import { extent } from "../charts/extent";
-import { drawMarks, hitAt, shape, type Marks } from "../charts/marks";
+import { drawMarks, hitAt, namesOf, shape, type Marks } from "../charts/marks";
 import { tellMagnitude } from "../charts/MarksChart";
 import { surface, tidy } from "./page";
 
@@ -48,6 +48,18 @@ describe("marks", () => {
     const [good] = [surface()];
     drawMarks(good[0], place, marks({ doubtful: [false, false, false] }), null, new Set());
     expect(good[1].filter((d) => d.what === "fill")).toHaveLength(1);
+  });
+
+  it("of the target are named by filter where there are several, at their first point in sight", () => {
+    const blue = marks({ filter: "B", x: [3, 0.5, 2] });
+    const night = marks({ x: [4, 5, 6] });
+    const check = marks({ role: "check", filter: "R" });
+    const named = namesOf([marks({ x: [0, 2, 3], y: [2, null, 4] }), night, blue, check], 0.2);
+    expect(named.map(({ words, x, y }) => [words, x, y])).toEqual([
+      ["V", 3, 4],
+      ["B", 2, 4],
+    ]);
+    expect(namesOf([marks(), night, check], 0)).toEqual([]);
   });
 
   it("have a line with a stem downwards where the star was not seen", () => {
