@@ -160,7 +160,7 @@ def doubts_remarks(curve: FilterCurve) -> list[Remark]:
                 "curve", f"{counted(doubtful.sum(), of_all + 'is', of_all + 'are')} doubtful",
                 curve.filter,
                 "each may be off by more than its uncertainty; its flags say why and how much",
-                "the report leaves out what is doubtful; [output] doubtful = true takes it, as Report does",
+                "the report leaves it out; [output] doubtful = true takes it, as does Report",
             )
         )  # fmt: skip
     if unseen.any():
