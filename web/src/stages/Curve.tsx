@@ -292,12 +292,14 @@ export function CurveBench() {
       {PLAIN.has(shown.view) && <PointsSection />}
       {DRAWN.has(shown.view) && <OthersSection />}
       <Problems data={data} />
-      <Section title="Points">
-        <p className="mb-2 text-quiet">
-          {selection.length > 1
-            ? "Set the chosen ones aside beside the rail, or with X."
-            : "Point at one to see its exposure; draw around some to take them."}
-        </p>
+      <Section title={DRAWN.has(shown.view) ? "Points" : "Go on"}>
+        {DRAWN.has(shown.view) && (
+          <p className="mb-2 text-quiet">
+            {selection.length > 1
+              ? "Set the chosen ones aside beside the rail, or with X."
+              : "Point at one to see its exposure; draw around some to take them."}
+          </p>
+        )}
         <Button onClick={() => set({ stage: "report" })}>Next: Report</Button>
       </Section>
       {DRAWN.has(shown.view) && <FigureSection />}
