@@ -15,7 +15,7 @@ from narrow_beacon.core.frames.header_values import (
     number_of,
 )
 
-_YEARS = range(1850, 2200)
+YEARS = range(1850, 2200)
 """Exposures of other years are slips of a clock or of the pen."""
 _JD_MJD_ZERO = 2400000.5
 _MJD_UNIX_EPOCH = 40587.0
@@ -249,7 +249,7 @@ def _moment(cards: dict[str, HeaderValue], keyword: str) -> Reading[datetime] | 
         base = datetime.fromisoformat(date)
     except ValueError:
         return None
-    if base.year not in _YEARS:
+    if base.year not in YEARS:
         return None
     seconds = int(hour) * 3600 + int(minute) * 60 + int(second) + float(fraction or 0)
     if int(hour) > 24 or int(minute) > 59 or int(second) > 60:

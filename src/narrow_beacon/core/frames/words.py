@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from datetime import datetime
+from datetime import UTC, datetime
 
 from narrow_beacon.core.frames.filters import filter_name
 from narrow_beacon.core.frames.header import KINDS
+from narrow_beacon.core.frames.header_time import YEARS
 from narrow_beacon.core.frames.header_values import MOST_TEXT, sexagesimal_deg
 
 Word = str | float | None
@@ -34,10 +35,16 @@ def _number(low: float, high: float, unit: str) -> Callable[[str], float]:
 
 
 def _time(text: str) -> str:
+    """A moment in UTC; one with a zone of its own is brought to it."""
+    how = f"“{text}”: write 2026-10-12 21:04:30, the start in UTC"
     try:
-        return datetime.fromisoformat(text).replace(tzinfo=None).isoformat()
+        value = datetime.fromisoformat(text)
     except ValueError as error:
-        raise ValueError(f"“{text}”: write 2026-10-12 21:04:30, the start in UTC") from error
+        raise ValueError(how) from error
+    # A day alone is no start: it would be read as midnight.
+    if ":" not in text or value.year not in YEARS:
+        raise ValueError(how)
+    return (value.astimezone(UTC) if value.tzinfo else value).replace(tzinfo=None).isoformat()
 
 
 def _shift(text: str) -> float:
@@ -52,7 +59,7 @@ def _shift(text: str) -> float:
         value = float(plain.removesuffix("s"))
     except ValueError as error:
         raise ValueError(f"“{text}”: write seconds, or hours as −2h or +1:30") from error
-    if abs(value) > 400 * _DAY_S:
+    if not abs(value) <= 400 * _DAY_S:
         raise ValueError(f"{value:g} s: a clock is not that wrong; give the start instead")
     return value
 
