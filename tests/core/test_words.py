@@ -15,7 +15,10 @@ from narrow_beacon.core.frames.words import WORDS, read_word
         ("exposure_s", "120", 120.0),
         ("temperature_c", "−10.5", -10.5),
         ("ra_deg", "22 41 02.4", 340.26),
+        ("ra_deg", "340.26", 340.26),
+        ("ra_deg", "22.684h", 340.26),
         ("dec_deg", "-00 30 00", -0.5),
+        ("dec_deg", "−00 30 00", -0.5),
         ("moment", "middle", "middle"),
         ("time_utc", "2026-10-12 21:04:30", "2026-10-12T21:04:30"),
         ("time_utc", "2026-10-12T21:04:30.250", "2026-10-12T21:04:30.250000"),
@@ -54,6 +57,8 @@ def test_a_word_is_read_as_it_is_meant(name: str, text: str, value: object) -> N
         ("shift_s", "an hour", "write seconds, or hours"),
         ("moment", "noon", "none of start, middle, end"),
         ("dec_deg", "95", "from -90° to 90°"),
+        ("ra_deg", "nan", "not an angle"),
+        ("ra_deg", "22 61 00", "below 60"),
     ],
 )
 def test_a_word_that_cannot_be_meant_is_refused_with_how_to_write_it(

@@ -93,9 +93,11 @@ def temperature_c(value: HeaderValue) -> float:
 def sexagesimal_deg(text: str, *, hours: bool) -> float:
     """Degrees from ``"19 41 02.6"``, ``"+38:12:44"``, ``"19h41m02.6s"`` or a plain number.
 
-    A plain number is degrees already, also where ``hours`` is set. Raises ValueError.
+    A plain number is degrees already, also where ``hours`` is set, unless it says that it is hours.
+    Raises ValueError.
     """
-    words = re.sub(r"[hdms:°'\"′″]", " ", text.strip().lower()).split()
+    plain = text.strip().lower().replace("−", "-")
+    words = re.sub(r"[hdms:°'\"′″]", " ", plain).split()
     if not 1 <= len(words) <= 3:
         raise ValueError(f"“{text[:40]}” is not an angle")
     negative = words[0].startswith("-")
@@ -103,8 +105,10 @@ def sexagesimal_deg(text: str, *, hours: bool) -> float:
         parts = [float(word) for word in words]
     except ValueError as error:
         raise ValueError(f"“{text[:40]}” is not an angle") from error
+    if not all(map(math.isfinite, parts)):
+        raise ValueError(f"“{text[:40]}” is not an angle")
     if len(parts) == 1:
-        return parts[0]
+        return parts[0] * (15.0 if hours and plain.endswith("h") else 1.0)
     if any(not 0 <= part < 60 for part in parts[1:]):
         raise ValueError(f"“{text[:40]}”: minutes and seconds must be below 60")
     size = sum(abs(part) / 60**power for power, part in enumerate(parts))
