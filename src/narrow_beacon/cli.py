@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from narrow_beacon.cli_numbers import Number
 from narrow_beacon.cli_series import extrema, figure, period, report, survey
 
 if TYPE_CHECKING:
@@ -128,7 +129,7 @@ def reduce(plan: Path, workers: int | None) -> None:
     "--write", "folder", required=True, type=click.Path(path_type=Path, file_okay=False),
     help="Where the corrected exposures go.",
 )  # fmt: skip
-@click.option("--pedestal", default=0.0, type=float, help="ADU to add to all pixels.")
+@click.option("--pedestal", default=0.0, type=Number(0, 1e6), help="ADU to add to all pixels.")
 @_workers
 @click.option("--json", "as_json", is_flag=True, help="One JSON document on standard output.")
 def correct(plan: Path, folder: Path, pedestal: float, workers: int | None, as_json: bool) -> None:
@@ -161,7 +162,7 @@ def correct(plan: Path, folder: Path, pedestal: float, workers: int | None, as_j
 @main.command()
 @click.argument("plan", type=click.Path(path_type=Path))
 @click.option("--every", type=click.IntRange(2), help="So many exposures of a night and filter.")
-@click.option("--minutes", type=click.FloatRange(0.1), help="Or those within so many minutes.")
+@click.option("--minutes", type=Number(0.1), help="Or those within so many minutes.")
 @click.option(
     "--method", type=click.Choice(["clipped", "mean", "median"]), default="clipped",
     show_default=True,
@@ -217,7 +218,7 @@ def combine(
 @click.option("--cone", metavar="URL", help="A simple cone search service.")
 @click.option("--near", metavar='"RA DEC"', help="Where it may be; else what the header says.")
 @click.option(
-    "--scale", nargs=2, type=click.FloatRange(0.01, 3600), metavar="LOW HIGH",
+    "--scale", nargs=2, type=Number(0.01, 3600), metavar="LOW HIGH",
     help="Seconds of arc a pixel; else what the header says, else 0.2 to 75.",
 )  # fmt: skip
 @click.option(
@@ -272,13 +273,13 @@ def solve(
 @main.command()
 @click.argument("plan", type=click.Path(path_type=Path))
 @click.option("--out", required=True, type=click.Path(path_type=Path), help=".svg, .pdf or .png")
-@click.option("--width", default=15.0, type=click.FloatRange(1, 600), help="Side, minutes of arc.")
-@click.option("--up", default=0.0, type=float, help="Degrees from north through east.")
+@click.option("--width", default=15.0, type=Number(1, 600), help="Side, minutes of arc.")
+@click.option("--up", default=0.0, type=Number(), help="Degrees from north through east.")
 @click.option("--mirrored", is_flag=True, help="East to the right of north.")
 @click.option("--band", default="", help="Of the magnitudes; V, or the catalogue's first.")
-@click.option("--faintest", type=float, help="Magnitude of the faintest stars drawn.")
+@click.option("--faintest", type=Number(), help="Magnitude of the faintest stars drawn.")
 @click.option("--points", is_flag=True, help="Magnitudes with their decimal points.")
-@click.option("--year", type=click.FloatRange(1800, 2200), help="Of the positions; now.")
+@click.option("--year", type=Number(1800, 2200), help="Of the positions; now.")
 def finder(
     plan: Path, out: Path, width: float, up: float, mirrored: bool, band: str,
     faintest: float | None, points: bool, year: float | None,
@@ -314,7 +315,7 @@ def finder(
     "--column", "said", multiple=True, metavar="MEANING=NAME",
     help="What a column means: ra=RAJ2000, V=Vmag, V_uncertainty=e_Vmag. Can be given again.",
 )  # fmt: skip
-@click.option("--epoch", type=click.FloatRange(1800, 2200), help="Of the positions.")
+@click.option("--epoch", type=Number(1800, 2200), help="Of the positions.")
 @click.option("--variables", is_flag=True, help="It is a table of variable stars.")
 @click.option("--json", "as_json", is_flag=True, help="One JSON document on standard output.")
 def catalogue(

@@ -12,6 +12,9 @@ from pathlib import Path
 
 import click
 
+from narrow_beacon.cli_numbers import Number
+
+_SIDE_CM = Number(4, 60)
 _CURVE = click.argument("curve", type=click.Path(path_type=Path))
 _FOLDER = click.argument("folder", type=click.Path(path_type=Path, exists=True, file_okay=False))
 _JSON = click.option(
@@ -31,8 +34,8 @@ def _columns(command: Callable[..., None]) -> Callable[..., None]:
 @click.command()
 @_CURVE
 @_columns
-@click.option("--shortest", type=click.FloatRange(1e-6), help="Period in days.")
-@click.option("--longest", type=click.FloatRange(1e-6), help="Period in days.")
+@click.option("--shortest", type=Number(1e-6), help="Period in days.")
+@click.option("--longest", type=Number(1e-6), help="Period in days.")
 @click.option("--kind", type=click.Choice(["waves", "eclipses", "any"]), default="any")
 @_JSON
 def period(
@@ -161,9 +164,14 @@ def survey(folder: Path, least: float, as_json: bool) -> None:
 
 @click.command()
 @_FOLDER
-@click.option("--period", type=click.FloatRange(1e-6), help="In days; without it, over time.")
-@click.option("--epoch", type=float, help="Of phase 0, BJD (TDB); else that of the first point.")
-@click.option("--size", type=(float, float), default=(18.0, 11.0), help="Width and height, cm.")
+@click.option("--period", type=Number(1e-6), help="In days; without it, over time.")
+@click.option("--epoch", type=Number(), help="Of phase 0, BJD (TDB); else that of the first point.")
+@click.option(
+    "--size",
+    type=(_SIDE_CM, _SIDE_CM),
+    default=(18.0, 11.0),
+    help="Width and height, cm.",
+)
 @click.option("--title", default="", help="In place of the star's name.")
 @click.option(
     "--out", required=True, type=click.Path(path_type=Path, dir_okay=False),

@@ -150,3 +150,19 @@ def test_what_looks_like_markup_is_printed_as_it_is(capsys: pytest.CaptureFixtur
     assert "night/[/b]:smile:.fits: no [kit] in it" in printed
     assert "[V]: no [kit] aperture_m: scintillation is left out" in printed
     assert "what it may cost: 3 mmag" in printed
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ["correct", "plan.toml", "--write", "out", "--pedestal", "nan"],
+        ["combine", "plan.toml", "--write", "out", "--minutes", "nan"],
+        ["solve", "--scale", "nan", "nan"],
+        ["figure", __file__, "--size", "nan", "11"],
+        ["period", __file__, "--shortest", "inf"],
+    ],
+)
+def test_what_is_no_number_is_refused_wherever_one_is_asked_for(words: list[str]) -> None:
+    said = CliRunner().invoke(main, words)
+    assert said.exit_code == 2
+    assert "no number that can be used" in said.output
