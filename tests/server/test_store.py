@@ -191,6 +191,13 @@ def test_columns_say_what_the_censuses_of_all_nights_say(tmp_path: Path) -> None
         for radius in census.radii_px:
             assert found.flags_at(radius).tolist() == census.flags_at(radius).tolist()
         same(replace(found, near_px=census.near_px), census)
+        assert table.radii_px(at).tolist() == census.radii_px.tolist()
+        assert table.measured_rows(np.array([at])).tolist() == census.rows.tolist()
+        alone = table.exposure(at, few)
+        assert alone.rows.tolist() == [row for row in census.rows.tolist() if row in few]
+        of = np.isin(census.rows, few)
+        np.testing.assert_array_equal(alone.counts_adu, census.counts_adu[of])
+        np.testing.assert_array_equal(alone.x_px, census.x_px[of])
 
     # A census that is measured again is read again.
     write_census_table(paths[1], nights[0])
