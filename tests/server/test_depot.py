@@ -33,7 +33,7 @@ def _task(work: _Work, out: Path, notes: Path) -> tuple[str, Path, str]:
     made.mkdir()
     (made / "part").write_text("part")
     (made / WHOLE).write_text("whole")
-    return words, made, f"{out}: written"
+    return words, made, f"{out}: written, or / not"
 
 
 @pytest.fixture
@@ -77,7 +77,8 @@ def test_a_task_finds_what_it_is_told_of_and_what_it_makes_comes_back(
     assert words == out.read_text() == "flat frame"
     assert made == here.root / "notes" / "made"
     assert sorted(path.name for path in made.iterdir()) == [WHOLE, "part"]
-    assert said == f"{out}: written"
+    assert said == f"{out}: written, or / not"
+    assert sorted(path.name for path in out.parent.iterdir()) == ["words.txt"]
     # The worker had all of it in a folder of its own.
     assert (there.root / "chains" / "abc" / "flat.txt").read_text() == "flat "
     assert (there.root / "out" / "words.txt").read_text() == words

@@ -214,8 +214,10 @@ class _Unpacker(pickle.Unpickler):
         path = self._depot.root / key
         if state == _THERE:
             self._depot.fetch(key)
-        else:
-            (path if state == _FOLDER else path.parent).mkdir(parents=True, exist_ok=True)
+        elif state == _FOLDER:
+            path.mkdir(parents=True, exist_ok=True)
+        elif not as_text:  # a text may be words that begin with a path
+            path.parent.mkdir(parents=True, exist_ok=True)
         if state != _FOLDER:
             self.keys.append(key)
         return str(path) if as_text else path
