@@ -400,7 +400,7 @@ def survey_field(number: int) -> Response:
         now = _now(session, campaign)
         widths = {file.id: width_px(file) for file in exposures_in_time(session, campaign)}
     # Curves are known by their identity, and held so that no others can have it.
-    key = id(now.curves), tuple(widths.items())
+    key = id(now.curves), hash(tuple(widths.items()))
     return quick(_surveys.get(key, lambda: (now.curves, _surveyed(now, widths)))[1])
 
 
