@@ -67,7 +67,7 @@ export function MeasureMain() {
           <p className="p-4 text-quiet">
             {error?.message ??
               (exposure && !exposure.measured
-                ? `${exposure.trouble || "This exposure is not measured."} Move the beam to another.`
+                ? `${exposure.trouble || "This exposure is not measured"}. Move the beam to another.`
                 : "Looking at the star …")}
           </p>
         )}
