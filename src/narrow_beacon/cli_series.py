@@ -127,7 +127,9 @@ def extrema(
 
 @click.command()
 @_FOLDER
-@click.option("--least", default=5.0, help="Significance from which on a star is listed.")
+@click.option(
+    "--least", default=5.0, type=Number(), help="Significance from which on a star is listed."
+)
 @_JSON
 def survey(folder: Path, least: float, as_json: bool) -> None:
     """The stars of a field that vary, from the output FOLDER of a reduction.

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -23,6 +24,7 @@ from narrow_beacon.core.series.extrema import find_extrema
 from narrow_beacon.core.series.periods import find_periods
 from narrow_beacon.core.series.prewhiten import combination, without_periods
 from narrow_beacon.core.series.survey import FieldLight, survey
+from narrow_beacon.reduce.settle_remarks import _sampled_remarks
 from narrow_beacon.simulate.curves import TURNS, nights_of, turning
 
 
@@ -199,6 +201,13 @@ def test_a_long_campaign_is_surveyed_by_stretches_over_all_of_it() -> None:
     # From one stretch to the next never much longer than from any other.
     gaps = np.diff(some)[np.diff(some) > 1]
     assert np.ptp(gaps) <= 16
+    # And it is said.
+    long = SimpleNamespace(indices=range(50_000), filter="V")
+    (said,) = _sampled_remarks(long)  # type: ignore[arg-type]
+    assert said.words.startswith(f"the field's stars are told by {some.size} of 50000 exposures")
+    assert "3.5 times less sure" in said.matters
+    long.indices = range(4_096)
+    assert not _sampled_remarks(long)  # type: ignore[arg-type]
 
 
 def test_extrema_and_survey_on_the_command_line(tmp_path: Path) -> None:

@@ -12,6 +12,7 @@ from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Dropped
 from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED
+from narrow_beacon.core.curve.field_stars import exposures_of_field
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.curves import FilterCurve
@@ -149,9 +150,26 @@ def uneven_sky_remarks(ready: Prepared, results: Sequence[ExposureResult]) -> li
     return remarks
 
 
+def _sampled_remarks(curve: FilterCurve) -> list[Remark]:
+    """That the field of a long campaign is told by some of its exposures."""
+    count = len(curve.indices)
+    told = exposures_of_field(count).size
+    if told == count:
+        return []
+    return [
+        Remark(
+            "curve",
+            f"the field's stars are told by {told} of {count} exposures, over all nights alike",
+            curve.filter,
+            f"their means and scatters are {(count / told) ** 0.5:.1f} times less sure than by all",
+            "nothing: the target's points are all there; split the campaign to use every exposure",
+        )
+    ]
+
+
 def doubts_remarks(curve: FilterCurve) -> list[Remark]:
     """Words on the points of a curve that are not simply good."""
-    remarks = []
+    remarks = _sampled_remarks(curve)
     doubtful, unseen = curve.target.doubtful, np.isfinite(curve.target.limit_mag)
     if doubtful.any():
         of_all = f"of {counted(doubtful.size, 'point')} "

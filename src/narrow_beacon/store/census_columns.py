@@ -172,7 +172,11 @@ class CensusTable:
         part, here, _ = self._pieces(np.array([index]))[0]
         at = int(here[0])
         own, _ = _matched(part.rows, self._wanted(rows))
-        part.ask_for([*SCALARS, *BY_STAR], range(self.radii), own)
+        # A whole exposure touches all of its night's file: asked for with the first of them.
+        if rows is not None or part.path not in self._asked:
+            part.ask_for([*SCALARS, *BY_STAR], range(self.radii), own)
+        if rows is None:
+            self._asked.add(part.path)
         with part.arrays() as arrays:
             there = own[np.isfinite(arrays.of("x_px")[own, at])]
             scalars = {name: arrays.of(name)[there, at] for name in SCALARS}
@@ -188,6 +192,11 @@ class CensusTable:
             rows=part.rows[there], radii_px=radii, noise=part.noise[at], near_px=near,
             **scalars, **lists,
         )  # fmt: skip
+
+    @cached_property
+    def _asked(self) -> set[Path]:
+        """Files that were asked for as a whole."""
+        return set()
 
     def radii_px(self, index: int) -> Floats:
         """The radii of an exposure."""

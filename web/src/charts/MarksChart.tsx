@@ -1,4 +1,4 @@
-import { useCallback, useRef, useState } from "react";
+import { useCallback, useMemo, useRef, useState } from "react";
 import type uPlot from "uplot";
 import { Frame } from "../film/Frame";
 import { useApp } from "../state";
@@ -38,6 +38,7 @@ export function MarksChart({ marks, tell, title, pins, ghosts, ...rest }: Props)
   const set = useApp((s) => s.set);
   const plot = useRef<uPlot | null>(null);
   const [left] = rest.x;
+  const names = useMemo(() => namesOf(marks, left), [marks, left]);
   const [loop, setLoop] = useState<[number, number][] | null>(null);
   const [hit, setHit] = useState<{ hit: Hit; x: number; y: number } | null>(null);
   const draw = useCallback(
@@ -46,7 +47,7 @@ export function MarksChart({ marks, tell, title, pins, ghosts, ...rest }: Props)
       if (pins?.length) drawPins(ctx, place, pins);
       if (ghosts?.length) drawGhosts(ctx, place, ghosts);
       for (const m of marks) drawMarks(ctx, place, m, beam, chosen);
-      for (const { words, x, y, tone } of namesOf(marks, left)) {
+      for (const { words, x, y, tone } of names) {
         ctx.font = `600 ${12 * place.ratio}px 'Atkinson Hyperlegible Next'`;
         ctx.lineWidth = 3 * place.ratio;
         ctx.textAlign = "left";
@@ -57,7 +58,7 @@ export function MarksChart({ marks, tell, title, pins, ghosts, ...rest }: Props)
         ctx.fillText(words, ...at);
       }
     },
-    [marks, beam, selection, pins, ghosts, left],
+    [marks, beam, selection, pins, ghosts, names],
   );
 
   const to = (scale: "x" | "y") => (v: number) => {

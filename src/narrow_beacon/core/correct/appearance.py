@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from narrow_beacon.core.arrays import Plane
-from narrow_beacon.core.correct.flat_verdict import plane_and_radial
+from narrow_beacon.core.correct.flat_verdict import large_scale
 from narrow_beacon.core.correct.local_median import local_median
 
 _STEP = 3
@@ -44,16 +44,7 @@ def look_at(pixels: Plane) -> Appearance:
     excess = known - level
     sample = excess[::_STEP, ::_STEP]
     noise = 1.4826 / _LEFT * float(np.median(np.abs(sample - np.median(sample))))
-    rows, columns = (size // _BLOCK for size in known.shape)
-    blocks = known[: rows * _BLOCK, : columns * _BLOCK].reshape(rows, _BLOCK, columns, _BLOCK)
-    sky = np.median(blocks.swapaxes(1, 2).reshape(rows, columns, -1), axis=2)
-    height, width = known.shape
-    y, x = np.meshgrid(
-        (np.arange(rows) + 0.5) * 2 * _BLOCK / height - 1.0,
-        (np.arange(columns) + 0.5) * 2 * _BLOCK / width - 1.0,
-        indexing="ij",
-    )
-    slope, _, corners = plane_and_radial(sky.astype(float), x, y)
+    slope, _, corners = large_scale(known, _BLOCK)
     return Appearance(
         noise, _hot(excess, level, noise), 100 * slope, 100 * corners, _banding(known, noise)
     )

@@ -94,7 +94,7 @@ def judge_flats(
     """
     ratio = np.where(second > 0.05, first / np.maximum(second, 0.05), np.nan)
     ratio = ratio / np.nanmedian(ratio[::_STEP, ::_STEP])
-    slope, direction, radial = _large_scale(ratio)
+    slope, direction, radial = large_scale(ratio)
     changes = compare_flats(first, second)
     return FlatVerdict(
         scatter=_single_pixels(ratio),
@@ -113,17 +113,19 @@ def _single_pixels(ratio: Plane) -> float:
     return float(1.4826 * np.median(np.abs(apart - np.median(apart))) / np.sqrt(2.0))
 
 
-def _large_scale(ratio: Plane) -> tuple[float, float, float]:
-    """Plane and radial term of a ratio: slope from side to side along its direction (degrees from
-    +x towards +y), and corners less middle.
+def large_scale(ratio: Plane, block_px: int = _BIN) -> tuple[float, float, float]:
+    """Plane and radial term of an image by the medians of its blocks: slope from side to side along
+    its direction (degrees from +x towards +y), and corners less middle.
     """
-    rows, columns = (size // _BIN for size in ratio.shape)
-    blocks = ratio[: rows * _BIN, : columns * _BIN].reshape(rows, _BIN, columns, _BIN)
+    rows, columns = (size // block_px for size in ratio.shape)
+    blocks = ratio[: rows * block_px, : columns * block_px].reshape(
+        rows, block_px, columns, block_px
+    )
     values = np.nanmedian(blocks.swapaxes(1, 2).reshape(rows, columns, -1), axis=2)
     height, width = ratio.shape
     y, x = np.meshgrid(
-        (np.arange(rows) + 0.5) * 2 * _BIN / height - 1.0,
-        (np.arange(columns) + 0.5) * 2 * _BIN / width - 1.0,
+        (np.arange(rows) + 0.5) * 2 * block_px / height - 1.0,
+        (np.arange(columns) + 0.5) * 2 * block_px / width - 1.0,
         indexing="ij",
     )
     return plane_and_radial(values, x, y)

@@ -72,8 +72,7 @@ def field_stars(
     (rows); the scatter of each of these is that against the zero points of the others.
     """
     few = census.at_radius(step, np.arange(census.rows.size))
-    usable: Bools = np.asarray(few.usable(0) & np.isfinite(ensemble.zero_point)[:, None])
-    middle, away, noise, spread, good = _departures(few, usable, ensemble)
+    usable, middle, away, noise, spread, good = _departures(few, ensemble)
     with np.errstate(invalid="ignore", divide="ignore"):
         weight = np.where(good, noise**-2.0, 0.0)
         total = weight.sum(axis=0)
@@ -107,18 +106,18 @@ def field_stars(
 def correlated_noise(census: FilterCensus, step: int, ensemble: Ensemble) -> Floats:
     """The ``correlated_mag`` of ``field_stars`` alone."""
     few = census.at_radius(step, np.arange(census.rows.size))
-    usable: Bools = np.asarray(few.usable(0) & np.isfinite(ensemble.zero_point)[:, None])
-    _, away, _, _, good = _departures(few, usable, ensemble)
+    _, _, away, _, _, good = _departures(few, ensemble)
     return np.asarray(POGSON * _correlated(np.where(good, away, np.nan)))
 
 
 def _departures(
-    few: FilterCensus, usable: Bools, ensemble: Ensemble
-) -> tuple[Floats, Floats, Floats, Floats, Bools]:
-    """Of stars at one radius: their usual light on the scale of the zero points (stars); by what
-    part of it each measure departs, its noise (exposures, stars) and the measures' scatter (stars);
-    and which of them are not astray.
+    few: FilterCensus, ensemble: Ensemble
+) -> tuple[Bools, Floats, Floats, Floats, Floats, Bools]:
+    """Of stars at one radius: which measures are usable (exposures, stars), their usual light on
+    the scale of the zero points (stars); by what part of it each measure departs, its noise
+    (exposures, stars) and the measures' scatter (stars); and which of them are not astray.
     """
+    usable: Bools = np.asarray(few.usable(0) & np.isfinite(ensemble.zero_point)[:, None])
     zero, doubt = ensemble.zero_point[:, None], ensemble.zero_point_uncertainty[:, None]
     # As light: a mean of magnitudes is off where stars are faint.
     to_scale = 10.0 ** (-0.4 * np.where(np.isfinite(zero), zero, 0.0)) / few.exposure_s[:, None]
@@ -130,7 +129,7 @@ def _departures(
         away = light / middle - 1.0
         spread = 1.4826 * median_of_known(np.abs(away), axis=0)
         good = usable & (np.abs(away) < _CLIP * np.maximum(spread, median_of_known(noise, axis=0)))
-    return middle, away, noise, spread, np.asarray(good)
+    return usable, middle, away, noise, spread, np.asarray(good)
 
 
 def joined_stars(parts: Sequence[FieldStars]) -> FieldStars:
