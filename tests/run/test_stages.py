@@ -33,6 +33,7 @@ from narrow_beacon.reduce.context import Probed, load_chain, save_chain
 from narrow_beacon.reduce.field import band_of, bands_of, field_of
 from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.kit import Constants, constants_of
+from narrow_beacon.reduce.kit_frames import look_at_kits
 from narrow_beacon.reduce.masters import (
     MasterFile,
     build_masters,
@@ -347,7 +348,7 @@ def test_constants_come_from_plan_header_measurement_or_a_stated_guess(
         night = SortedNight((exposure,), tuple(calibration), ())
         with Workers(1) as pool:
             chains = build_chains([exposure], [], tmp_path / "chains", {}, pool)
-        made = constants_of(given, None, night, chains.reports)
+        made = constants_of(given, None, night.exposures, chains.reports, look_at_kits(night))
         return made, made.uses[chain_name(exposure)].camera.gain_e_per_adu
 
     def limit(made: Constants) -> float:
@@ -418,7 +419,7 @@ def test_a_datamax_that_is_the_files_own_is_no_limit(tmp_path: Path) -> None:
         with Workers(1) as pool:
             chains = build_chains(frames, [], tmp_path / "chains", {}, pool)
         night = SortedNight(tuple(frames), (), ())
-        uses = constants_of(plan(), None, night, chains.reports).uses
+        uses = constants_of(plan(), None, night.exposures, chains.reports, look_at_kits(night)).uses
         return next(iter(uses.values())).linear_limit_adu
 
     assert limit(12001, 12001) == pytest.approx(15000, rel=1e-3)  # of a converter of 14 bits
@@ -439,7 +440,9 @@ def test_each_kit_has_its_own_constants(tmp_path: Path) -> None:
     with Workers(1) as pool:
         chains = build_chains([*first, other], [], tmp_path / "chains", {}, pool)
     night = SortedNight((*first, other), (), ())
-    made = constants_of(plan(linear_limit_adu=4e4), None, night, chains.reports)
+    made = constants_of(
+        plan(linear_limit_adu=4e4), None, night.exposures, chains.reports, look_at_kits(night)
+    )
     uses = {"Fulmar" in name: use for name, use in made.uses.items()}
     assert [uses[key].camera.gain_e_per_adu for key in (False, True)] == [1.3, 0.4]
     # What was given of the camera holds for the kit with most exposures alone.

@@ -7,24 +7,14 @@ has most exposures.
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 
 import numpy as np
 
-from narrow_beacon.core.correct.clipping import (
-    Top,
-    clipping_level,
-    converter_range,
-    look_at_top,
-)
-from narrow_beacon.core.correct.photon_transfer import CameraNoise, measure_camera_noise
+from narrow_beacon.core.correct.clipping import Top, clipping_level, converter_range
 from narrow_beacon.core.curve.earth import Site
-from narrow_beacon.core.errors import UnreadableFileError
-from narrow_beacon.core.frames.fits_file import PixelSource, read_stored
-from narrow_beacon.core.frames.frame import Frame, SortedNight
+from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.frames.header import FrameFacts
 from narrow_beacon.core.kits import KitWord
 from narrow_beacon.core.measure.noise import CameraConstants, scintillation
@@ -32,13 +22,13 @@ from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.context import ChainUse
+from narrow_beacon.reduce.kit_frames import KitShown, setting_of, settings_used
 from narrow_beacon.reduce.names import chain_name
 
 _SATURATED_SHARE = 0.98
 """Of the level at which pixels pile up, from where on they count as saturated."""
 _ASSUMED_SHARE = 60000.0 / 65535.0
 """Of what a converter can give, up to which a sensor is taken to be linear."""
-_TOP_EXPOSURES, _TOP_FLATS = 8, 3
 _USUAL_APERTURE_M = 0.2
 _USUAL_AIRMASS = 1.5
 _REMEDY = "give it in Intake, under Kit"
@@ -56,20 +46,20 @@ class Constants:
 
 
 def constants_of(
-    plan: Plan, site: Site | None, night: SortedNight, chains: Mapping[str, ChainReport]
-) -> Constants:
-    """The constants of every chain of a night with at least one exposure."""
-    # A colour sensor's exposure counts once, whatever it is taken apart into.
-    files = dict.fromkeys((_camera_of(f), f.file) for f in night.exposures)
-    cameras = Counter(camera for camera, _ in files)
+    plan: Plan, site: Site | None, exposures: Sequence[Frame], chains: Mapping[str, ChainReport],
+    shown: Mapping[str, KitShown],
+) -> Constants:  # fmt: skip
+    """The constants of every chain of at least one exposure; ``shown`` is what the frames of each
+    kit and setting show.
+    """
+    cameras = settings_used(exposures)
     main = cameras.most_common(1)[0][0]
     words: dict[str, str] = {}
     remarks: list[Remark] = []
     uses: dict[str, ChainUse] = {}
     for camera in cameras:
         own = _Kit(
-            plan, site, [f for f in night.exposures if _camera_of(f) == camera],
-            [f for f in night.calibration if _camera_of(f) == camera],
+            plan, site, [f for f in exposures if setting_of(f) == camera], shown[camera],
             spoken_of=camera == main, about=camera if len(cameras) > 1 else "",
         )  # fmt: skip
         for name in dict.fromkeys(chain_name(frame) for frame in own.exposures):
@@ -78,7 +68,7 @@ def constants_of(
         remarks += own.remarks
     if len(cameras) > 1:
         others = "; ".join(camera for camera in cameras if camera != main)
-        kits = {frame.kit for frame in night.exposures}
+        kits = {frame.kit for frame in exposures}
         what = f"{len(kits)} kits" if len(kits) > 1 else f"{len(cameras)} settings of one camera"
         remarks.append(
             Remark(
@@ -92,11 +82,6 @@ def constants_of(
     return Constants(uses, words, tuple(remarks))
 
 
-def _camera_of(frame: Frame) -> str:
-    """Kit and setting: what has constants of its own."""
-    return f"{frame.kit}, {frame.setting}" if frame.setting else frame.kit
-
-
 class _Kit:
     """The constants of one kit in one setting. Each is looked for where it is first asked for; what
     is found is in ``words``, what is doubtful in ``remarks``. ``spoken_of`` says whether the plan's
@@ -104,11 +89,11 @@ class _Kit:
     """
 
     def __init__(
-        self, plan: Plan, site: Site | None, exposures: list[Frame], calibration: list[Frame], *,
+        self, plan: Plan, site: Site | None, exposures: list[Frame], shown: KitShown, *,
         spoken_of: bool, about: str,
     ) -> None:  # fmt: skip
         self._plan, self._site, self._about = plan, site, about
-        self.exposures, self._calibration = exposures, calibration
+        self.exposures, self._tops = exposures, shown.tops
         self._facts: FrameFacts = exposures[0].facts
         self.words: dict[str, str] = {}
         self.remarks: list[Remark] = []
@@ -121,7 +106,7 @@ class _Kit:
         if exposures[0].combined:
             # What was combined has its own, in its header: of many exposures together.
             own = KitWord(scale_arcsec_per_px=own.scale_arcsec_per_px)
-        measured = _measured_noise(calibration)
+        measured = shown.noise
         self._gain = self._constant(
             "gain_e_per_adu", own.gain_e_per_adu, self._facts.gain_e_per_adu,
             measured.gain_e_per_adu if measured else None, 1.0, "e⁻/ADU",
@@ -206,7 +191,7 @@ class _Kit:
         """The raw level above which a pixel counts as saturated: what is said of it, unless the
         frames show that the camera stops before.
         """
-        tops = self._tops()
+        tops = self._tops
         clipped = clipping_level(tops)
         said, source = self._said_limit(own, tops)
         if clipped is not None and (said is None or said > _SATURATED_SHARE * clipped):
@@ -257,12 +242,6 @@ class _Kit:
                 return None, ""
         return float(header.value), f"from the header ({header.keyword})"
 
-    def _tops(self) -> list[Top]:
-        """The upper ends of some exposures over the night and of some flats."""
-        flats = [frame for frame in self._calibration if frame.kind == "flat"]
-        some = [*_spread(self.exposures, _TOP_EXPOSURES), *_spread(flats, _TOP_FLATS)]
-        return [top for frame in some if (top := _top_of(frame.source)) is not None]
-
     def _telescope(self) -> float | None:
         header = self._facts.aperture_m
         aperture = self._plan.aperture_m or (header.value if header else None)
@@ -276,29 +255,3 @@ class _Kit:
                 f"airmass {_USUAL_AIRMASS:g}",
             )
         return aperture
-
-
-def _spread(frames: Sequence[Frame], count: int) -> list[Frame]:
-    """Some frames, from the first to the last."""
-    at = np.unique(np.linspace(0, len(frames) - 1, min(count, len(frames))).round().astype(int))
-    return [frames[i] for i in at]
-
-
-@lru_cache(maxsize=256)
-def _top_of(source: PixelSource) -> Top | None:
-    try:
-        return look_at_top(source.cut(read_stored(source)))
-    except (UnreadableFileError, OSError):
-        return None  # what is wrong with it is said where it is used
-
-
-def _measured_noise(calibration: list[Frame]) -> CameraNoise | None:
-    flats = [frame for frame in calibration if frame.kind == "flat"]
-    biases = [frame for frame in calibration if frame.kind == "bias"]
-    if flats:
-        first = (flats[0].filter, flats[0].night)
-        flats = [frame for frame in flats if (frame.filter, frame.night) == first]
-    try:
-        return measure_camera_noise(flats, biases)
-    except (UnreadableFileError, OSError):
-        return None  # a frame that went away; its master is remarked on

@@ -24,6 +24,7 @@ from narrow_beacon.reduce.context import Context, ExposureJob, GroupSettings, Nu
 from narrow_beacon.reduce.curves import DEFAULT_STEP
 from narrow_beacon.reduce.field import Bands, Field, bands_of, position_of
 from narrow_beacon.reduce.kit import constants_of
+from narrow_beacon.reduce.kit_frames import KitShown
 from narrow_beacon.reduce.names import Spelled, chain_name, fingerprint, group_name, stars_print
 from narrow_beacon.reduce.tasks import Probe
 
@@ -80,10 +81,13 @@ def prepare(
     field: Field,
     chains: Mapping[str, ChainReport],
     prints: Mapping[str, str],
+    shown: Mapping[str, KitShown],
 ) -> Prepared:
-    """Bands, constants and jobs of a night with at least one exposure."""
+    """Bands, constants and jobs of a night with at least one exposure; ``shown`` is what the frames
+    of each kit and setting show.
+    """
     bands = bands_of(night.exposures, field.stars, plan.bands)
-    constants = constants_of(plan, plan.site, night, chains)
+    constants = constants_of(plan, plan.site, night.exposures, chains, shown)
     plain = field.bare or field.stars
     context = Context(
         stars=plain,

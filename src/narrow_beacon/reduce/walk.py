@@ -29,6 +29,7 @@ from narrow_beacon.reduce.context import ExposureJob, Probed
 from narrow_beacon.reduce.field import field_of, position_of
 from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.kit import constants_of
+from narrow_beacon.reduce.kit_frames import KIT_LOST, KitShown, kit_frames, look_at_kit
 from narrow_beacon.reduce.looking import (
     Looked,
     judge_looks,
@@ -67,7 +68,7 @@ from narrow_beacon.reduce.tasks import (
     probe,
 )
 from narrow_beacon.reduce.vet import Moments
-from narrow_beacon.reduce.workers import Pool, Workers, core_count
+from narrow_beacon.reduce.workers import Pool, Workers, begun, core_count
 from narrow_beacon.rescue import Rescue
 
 _FILES_PER_TASK = 4
@@ -109,6 +110,7 @@ class Walk:
         self.live = False
         """Whether exposures are still to come, so that what is learned from a few of them stays."""
         self._known: tuple[list[RawFile], dict[str, Correction]] | None = None
+        self._shown: dict[str, KitShown] = {}
 
     def to(self, step: str) -> None:
         """Walk on to a step, through all that it needs; folders are not read anew."""
@@ -259,10 +261,13 @@ class Walk:
         masters = self.masters
         kinds = len({frame.night + str(frame.filter) for frame in exposures})
         self.progress.start("preparing corrections", kinds)
+        asked = kit_frames(self.sorted.night)
+        kits = begun(self.pool, look_at_kit, [(frames,) for frames in asked.values()], KIT_LOST)
         chains = build_chains(
             exposures, masters, self.keeper.folder("chains"), self.plan.picks, self.pool,
             lambda _: self.progress.advance(), self.plan.kits,
         )  # fmt: skip
+        self._shown = dict(zip(asked, kits(), strict=True))
         self.keeper.keep_chains(chains)
         self._remark_on(chains)
         return chains
@@ -282,7 +287,9 @@ class Walk:
         stays, and groups that are placed are left alone.
         """
         chains, night = self.chains, self.sorted.night
-        constants = constants_of(self.plan, self.plan.site, night, chains.reports)
+        constants = constants_of(
+            self.plan, self.plan.site, night.exposures, chains.reports, self._shown
+        )
         jobs = [
             ExposureJob(i, frame, chain_name(frame), group_name(frame), 2000.0)
             for i, frame in enumerate(night.exposures)
@@ -328,7 +335,7 @@ class Walk:
         self.keeper.keep_field(field)
         if field.origins:
             self.keeper.keep_remarks("field", field.looked_up)
-        ready = prepare(self.plan, night, field, chains.reports, chains.prints)
+        ready = prepare(self.plan, night, field, chains.reports, chains.prints, self._shown)
         self.keeper.keep_remarks("prepare", ready.remarks)
         return ready
 

@@ -40,6 +40,26 @@ class Pool(Protocol):
         """Begin one task beside what this process does; the returned function waits for it."""
 
 
+def begun(
+    pool: Pool, task: Callable[..., R], calls: Sequence[tuple[Any, ...]], rescue: Rescue[R]
+) -> Callable[[], list[R]]:
+    """Begin a few tasks, that raise nothing themselves, beside what else the pool does; the
+    returned function waits for them. One whose worker is lost is done once more, alone.
+    """
+    going = [pool.start(task, *call) for call in calls]
+
+    def results() -> list[R]:
+        found = []
+        for finish, call in zip(going, calls, strict=True):
+            try:
+                found.append(finish())
+            except Exception:  # each kind of pool says in its own way that a worker is lost
+                found += pool.map(task, [call], rescue=rescue)
+        return found
+
+    return results
+
+
 class Workers:
     """A pool of processes, or this process alone where one worker is enough."""
 

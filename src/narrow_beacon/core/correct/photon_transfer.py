@@ -19,6 +19,8 @@ from narrow_beacon.core.frames.frame import Frame
 _PATCH = 64
 _REACH = 256
 _MOST_PAIRS = 2
+FRAMES_OF_NOISE = 2 * _MOST_PAIRS
+"""So many flats and bias frames tell the noise."""
 _MOST_IN_ALL = 24
 _BENT = 0.08
 """Share by which the variance may depart from a straight line before a sensor counts as no longer
@@ -38,11 +40,11 @@ def measure_camera_noise(flats: Sequence[Frame], biases: Sequence[Frame]) -> Cam
     """Gain and read noise from consecutive pairs; None without two flats and two bias frames."""
     if len(flats) < 2 or len(biases) < 2:
         return None
-    bias_pairs = [_pair(biases, i) for i in range(0, min(len(biases) - 1, 2 * _MOST_PAIRS), 2)]
+    bias_pairs = [_pair(biases, i) for i in range(0, min(len(biases) - 1, FRAMES_OF_NOISE), 2)]
     bias_sum = float(np.median([np.median(a) + np.median(b) for a, b in bias_pairs]))
     bias_variance = float(np.median([_difference_variance(a, b) for a, b in bias_pairs]))
     gains = []
-    for i in range(0, min(len(flats) - 1, 2 * _MOST_PAIRS), 2):
+    for i in range(0, min(len(flats) - 1, FRAMES_OF_NOISE), 2):
         first, second = _pair(flats, i)
         # Flats of a twilight differ in level: scale the second to the first before differencing.
         half = bias_sum / 2

@@ -86,23 +86,21 @@ def _group(
     star_names: pa.Array,
     filters: Sequence[str],
 ) -> pa.Table:
-    star_of, exposure_of, at_of = [], [], []
-    for index in order:
-        census = exposures[index].census
-        at = np.searchsorted(census.rows, group)
-        at = np.minimum(at, census.rows.size - 1)
-        hit = np.flatnonzero(census.rows[at] == np.asarray(group))
+    wanted = np.asarray(group)
+    at_of, star_of = [], []
+    for item in (exposures[index].census for index in order):
+        at = np.minimum(np.searchsorted(item.rows, wanted), item.rows.size - 1)
+        hit = np.flatnonzero(item.rows[at] == wanted)
         star_of.append(hit)
         at_of.append(at[hit])
-        exposure_of.append(np.full(hit.size, index))
-    star, exposure, at = (np.concatenate(part) for part in (star_of, exposure_of, at_of))
+    star = np.concatenate(star_of)
+    exposure = np.repeat(order, [hit.size for hit in star_of])
     sort = np.argsort(star, kind="stable")  # time order is kept within a star
-    star, exposure, at = star[sort], exposure[sort], at[sort]
+    star, exposure = star[sort], exposure[sort]
 
     def gather(values: Sequence[np.ndarray]) -> np.ndarray:
-        stacked = np.concatenate(values)
-        starts = np.concatenate([[0], np.cumsum([len(value) for value in values])])
-        return stacked[starts[exposure] + at]
+        own = [values[index][at] for index, at in zip(order, at_of, strict=True)]
+        return np.concatenate(own)[sort]
 
     censuses = [item.census for item in exposures]
     steps = censuses[0].radii_px.size

@@ -6,7 +6,7 @@ import json
 import math
 import platform
 from collections.abc import Mapping
-from importlib.metadata import version
+from importlib import import_module
 from pathlib import Path
 
 _PACKAGES = ("numpy", "scipy", "numba", "astropy", "pyarrow")
@@ -14,7 +14,7 @@ _PACKAGES = ("numpy", "scipy", "numba", "astropy", "pyarrow")
 
 def versions(program: str) -> dict[str, str]:
     """Versions of the program and of what it computes with."""
-    found = {name: version(name) for name in _PACKAGES}
+    found = {name: import_module(name).__version__ for name in _PACKAGES}
     return {"narrow_beacon": program, "python": platform.python_version(), **found}
 
 
