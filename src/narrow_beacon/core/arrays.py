@@ -18,6 +18,24 @@ Flags = NDArray[np.uint8]
 """A plane of pixel flags, one bit a cause."""
 
 
+def flat(values: Floats | Ints) -> Floats:
+    """The values in one row as kernels take them: of 64 bits, one beside the other, and not
+    read-only. A copy only where they are something else.
+    """
+    plain = np.asarray(values, float)
+    if not plain.flags.carray:
+        plain = plain.copy()
+    return plain.reshape(-1)
+
+
+def alike(x: Floats | Ints, y: Floats | Ints) -> tuple[Floats, Floats]:
+    """Both in one shape, which kernels that go through them rely on."""
+    one, other = np.asarray(x, float), np.asarray(y, float)
+    if one.shape != other.shape:
+        one, other = (np.array(both) for both in np.broadcast_arrays(one, other))
+    return one, other
+
+
 def evenly(count: int, most: int) -> Ints:
     """At the most ``most`` places of ``count``, evenly from the first to the last."""
     return np.linspace(0, count - 1, min(count, most)).astype(int)
@@ -33,8 +51,13 @@ def middles(values: Floats) -> Floats:
 
 
 def middle(values: Floats) -> float:
-    """The median of some values, in the same way."""
-    return float(middles(values[None])[0])
+    """The median of some values, of whatever shape; NaN of none."""
+    return float(_middle(flat(values)))
+
+
+@njit(cache=True, nogil=True)
+def _middle(values):  # type: ignore[no-untyped-def]
+    return np.median(values) if values.size else np.nan
 
 
 def median_of_known(values: Floats, axis: int) -> Floats:

@@ -13,8 +13,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Floats, Plane
+from narrow_beacon.core.arrays import Floats, Plane, middle
 from narrow_beacon.core.correct.flat_check import FlatChange, compare_flats
+from narrow_beacon.core.weighted_fit import weighted_fit
 
 _BIN = 16
 _STEP = 3
@@ -140,9 +141,9 @@ def plane_and_radial(values: Floats, x: Floats, y: Floats) -> tuple[float, float
     keep = np.isfinite(flat)
     fit: Floats = np.zeros(4)
     for _ in range(4):
-        fit = np.linalg.lstsq(basis[keep], flat[keep], rcond=None)[0]
+        fit = weighted_fit(basis, flat[:, None], keep.astype(float))[:, 0]
         left = flat - basis @ fit
-        spread = 1.4826 * float(np.nanmedian(np.abs(left[keep])))
+        spread = 1.4826 * middle(np.abs(left[keep]))
         now = np.isfinite(flat) & (np.abs(left) < 4.0 * max(spread, 1e-6))
         if np.array_equal(now, keep):
             break

@@ -6,10 +6,11 @@ from dataclasses import replace
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Bools, Floats, Ints, middle
-from narrow_beacon.core.place.fit import weighted_fit
+from narrow_beacon.compiled import njit
+from narrow_beacon.core.arrays import Bools, Floats, Ints
 from narrow_beacon.core.stars.detect import Detections
 from narrow_beacon.core.stars.nearest import nearest
+from narrow_beacon.core.weighted_fit import middle_of, solve
 
 CENTRED_SNR = 30.0
 """Stars this bright have a centre of their own that can be told from where they should be."""
@@ -65,18 +66,29 @@ def align(x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float) -> tupl
         columns = [np.ones_like(x), (x - centre[0]) / size, (y - centre[1]) / size]
         return np.stack(columns[:terms], axis=1)
 
-    own = basis(x_px[stars], y_px[stars])
-    keep = np.ones(stars.size, bool)
     fit: Floats = np.zeros((terms, 2))
-    for _ in range(5):
-        fit = weighted_fit(own, away, np.where(keep, weight, 0.0))
-        left = np.hypot(*(away - own @ fit).T)
-        now = left < 3.5 * max(middle(left[keep]), 0.01)
-        if now.sum() < _PAIRS_TO_SHIFT or np.array_equal(now, keep):
-            break
-        keep = now
+    _agreed(basis(x_px[stars], y_px[stars]), away, weight, fit)
     shift = basis(x_px, y_px) @ fit
     return x_px + shift[:, 0], y_px + shift[:, 1]
+
+
+@njit(cache=True, nogil=True)
+def _agreed(own, away, weight, fit):  # type: ignore[no-untyped-def]
+    """Fit shifts (stars, 2) by those that agree."""
+    keep = np.ones(weight.size, np.bool_)
+    left, room = np.empty(weight.size), np.empty(weight.size)
+    for _ in range(5):
+        solve(own, away, np.where(keep, weight, 0.0), fit)
+        for n in range(weight.size):
+            dx, dy = away[n]
+            for k in range(own.shape[1]):
+                dx -= own[n, k] * fit[k, 0]
+                dy -= own[n, k] * fit[k, 1]
+            left[n] = np.hypot(dx, dy)
+        now = left < 3.5 * max(middle_of(left, keep, room), 0.01)
+        if now.sum() < _PAIRS_TO_SHIFT or np.all(now == keep):
+            break
+        keep = now
 
 
 def off_centre(x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float) -> Bools:

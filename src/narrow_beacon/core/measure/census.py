@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane
+from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane, middle
 from narrow_beacon.core.correct.apply import SATURATED
 from narrow_beacon.core.measure.alignment import CENTRED_SNR, align, laid_on, off_centre
 from narrow_beacon.core.measure.aperture import ApertureSums, mask_stars, measure_apertures
@@ -321,7 +321,7 @@ def _beside(
     known = np.isfinite(stars.magnitudes) & (largest > 0)
     expected = np.full(x.size, np.nan)
     if known.any():
-        zero = float(np.median(stars.magnitudes[known] + 2.5 * np.log10(largest[known])))
+        zero = middle(stars.magnitudes[known] + 2.5 * np.log10(largest[known]))
         expected = 10.0 ** (-0.4 * (stars.magnitudes - zero))
     flux = found.flux_adu.copy()
     if len(found) and x.size:
@@ -330,7 +330,7 @@ def _beside(
         sure = (at >= 0) & (sums.near_px.min(axis=1) > 3.0 * fwhm_px) & (largest > 0)
         sure &= found.snr[at] > CENTRED_SNR
         if sure.any():
-            flux *= float(np.median(largest[sure] / found.flux_adu[at[sure]]))
+            flux *= middle(largest[sure] / found.flux_adu[at[sure]])
     column, row = (np.rint(v).astype(int) for v in (found.x_px, found.y_px))
     height, width = image.flags.shape
     full = image.flags[np.clip(row, 0, height - 1), np.clip(column, 0, width - 1)] & SATURATED

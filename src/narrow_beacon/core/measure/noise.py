@@ -14,7 +14,7 @@ from typing import Any
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.arrays import Floats, middle
 
 POGSON = 2.5 / np.log(10.0)
 """Magnitudes in a small relative change of light."""
@@ -186,7 +186,7 @@ def sky_noise_ratio(
     variance = _sky_variance(sky_e, exposed.exposure_s, camera)
     ratio = sky_scatter_adu / _CLIPPED * g / np.sqrt(variance)
     known = ratio[np.isfinite(ratio)]
-    return float(np.median(known)) if known.size else 1.0
+    return middle(known) if known.size else 1.0
 
 
 @dataclass(frozen=True)

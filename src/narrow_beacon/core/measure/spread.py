@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane
+from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane, flat
 from narrow_beacon.core.stars.detect import Detections
 from narrow_beacon.core.stars.nearest import nearest, pairs_within
 from narrow_beacon.core.stars.profile import StarProfile, total_light
@@ -121,6 +121,8 @@ def _wings(pixels, flags, xs, ys, fluxes, skies, edges, core, share):  # type: i
     reach = int(edges[rings]) + 1
     values = np.empty((rings, (2 * reach + 1) ** 2))
     squares, inside2 = edges**2, (core + 0.5) ** 2
+    # The ring in which each whole number of r² is, from which it is at most a few more.
+    ring = np.searchsorted(squares, np.arange(squares[rings] + 1.0), side="right") - 1
     for n in range(xs.size):
         counts = np.zeros(rings, np.int64)
         inner, spoiled = 0.0, core <= 0.0
@@ -134,7 +136,9 @@ def _wings(pixels, flags, xs, ys, fluxes, skies, edges, core, share):  # type: i
                     spoiled = spoiled or flags[y, x] != 0
                 if r2 < squares[0] or r2 >= squares[rings] or flags[y, x]:
                     continue
-                k = np.searchsorted(squares, r2, side="right") - 1
+                k = max(ring[int(r2)], 0)
+                while r2 >= squares[k + 1]:
+                    k += 1
                 values[k, counts[k]] = pixels[y, x] - skies[n]
                 counts[k] += 1
         light = fluxes[n] if spoiled or inner <= 0.0 else inner / share
@@ -234,10 +238,17 @@ class Overlaps:
         """The neighbours' light in each star's sums, (stars, radii), for ``flux_adu`` (neighbours)
         of each.
         """
-        each = self.share * flux_adu[self.other, None]
-        return np.stack(
-            [np.bincount(self.star, column, stars) for column in each.T], axis=1
-        )  # a column at a time: far quicker than adding at places
+        light = np.zeros((stars, self.share.shape[1]))
+        _add_light(self.star, self.other, self.share, flat(flux_adu), light)
+        return light
+
+
+@njit(cache=True, nogil=True)
+def _add_light(star, other, share, fluxes, light):  # type: ignore[no-untyped-def]
+    for p in range(star.size):
+        flux = fluxes[other[p]]
+        for k in range(share.shape[1]):
+            light[star[p], k] += flux * share[p, k]
 
 
 def overlaps(

@@ -6,14 +6,21 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Bools, Floats, middle
-from narrow_beacon.core.place.solution import Solution, deproject, monomials, powers, project
+from narrow_beacon.compiled import njit
+from narrow_beacon.core.arrays import Bools, Floats
+from narrow_beacon.core.place.solution import (
+    Solution,
+    deprojected,
+    monomials,
+    powers,
+    projected,
+)
+from narrow_beacon.core.weighted_fit import middle_of, solve
 
 _CLIP = 3.5
 _LEAST_CLIP = 0.05
 _STARS_PER_TERM = 4
 _LEAST_KEPT = 0.6  # in a crowded field a better fit shows more blends for what they are
-_FEW_TERMS = 3
 _EARNED = 12.0
 """How much the Bayesian information criterion must fall before distortion is taken in."""
 
@@ -86,23 +93,6 @@ def _information(fit: Fit, terms: int) -> float:
     return n * float(np.log(variance)) + terms * float(np.log(n))
 
 
-def weighted_fit(design: Floats, target: Floats, weights: Floats) -> Floats:
-    """Coefficients (terms, targets) of weighted least squares, for ``design`` (points, terms) and
-    ``target`` (points, targets).
-
-    By the normal equations where three terms of order 1 can't make them lose digits, which is
-    several times quicker than by singular values.
-    """
-    if design.shape[1] <= _FEW_TERMS:
-        weighted = design * weights[:, None]
-        try:
-            return np.linalg.solve(weighted.T @ design, weighted.T @ target)
-        except np.linalg.LinAlgError:  # all points on a line
-            pass
-    root = np.sqrt(weights)[:, None]
-    return np.linalg.lstsq(design * root, target * root, rcond=None)[0]
-
-
 def _fit_order(
     x_px: Floats,
     y_px: Floats,
@@ -117,33 +107,24 @@ def _fit_order(
     x0, y0 = (width - 1) / 2.0, (height - 1) / 2.0
     unit = max(height, width) / 2.0
     u, v = (x_px - x0) / unit, (y_px - y0) / unit
-    design = np.stack([np.ones_like(u), u, v], axis=1)
+    design = np.empty((x_px.size, 3 + len(powers(order))))
+    design[:, 0], design[:, 1], design[:, 2] = 1.0, u, v
     if order > 1:
-        design = np.concatenate([design, monomials(u, v, order).T], axis=1)
-    ra0, dec0 = start.centre
+        design[:, 3:] = monomials(u, v, order).T
     kept = np.ones(x_px.size, bool)
+    distance = np.empty(x_px.size)
     coefficients: Floats = np.zeros((design.shape[1], 2))
     scale = start.scale_arcsec_per_px / 3600.0
-    weights = 1.0 / error**2
-    for turn in range(most_turns):
-        target = np.stack(project(ra, dec, ra0, dec0), axis=1)
-        coefficients = weighted_fit(design, target, np.where(kept, weights, 0.0))
-        distance = np.hypot(*(target - design @ coefficients).T) / scale
-        away = distance / error
-        typical = middle(away[kept]) / np.sqrt(2 * np.log(2))
-        now = away < max(_CLIP * typical, _LEAST_CLIP)
-        xi, eta = coefficients[0]
-        ra0, dec0 = (float(value) for value in deproject(xi, eta, ra0, dec0))
-        if now.sum() < max(design.shape[1] + 1, 4):
-            break
-        settled = np.array_equal(now, kept) and np.hypot(*coefficients[0]) < 1e-8
-        kept = now
-        if settled and turn:
-            break
+    error = np.ascontiguousarray(error, float)
+    ra0, dec0 = _turns(
+        design, np.ascontiguousarray(ra, float), np.ascontiguousarray(dec, float), error,
+        *start.centre, scale, most_turns, coefficients, kept, distance,
+    )  # fmt: skip
+    away = distance / error
     cd = coefficients[1:3].T / unit
-    inverse = np.linalg.inv(cd)
     sip_a, sip_b = np.empty(0), np.empty(0)
     if order > 1:
+        inverse = np.linalg.inv(cd)
         degree = np.array([p + q for p, q in powers(order)])
         sip = (inverse @ coefficients[3:].T) / unit**degree
         sip_a, sip_b = sip[0], sip[1]
@@ -151,3 +132,42 @@ def _fit_order(
     weight = 1.0 / error[kept] ** 2
     residual = float(np.sqrt(np.sum(weight * distance[kept] ** 2) / np.sum(weight)))
     return Fit(solution, kept, residual, float(np.mean(away[kept] ** 2)))
+
+
+@njit(cache=True, nogil=True)
+def _turns(design, ra, dec, error, ra0, dec0, scale, most, coefficients, kept, distance):  # type: ignore[no-untyped-def]
+    """Fit, put aside what is too far away for its error, move to the new centre, and again until
+    neither changes; the centre at the end. ``coefficients`` (terms, 2) are of standard coordinates
+    in degrees, ``distance`` is in pixels of ``scale`` degrees.
+    """
+    count, terms = design.shape
+    target, weights = np.empty((count, 2)), np.empty(count)
+    away, room, now = np.empty(count), np.empty(count), np.empty(count, np.bool_)
+    for turn in range(most):
+        sin0, cos0 = np.sin(np.radians(dec0)), np.cos(np.radians(dec0))
+        for n in range(count):
+            target[n, 0], target[n, 1] = projected(ra[n], dec[n], ra0, sin0, cos0)
+            weights[n] = 1.0 / error[n] ** 2 if kept[n] else 0.0
+        solve(design, target, weights, coefficients)
+        for n in range(count):
+            xi, eta = target[n]
+            for k in range(terms):
+                xi -= design[n, k] * coefficients[k, 0]
+                eta -= design[n, k] * coefficients[k, 1]
+            distance[n] = np.hypot(xi, eta) / scale
+            away[n] = distance[n] / error[n]
+        typical = middle_of(away, kept, room) / np.sqrt(2.0 * np.log(2.0))
+        limit = max(_CLIP * typical, _LEAST_CLIP)
+        left, same = 0, True
+        for n in range(count):
+            now[n] = away[n] < limit
+            left += now[n]
+            same = same and now[n] == kept[n]
+        xi, eta = coefficients[0]
+        ra0, dec0 = deprojected(xi, eta, ra0, sin0, cos0)
+        if left < max(terms + 1, 4):
+            break
+        kept[:] = now
+        if turn and same and np.hypot(xi, eta) < 1e-8:
+            break
+    return ra0, dec0

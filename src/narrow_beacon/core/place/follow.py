@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.arrays import Floats, middle
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.place.solve import Placement, Solver
 
@@ -76,4 +76,4 @@ def _shift(
         return None
     x0, y0 = (i0 + 1) * _BIN_PX - reach, (j0 + 1) * _BIN_PX - reach
     close = (np.abs(dx - x0) < _BIN_PX) & (np.abs(dy - y0) < _BIN_PX)
-    return float(np.median(dx[close])), float(np.median(dy[close]))
+    return middle(dx[close]), middle(dy[close])

@@ -12,7 +12,10 @@ from functools import cached_property
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import Floats
+from narrow_beacon.core.arrays import Floats, alike, flat
+
+_HORIZON = 1e-6
+"""Cosine of the distance from the centre down to which places are projected."""
 
 
 def project(
@@ -24,7 +27,7 @@ def project(
     sin_dec, cos_dec = np.sin(dec), np.cos(dec)
     cos_dra = np.cos(dra)
     down = sin_dec * np.sin(dec0) + cos_dec * np.cos(dec0) * cos_dra
-    down = np.where(down > 1e-6, down, np.nan)
+    down = np.where(down > _HORIZON, down, np.nan)
     xi = cos_dec * np.sin(dra) / down
     eta = (sin_dec * np.cos(dec0) - cos_dec * np.sin(dec0) * cos_dra) / down
     return np.degrees(xi), np.degrees(eta)
@@ -38,6 +41,30 @@ def deproject(
     down = np.cos(dec0) - eta * np.sin(dec0)
     ra = ra0_deg + np.degrees(np.arctan2(xi, down))
     dec = np.degrees(np.arctan2(np.sin(dec0) + eta * np.cos(dec0), np.hypot(xi, down)))
+    return ra % 360.0, dec
+
+
+@njit(cache=True, nogil=True)
+def projected(ra_deg, dec_deg, ra0_deg, sin_dec0, cos_dec0):  # type: ignore[no-untyped-def]
+    """``project`` of one place."""
+    dra, dec = np.radians(ra_deg - ra0_deg), np.radians(dec_deg)
+    sin_dec, cos_dec = np.sin(dec), np.cos(dec)
+    cos_dra = np.cos(dra)
+    down = sin_dec * sin_dec0 + cos_dec * cos_dec0 * cos_dra
+    if not down > _HORIZON:
+        return np.nan, np.nan
+    xi = cos_dec * np.sin(dra) / down
+    eta = (sin_dec * cos_dec0 - cos_dec * sin_dec0 * cos_dra) / down
+    return np.degrees(xi), np.degrees(eta)
+
+
+@njit(cache=True, nogil=True)
+def deprojected(xi_deg, eta_deg, ra0_deg, sin_dec0, cos_dec0):  # type: ignore[no-untyped-def]
+    """``deproject`` of one place."""
+    xi, eta = np.radians(xi_deg), np.radians(eta_deg)
+    down = cos_dec0 - eta * sin_dec0
+    ra = ra0_deg + np.degrees(np.arctan2(xi, down))
+    dec = np.degrees(np.arctan2(sin_dec0 + eta * cos_dec0, np.hypot(xi, down)))
     return ra % 360.0, dec
 
 
@@ -80,20 +107,37 @@ def _distort(us, vs, sip_a, sip_b, order, a, b):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def _undistort(us, vs, sip_a, sip_b, order, reach):  # type: ignore[no-untyped-def]
-    """Take the distortion off linear offsets, in place, where they are within ``reach``."""
-    for n in range(us.size):
-        u0, v0 = us[n], vs[n]
-        if not np.hypot(u0, v0) < reach:
-            continue
+def _to_pixels(ra, dec, centre, inverse, sip_a, sip_b, order, reach, xs, ys):  # type: ignore[no-untyped-def]
+    """Offsets in pixels of places on the sky; the distortion is taken off within ``reach``."""
+    ra0, dec0 = centre
+    sin0, cos0 = np.sin(np.radians(dec0)), np.cos(np.radians(dec0))
+    for n in range(ra.size):
+        xi, eta = projected(ra[n], dec[n], ra0, sin0, cos0)
+        u0 = inverse[0, 0] * xi + inverse[0, 1] * eta
+        v0 = inverse[1, 0] * xi + inverse[1, 1] * eta
         u, v = u0, v0
-        for _ in range(8):
+        if order > 1 and np.hypot(u0, v0) < reach:
+            for _ in range(8):
+                a, b = _shift_at(u, v, sip_a, sip_b, order)
+                step = abs(u0 - a - u) + abs(v0 - b - v)
+                u, v = u0 - a, v0 - b
+                if step < 1e-3:  # the next step would be smaller by the distortion's slope
+                    break
+        xs[n], ys[n] = u, v
+
+
+@njit(cache=True, nogil=True)
+def _to_sky(us, vs, centre, cd, sip_a, sip_b, order, ra, dec):  # type: ignore[no-untyped-def]
+    """Places on the sky of offsets in pixels."""
+    ra0, dec0 = centre
+    sin0, cos0 = np.sin(np.radians(dec0)), np.cos(np.radians(dec0))
+    for n in range(us.size):
+        u, v = us[n], vs[n]
+        if order > 1:
             a, b = _shift_at(u, v, sip_a, sip_b, order)
-            step = abs(u0 - a - u) + abs(v0 - b - v)
-            u, v = u0 - a, v0 - b
-            if step < 1e-3:  # the next step would be smaller by the distortion's slope
-                break
-        us[n], vs[n] = u, v
+            u, v = u + a, v + b
+        xi, eta = cd[0, 0] * u + cd[0, 1] * v, cd[1, 0] * u + cd[1, 1] * v
+        ra[n], dec[n] = deprojected(xi, eta, ra0, sin0, cos0)
 
 
 @dataclass(frozen=True)
@@ -122,15 +166,19 @@ class Solution:
         return cls(ra0, dec0, x0, y0, np.asarray(cd, float), shape, 1, np.empty(0), np.empty(0))
 
     @cached_property
+    def _cd(self) -> Floats:
+        return np.ascontiguousarray(self.cd, float)
+
+    @cached_property
     def _inverse(self) -> Floats:
-        return np.linalg.inv(self.cd)
+        return np.ascontiguousarray(np.linalg.inv(self.cd))
 
     def distortion(self, u: Floats, v: Floats) -> tuple[Floats, Floats]:
         """SIP shifts in pixels at offsets (u, v) from the reference pixel."""
-        x, y = np.broadcast_arrays(np.asarray(u, float), np.asarray(v, float))
+        x, y = alike(u, v)
         a, b = np.empty(x.shape), np.empty(x.shape)
         _distort(
-            x.ravel(), y.ravel(), self.sip_a, self.sip_b, self.sip_order, a.reshape(-1),
+            flat(x), flat(y), self.sip_a, self.sip_b, self.sip_order, a.reshape(-1),
             b.reshape(-1),
         )  # fmt: skip
         return a, b
@@ -146,8 +194,14 @@ class Solution:
 
     def sky(self, x_px: Floats, y_px: Floats) -> tuple[Floats, Floats]:
         """Right ascension and declination in degrees of pixels (0-based)."""
-        xi, eta = self.standard(x_px, y_px)
-        return deproject(xi, eta, self.ra0_deg, self.dec0_deg)
+        x, y = alike(x_px, y_px)
+        u, v = x - self.x0_px, y - self.y0_px
+        ra, dec = np.empty(u.shape), np.empty(u.shape)
+        _to_sky(
+            flat(u), flat(v), (float(self.ra0_deg), float(self.dec0_deg)), self._cd,
+            self.sip_a, self.sip_b, self.sip_order, ra.reshape(-1), dec.reshape(-1),
+        )  # fmt: skip
+        return ra, dec
 
     def pixel(self, ra_deg: Floats, dec_deg: Floats) -> tuple[Floats, Floats]:
         """Pixels (0-based) of positions in degrees; NaN beyond the horizon of the projection.
@@ -155,14 +209,14 @@ class Solution:
         The distortion is inverted by iteration within a frame's width of the centre; farther out
         only the linear part counts, since the polynomials mean nothing there.
         """
-        xi, eta = project(ra_deg, dec_deg, self.ra0_deg, self.dec0_deg)
-        inv = self._inverse
-        u = np.asarray(inv[0, 0] * xi + inv[0, 1] * eta)
-        v = np.asarray(inv[1, 0] * xi + inv[1, 1] * eta)
-        if self.sip_order > 1 and u.size:
-            reach = 0.75 * float(np.hypot(*self.shape))
-            _undistort(u.reshape(-1), v.reshape(-1), self.sip_a, self.sip_b, self.sip_order, reach)
-        return u + self.x0_px, v + self.y0_px
+        ra, dec = alike(ra_deg, dec_deg)
+        x, y = np.empty(ra.shape), np.empty(ra.shape)
+        _to_pixels(
+            flat(ra), flat(dec), (float(self.ra0_deg), float(self.dec0_deg)), self._inverse,
+            self.sip_a, self.sip_b, self.sip_order, 0.75 * float(np.hypot(*self.shape)),
+            x.reshape(-1), y.reshape(-1),
+        )  # fmt: skip
+        return x + self.x0_px, y + self.y0_px
 
     @property
     def scale_arcsec_per_px(self) -> float:

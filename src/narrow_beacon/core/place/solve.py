@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Floats, Ints
+from narrow_beacon.core.arrays import Floats, Ints, middle
 from narrow_beacon.core.catalogue.sky_index import SkyIndex
 from narrow_beacon.core.errors import NotPlacedError
 from narrow_beacon.core.place.chance import ACCEPT_LOG10, FREE_COINCIDENCES, false_chance_log10
@@ -199,7 +199,7 @@ class Solver:
             return None
         xs, ys = solution.pixel(self.ra_deg[rows], self.dec_deg[rows])
         away = np.hypot(xs - x[stars], ys - y[stars])
-        core = away < max(4.0 * float(np.median(away)), 0.05)
+        core = away < max(4.0 * middle(away), 0.05)
         weight = np.where(core, 1.0 / error[stars] ** 2, 0.0)
         return Placement(
             solution, int(stars.size), int(min(x.size, in_frame)),

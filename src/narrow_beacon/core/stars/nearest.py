@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import Floats, Ints
+from narrow_beacon.core.arrays import Floats, Ints, flat
 
 
 def nearest(
@@ -15,15 +15,9 @@ def nearest(
     is nearer than ``reach_px``. Of several as near it is the first.
     """
     index, away = np.full(x_px.size, -1), np.full(x_px.size, np.inf)
-    usable = np.flatnonzero(np.isfinite(others_x_px) & np.isfinite(others_y_px))
-    if usable.size and x_px.size:
-        _search(
-            np.asarray(x_px, float), np.asarray(y_px, float),
-            np.asarray(others_x_px, float)[usable], np.asarray(others_y_px, float)[usable],
-            float(reach_px), index, away,
-        )  # fmt: skip
-        found = index >= 0
-        index[found] = usable[index[found]]
+    _search(
+        flat(x_px), flat(y_px), flat(others_x_px), flat(others_y_px), float(reach_px), index, away
+    )
     return index, away
 
 
@@ -36,9 +30,8 @@ def pairs_within(
     if not x_px.size or not others_x_px.size:
         return np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0)
     one, other, apart = _near_pairs(
-        np.asarray(x_px, float), np.asarray(y_px, float),
-        np.asarray(others_x_px, float), np.asarray(others_y_px, float), float(reach_px),
-    )  # fmt: skip
+        flat(x_px), flat(y_px), flat(others_x_px), flat(others_y_px), float(reach_px)
+    )
     order = np.lexsort((other, one))
     return one[order], other[order], apart[order]
 
@@ -67,7 +60,11 @@ def _cells(xo, yo, reach):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def _search(xs, ys, xo, yo, reach, index, away):  # type: ignore[no-untyped-def]
+def _search(xs, ys, xs_o, ys_o, reach, index, away):  # type: ignore[no-untyped-def]
+    usable = np.flatnonzero(np.isfinite(xs_o) & np.isfinite(ys_o))
+    if not usable.size:
+        return
+    xo, yo = xs_o[usable], ys_o[usable]
     left, low, size, rows, columns, first, order = _cells(xo, yo, reach)
     for n in range(xs.size):
         u, v = np.floor((xs[n] - left) / size), np.floor((ys[n] - low) / size)
@@ -84,7 +81,7 @@ def _search(xs, ys, xo, yo, reach, index, away):  # type: ignore[no-untyped-def]
                         best = d2
                         index[n] = other
         if index[n] >= 0:
-            away[n] = np.sqrt(best)
+            index[n], away[n] = usable[index[n]], np.sqrt(best)
 
 
 @njit(cache=True, nogil=True)

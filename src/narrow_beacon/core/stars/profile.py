@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import Flags, Floats, Ints, Plane
+from narrow_beacon.core.arrays import Flags, Floats, Ints, Plane, flat, middle
 from narrow_beacon.core.stars.detect import WIDE_PX, Detections
 
 _MOST_STARS = 12
@@ -68,9 +68,9 @@ def _broad_profile(
     if not found:
         return None
     halves, elongations = np.array(found[:_MOST_STARS]).T
-    half_px = float(np.median(halves))
+    half_px = middle(halves)
     return StarProfile(
-        half_px / _HALF_LIGHT_FWHM, _BROAD_BETA, float(np.median(elongations)), len(halves), True,
+        half_px / _HALF_LIGHT_FWHM, _BROAD_BETA, middle(elongations), len(halves), True,
         _common_angle(stars, np.array(used[:_MOST_STARS])),
     )  # fmt: skip
 
@@ -100,6 +100,10 @@ def _half_light(
     return float(r.ravel()[order][within][np.searchsorted(grown, 0.5 * grown[-1])])
 
 
+_SIMPSON = np.array([1.0, *[4.0, 2.0] * 149, 4.0, 1.0])
+"""Weights of Simpson's rule, by whose thirds of a step a smooth function is summed to 1e-8."""
+
+
 def total_light(stars: Detections, profile: StarProfile) -> Floats:
     """The whole light of stars that were found, in ADU, by what the filter takes for it."""
     return np.asarray(stars.flux_adu * _total_over_found(profile, stars.filter_sigma_px))
@@ -109,10 +113,10 @@ def _total_over_found(profile: StarProfile, filter_sigma_px: float) -> float:
     """Total light of a star of this profile over what a Gaussian filter takes for it."""
     alpha2 = profile.fwhm_px**2 / (4.0 * (2.0 ** (1.0 / profile.beta) - 1.0))
     sigma2 = filter_sigma_px**2
-    r2 = np.linspace(0.0, 40.0 * sigma2, 4000)
+    r2 = np.linspace(0.0, 40.0 * sigma2, _SIMPSON.size)
     moffat = (profile.beta - 1.0) / (np.pi * alpha2) * (1.0 + r2 / alpha2) ** -profile.beta
     # ∫ P·G dA over ∫ G² dA is the amplitude that is found; its light is that times 2πσ².
-    found = np.trapezoid(np.pi * moffat * np.exp(-0.5 * r2 / sigma2), r2) / (np.pi * sigma2)
+    found = r2[1] / 3.0 * float(_SIMPSON @ (moffat * np.exp(-0.5 * r2 / sigma2))) / sigma2
     return float(1.0 / (found * 2.0 * np.pi * sigma2))
 
 
@@ -162,9 +166,9 @@ def measure_profile(
         return None
     elongations = stars.elongation[chosen[good]]
     return StarProfile(
-        fwhm_px=float(np.median(fits[good, 0])),
-        beta=float(np.median(fits[good, 1])),
-        elongation=float(np.median(elongations)),
+        fwhm_px=middle(fits[good, 0]),
+        beta=middle(fits[good, 1]),
+        elongation=middle(elongations),
         stars=int(good.sum()),
         angle_deg=_common_angle(stars, chosen[good]),
     )
@@ -193,13 +197,22 @@ def _alone(
 
 def _beside(stars: Detections, chosen: Ints, others: Lights, same_px: float) -> tuple[Floats, Ints]:
     """How far the nearest light is that could matter to each chosen star, and which it is."""
-    dx = stars.x_px[chosen, None] - others.x_px[None, :]
-    dy = stars.y_px[chosen, None] - others.y_px[None, :]
-    squared = dx * dx + dy * dy
-    squared[squared < same_px**2] = np.inf
-    squared[others.flux_adu[None, :] < _MATTERS * stars.flux_adu[chosen, None]] = np.inf
-    nearest = np.argmin(squared, axis=1)
-    return np.sqrt(squared[np.arange(chosen.size), nearest]), nearest
+    near = np.zeros(chosen.size, np.int64)
+    squared = np.full(chosen.size, np.inf)
+    _nearest_light(
+        flat(stars.x_px[chosen]), flat(stars.y_px[chosen]), _MATTERS * flat(stars.flux_adu[chosen]),
+        flat(others.x_px), flat(others.y_px), flat(others.flux_adu), same_px**2, near, squared,
+    )  # fmt: skip
+    return np.sqrt(squared), near
+
+
+@njit(cache=True, nogil=True)
+def _nearest_light(xs, ys, least, xo, yo, fluxes, same2, near, squared):  # type: ignore[no-untyped-def]
+    for n in range(xs.size):
+        for k in range(xo.size):
+            d2 = (xs[n] - xo[k]) ** 2 + (ys[n] - yo[k]) ** 2
+            if same2 <= d2 < squared[n] and fluxes[k] >= least[n]:
+                squared[n], near[n] = d2, k
 
 
 @njit(cache=True, nogil=True)

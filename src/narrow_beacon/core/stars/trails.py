@@ -137,8 +137,8 @@ def _judge(
     if length < _LEAST_LENGTH * min(pixels.shape) or filled < _LEAST_LIT * (last - first):
         return None
     lit = excess[first:last][excess[first:last] > 4.0 * noise]
-    usual = float(np.median(lit))
-    spread = 1.4826 * float(np.median(np.abs(lit - usual)))
+    usual = middle(lit)
+    spread = 1.4826 * middle(np.abs(lit - usual))
     if spread > _MOST_UNEVEN * usual + 2.0 * noise:
         return None
     if _along_pixels(angle) and _one_pixel_wide(pixels, background, angle, offset_px, fwhm_px):
@@ -164,7 +164,7 @@ def _one_pixel_wide(
     """
     half = max(0.5 * fwhm_px, 1.0)
     lines = (_sample(pixels, background, angle, offset_px + d) for d in (-half, 0.0, half))
-    light = [float(np.median(line[2])) if line is not None else 0.0 for line in lines]
+    light = [middle(line[2]) if line is not None else 0.0 for line in lines]
     return max(light[0], light[2]) < _LEAST_WIDE * light[1]
 
 
