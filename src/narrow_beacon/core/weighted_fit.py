@@ -30,30 +30,35 @@ def solve(design, target, weights, found):  # type: ignore[no-untyped-def]
     """
     points, terms = design.shape
     targets = target.shape[1]
-    table = np.empty((terms + targets, points))
+    columns = terms + targets
+    table, diagonal = np.empty((columns, points)), np.zeros(terms)
     used = 0
     for n in range(points):
         if weights[n] > 0.0:
             root = np.sqrt(weights[n])
-            for k in range(terms):
-                table[k, used] = root * design[n, k]
-            for k in range(targets):
-                table[terms + k, used] = root * target[n, k]
+            for k in range(columns):
+                table[k, used] = root * (design[n, k] if k < terms else target[n, k - terms])
             used += 1
-    table = table[:, :used]
-    diagonal = np.zeros(terms)
-    whole = np.sqrt((table * table).sum(axis=1))
     for k in range(min(terms, used)):
-        column = table[k, k:]
-        length = np.sqrt((column * column).sum())
-        if not length > _NO_PIVOT * whole[k]:
+        above = below = 0.0
+        for n in range(used):
+            square = table[k, n] * table[k, n]
+            if n < k:
+                above += square
+            else:
+                below += square
+        if not below > _NO_PIVOT * _NO_PIVOT * (above + below):
             continue
-        diagonal[k] = -length if column[0] > 0.0 else length
-        column[0] -= diagonal[k]
-        scale = 2.0 / (column * column).sum()
-        for other in range(k + 1, terms + targets):
-            row = table[other, k:]
-            row -= scale * (column * row).sum() * column
+        diagonal[k] = -np.sqrt(below) if table[k, k] > 0.0 else np.sqrt(below)
+        table[k, k] -= diagonal[k]
+        scale = -1.0 / (diagonal[k] * table[k, k])
+        for other in range(k + 1, columns):
+            product = 0.0
+            for n in range(k, used):
+                product += table[k, n] * table[other, n]
+            product *= scale
+            for n in range(k, used):
+                table[other, n] -= product * table[k, n]
     for t in range(targets):
         for k in range(terms - 1, -1, -1):
             rest = table[terms + t, k] if k < used else 0.0

@@ -75,20 +75,28 @@ def align(x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float) -> tupl
 @njit(cache=True, nogil=True)
 def _agreed(own, away, weight, fit):  # type: ignore[no-untyped-def]
     """Fit shifts (stars, 2) by those that agree."""
-    keep = np.ones(weight.size, np.bool_)
-    left, room = np.empty(weight.size), np.empty(weight.size)
+    count = weight.size
+    kept, used = np.ones(count, np.bool_), weight.copy()
+    left, room = np.empty(count), np.empty(count)
     for _ in range(5):
-        solve(own, away, np.where(keep, weight, 0.0), fit)
-        for n in range(weight.size):
+        solve(own, away, used, fit)
+        for n in range(count):
             dx, dy = away[n]
             for k in range(own.shape[1]):
                 dx -= own[n, k] * fit[k, 0]
                 dy -= own[n, k] * fit[k, 1]
             left[n] = np.hypot(dx, dy)
-        now = left < 3.5 * max(middle_of(left, keep, room), 0.01)
-        if now.sum() < _PAIRS_TO_SHIFT or np.all(now == keep):
+        limit = 3.5 * max(middle_of(left, kept, room), 0.01)
+        now, same = 0, True
+        for n in range(count):
+            near = left[n] < limit
+            now += near
+            same = same and near == kept[n]
+        if now < _PAIRS_TO_SHIFT or same:
             break
-        keep = now
+        for n in range(count):
+            kept[n] = left[n] < limit
+            used[n] = weight[n] if kept[n] else 0.0
 
 
 def off_centre(x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float) -> Bools:
