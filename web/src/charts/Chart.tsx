@@ -5,6 +5,7 @@ import { INSET_LEFT, INSET_RIGHT } from "../rail/axis";
 import { useApp } from "../state";
 import { useSize } from "../ui/canvas";
 import { colour } from "../ui/words";
+import { labelsOf } from "./extent";
 
 export type Range = [number, number];
 
@@ -92,8 +93,7 @@ export function Chart(props: Props) {
             label: latest.current.xLabel,
             labelSize: 18,
             size: 26,
-            values: (_u, splits) =>
-              splits.map((v) => String(Number(v.toPrecision(10))).replace("-", "−")),
+            values: (_u, splits) => labelsOf(splits),
           },
           {
             ...axis,
@@ -112,13 +112,7 @@ export function Chart(props: Props) {
             values: (_u, splits) =>
               latest.current.ticks?.map((tick) => tick.words) ??
               latest.current.rows?.map((_, n) => String(n + 1)) ??
-              splits
-                .map((v) =>
-                  latest.current.digits === undefined
-                    ? String(Number(v.toPrecision(10)))
-                    : v.toFixed(latest.current.digits),
-                )
-                .map((text) => text.replace("-", "−")),
+              labelsOf(splits, latest.current.digits),
           },
         ],
         hooks: {

@@ -1,7 +1,7 @@
 // @vitest-environment jsdom
 import { afterEach, beforeEach, describe, expect, it } from "vitest";
 import { rangeOf, rangeOfMarks, type Place } from "../charts/Chart";
-import { extent } from "../charts/extent";
+import { extent, labelsOf } from "../charts/extent";
 import { drawMarks, hitAt, namesOf, shape, type Marks } from "../charts/marks";
 import { tellMagnitude } from "../charts/MarksChart";
 import { surface, tidy } from "./page";
@@ -123,6 +123,13 @@ describe("a chart's range", () => {
     const many = Array.from({ length: 300_000 }, (_, n) => (n * 7919) % 300_000);
     expect(extent(many)).toEqual([0, 299_999]);
     expect(extent([3, NaN, -2])).toEqual([-2, 3]);
+  });
+
+  it("gives all numbers along an axis as many decimals as one of them needs", () => {
+    expect(labelsOf([12.8, 13, 13.2])).toEqual(["12.8", "13.0", "13.2"]);
+    expect(labelsOf([-0.05, 0, 0.1 + 0.2])).toEqual(["−0.05", "0.00", "0.30"]);
+    expect(labelsOf([10, 11])).toEqual(["10", "11"]);
+    expect(labelsOf([-2, 0], 2)).toEqual(["−2.00", "0.00"]);
   });
 
   it("leaves air, is never narrower than asked, and stands in where there is nothing", () => {

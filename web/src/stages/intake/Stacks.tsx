@@ -57,7 +57,7 @@ export function Stacks({ stacks, missing }: { stacks: Stack[]; missing: string[]
                         {fixed(stack.temperature_c, 0, "°C").replace("–", "")}
                       </td>
                       <td
-                        className={`num text-right whitespace-nowrap ${stack.words ? "text-beam" : ""}`}
+                        className={`num pl-3 text-right whitespace-nowrap ${stack.words ? "text-beam" : ""}`}
                       >
                         {stack.words ? "thin · " : ""}
                         {stack.count}
