@@ -28,6 +28,7 @@ from narrow_beacon.core.frames.words import WORDS, read_word
         ("time_utc", "2026-10-12T21:04:30Z", "2026-10-12T21:04:30"),
         ("shift_s", "-2h", -7200.0),
         ("shift_s", "+1:30", 5400.0),
+        ("shift_s", "−2.5h", -9000.0),
         ("shift_s", "−0:00:12.5", -12.5),
         ("shift_s", "3h15m", 11_700.0),
         ("shift_s", "12.5 s", 12.5),

@@ -26,6 +26,7 @@ from narrow_beacon.reduce.field import Bands, Field, bands_of, position_of
 from narrow_beacon.reduce.kit import constants_of
 from narrow_beacon.reduce.kit_frames import KitShown
 from narrow_beacon.reduce.names import Spelled, chain_name, fingerprint, group_name, stars_print
+from narrow_beacon.reduce.standing import clock_remarks
 from narrow_beacon.reduce.tasks import Probe
 
 EXPOSURES_PER_TASK = 5
@@ -100,7 +101,10 @@ def prepare(
     return Prepared(
         plan, night, field, bands, chains, prints, context, tuple(_jobs(night.exposures, bands)),
         constants.words,
-        (*field.remarks, *bands.remarks, *_assumed(field.stars, bands), *constants.remarks),
+        (
+            *field.remarks, *bands.remarks, *_assumed(field.stars, bands), *constants.remarks,
+            *clock_remarks(night.exposures, context.hint_deg, plan.site),
+        ),
     )  # fmt: skip
 
 

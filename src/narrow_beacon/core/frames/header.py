@@ -19,6 +19,8 @@ from narrow_beacon.core.frames.header_values import (
     Reading,
     Rows,
     UnusableValueError,
+    airmass,
+    airmass_at,
     aperture_m,
     colour_pattern,
     declination_deg,
@@ -90,6 +92,7 @@ class FrameFacts:
     """How many exposures this program combined into it: it is corrected already."""
     span_s: float | None = None
     """From a stated start to a stated end."""
+    airmass: Reading[float] | None = None
     conflicts: dict[str, str] = field(default_factory=dict)
     """Words on facts that the header gives twice, unlike one another; by the fact's name."""
 
@@ -154,6 +157,7 @@ _FACTS: dict[str, Rows] = {
     "aperture_m": _rows(aperture_m, "TELAPER APERTURE APTDIA TELDIAM"),
     "rotator_deg": _rows(number_of, "ROTATANG ROTATOR ROTANGLE ROTPOS"),
     "focus_position": _rows(number_of, "FOCUSPOS FOCPOS FOCUSSTP"),
+    "airmass": (*_rows(airmass, "AIRMASS SECZ"), *_rows(airmass_at, "OBJCTALT TELALT")),
 }
 """Every fact's keywords, the most specific first, each with how its value is read."""
 
@@ -167,7 +171,7 @@ _MEANS = {
     "latitude_deg": "latitude of the site", "longitude_deg": "its longitude, east positive",
     "elevation_m": "its elevation, m", "mosaic": "colour pattern of 2 × 2 pixels",
     "aperture_m": "aperture of the telescope, m or mm", "rotator_deg": "angle of the rotator, °",
-    "focus_position": "place of the focuser",
+    "focus_position": "place of the focuser", "airmass": "airmass, or altitude in degrees",
 }  # fmt: skip
 
 

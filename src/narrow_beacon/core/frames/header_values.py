@@ -17,6 +17,7 @@ Rows = Sequence[tuple[str, Callable[[HeaderValue], object]]]
 
 _LEAST_APERTURE_MM = 20.0
 _MAX_EXPOSURE_S = 86400.0
+_MOST_AIRMASS = 40.0
 MOST_TEXT = 60
 """Longer names of cameras, filters and objects are cut."""
 
@@ -67,6 +68,22 @@ def aperture_m(value: HeaderValue) -> float:
     if not 0.01 <= number <= 50.0:
         raise UnusableValueError
     return number
+
+
+def airmass(value: HeaderValue) -> float:
+    """An airmass that a field can have."""
+    number = number_of(value)
+    if not 1.0 <= number <= _MOST_AIRMASS:
+        raise UnusableValueError
+    return number
+
+
+def airmass_at(value: HeaderValue) -> float:
+    """The airmass at an altitude in degrees, to a hundredth down to 15° (1 / sin)."""
+    altitude_deg = sexagesimal_deg(str(value), hours=False)
+    if not 0.0 < altitude_deg <= 90.0:
+        raise UnusableValueError
+    return airmass(1.0 / math.sin(math.radians(altitude_deg)))
 
 
 def seconds(value: HeaderValue) -> float:

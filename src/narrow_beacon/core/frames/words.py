@@ -48,15 +48,16 @@ def _time(text: str) -> str:
 
 
 def _shift(text: str) -> float:
-    """Seconds from seconds, or from hours and minutes: "-2h", "+1:30", "12.5"."""
+    """Seconds from seconds, or from hours and minutes: "-2h", "-1.5h", "+1:30", "12.5"."""
     plain = text.replace("−", "-").replace(" ", "").lower()
     match = re.fullmatch(r"([+-]?)(\d{1,2})(?:h|:)(?:(\d{1,2})m?)?(?::(\d{1,2}(?:\.\d+)?))?", plain)
     if match:
-        sign, hours, minutes, seconds = match.groups()
-        value = 3600 * float(hours) + 60 * float(minutes or 0) + float(seconds or 0)
+        sign, whole, minutes, seconds = match.groups()
+        value = 3600 * float(whole) + 60 * float(minutes or 0) + float(seconds or 0)
         return -value if sign == "-" else value
     try:
-        value = float(plain.removesuffix("s"))
+        hours = plain.removesuffix("h")
+        value = float(plain.removesuffix("s")) if hours == plain else 3600 * float(hours)
     except ValueError as error:
         raise ValueError(f"“{text}”: write seconds, or hours as −2h or +1:30") from error
     if not abs(value) <= 400 * _DAY_S:
