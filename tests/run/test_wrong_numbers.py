@@ -273,6 +273,18 @@ def test_the_cameras_own_colour_scale_is_left_in_two_filters(tmp_path: Path) -> 
     assert not night.said("colour scale")
 
 
+def test_exposures_of_another_filter_than_they_say_are_doubted(tmp_path: Path) -> None:
+    # B's light under V's name: a star redder by 1 mag seems fainter by 1.
+    night = reduced(tmp_path / "b", colour_terms={"V": -1.0}, exposures=6, shape=(400, 400))
+    assert night.said("the stars are as bright as in B, not as in V: off by −")
+    assert any("if the filter was B" in one.remedy for one in night.outcome.remarks)
+    # Without a filter, and with one that is as far from its band as filters are.
+    clear = reduced(tmp_path / "clear", colour_terms={"V": 0.6}, exposures=6, shape=(400, 400))
+    assert clear.said("the stars are not as bright as in V: off by +0.6")
+    usual = reduced(tmp_path / "usual", colour_terms={"V": -0.15}, exposures=6, shape=(400, 400))
+    assert not usual.said("as bright as in")
+
+
 def test_without_a_colour_magnitudes_stay_as_they_are_and_that_is_said(tmp_path: Path) -> None:
     def unknown(sky: Sky) -> None:
         target_of(12.6)(sky)
