@@ -524,7 +524,16 @@ def test_the_target_is_found_by_position_then_by_name() -> None:
     by_place = field_of(plan(stars=table, target_ra_deg=340.0402, target_dec_deg=38.0004), [])
     assert (by_place.target, by_place.remarks) == (2, ())
     by_name = plan(stars=table, target_name="sorrel 4", target_ra_deg=10.0, target_dec_deg=10.0)
-    assert field_of(by_name, []).target == 3
+    named = field_of(by_name, [])
+    assert named.target == 3
+    assert "has Sorrel 4 " in named.remarks[0].words
+    # A star of another name stands at the position: its curve would go by the name of the first.
+    other = plan(stars=table, target_name="Sorrel 4", target_ra_deg=340.0402, target_dec_deg=38.0)
+    mixed = field_of(other, [])
+    assert mixed.target == 2
+    # Sorrel 4 is 0.02° · cos 38° = 56.7″ east of Sorrel 3, less the 0.6″ of the position.
+    assert mixed.remarks[0].words.startswith("the catalogue has Sorrel 4 56.2″ from the position")
+    assert mixed.remarks[0].words.endswith("Sorrel 3 is measured")
     new = plan(stars=table, target_name="Newcomer", target_ra_deg=340.05, target_dec_deg=38.01)
     field = field_of(new, [])
     assert field.target is not None
@@ -532,7 +541,8 @@ def test_the_target_is_found_by_position_then_by_name() -> None:
     assert field.stars.names[field.target] == "Newcomer"
     assert np.isnan(field.stars.bands["V"].magnitude[field.target])
     assert field.stars.brightness_order()[-1] == field.target
-    assert len(field.remarks) == 1
+    # Between two stars: 0.01° up and 0.01° · cos 38° to the side.
+    assert ", 45.8″ away: Newcomer is measured there all the same" in field.remarks[0].words
     with pytest.raises(CatalogueError):
         table.row("Newcomer")  # the catalogue itself stays as it was
 

@@ -10,7 +10,7 @@ import numpy as np
 
 from narrow_beacon.core.bands import BY_NAME, CLEAR, band_of_filter, stand_in
 from narrow_beacon.core.catalogue.sequence import overlay
-from narrow_beacon.core.catalogue.sky_index import SkyIndex
+from narrow_beacon.core.catalogue.sky_index import SkyIndex, separation_deg
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.errors import BeaconError, CatalogueError
 from narrow_beacon.core.frames.filters import filter_name
@@ -22,7 +22,7 @@ from narrow_beacon.reduce.sources import Found, marked_variables, stars_about
 
 _DEFAULT_CONE_DEG = 1.0
 _TRIED = 4
-_MATCH_TARGET_DEG = 3.0 / 3600.0
+_MATCH_TARGET_DEG, _NEAR_TARGET_DEG = 3.0 / 3600.0, 2.0 / 60.0
 
 
 @dataclass(frozen=True)
@@ -89,7 +89,8 @@ def _with_target(plan: Plan, field: Field) -> Field:
     stars = field.stars
     row = find_target(plan, stars)
     if row is not None:
-        return replace(field, target=row)
+        said = (*field.remarks, *_two_places(plan, stars, row))
+        return replace(field, target=row, remarks=said)
     if plan.target_ra_deg is None or plan.target_dec_deg is None or not plan.target_sure:
         words = "the target is not known yet"
         if plan.target_name:
@@ -101,8 +102,8 @@ def _with_target(plan: Plan, field: Field) -> Field:
     stars = stars.with_star(name, plan.target_ra_deg, plan.target_dec_deg)
     remark = Remark(
         "cast",
-        f"the catalogue has no star within 3″ of the target's position: {name} is measured "
-        "there all the same",
+        f"the catalogue has no star within 3″ of the target's position{_nearest_words(plan, field)}"
+        f": {name} is measured there all the same",
         name,
         "its brightness and colour are unknown, so that comparison stars can't be chosen by them",
         "check the position, or take a deeper catalogue",
@@ -110,6 +111,53 @@ def _with_target(plan: Plan, field: Field) -> Field:
     return replace(
         field, stars=stars, target=len(stars) - 1, remarks=(*field.remarks, remark), added=True
     )
+
+
+def _nearest_words(plan: Plan, field: Field) -> str:
+    """Which star is nearest to the target's position, where that may be the one that is meant."""
+    ra, dec = field.stars.at_epoch(_epoch(plan))
+    if not ra.size or plan.target_ra_deg is None or plan.target_dec_deg is None:
+        return ""
+    row, away = SkyIndex(ra, dec).nearest(plan.target_ra_deg, plan.target_dec_deg)
+    if away > _NEAR_TARGET_DEG:
+        return ""
+    return f", the nearest is {field.stars.names[row]}, {_apart(away)} away"
+
+
+def _two_places(plan: Plan, stars: StarTable, row: int) -> list[Remark]:
+    """Words where the target's name is that of a star elsewhere than its position."""
+    if plan.target_ra_deg is None or plan.target_dec_deg is None or not plan.target_sure:
+        return []
+    named = stars.find(plan.target_name or "")
+    if named is None:
+        return []
+    ra, dec = stars.at_epoch(_epoch(plan))
+    away = float(separation_deg(ra[named], dec[named], plan.target_ra_deg, plan.target_dec_deg))
+    if away < _MATCH_TARGET_DEG:
+        return []
+    return [
+        Remark(
+            "cast",
+            f"the catalogue has {stars.names[named]} {_apart(away)} from the position that is "
+            f"given for it: {stars.names[row]} is measured",
+            plan.target_name or "",
+            "if the other was meant, the curve is another star's",
+            "leave out the name or the position, whichever is wrong",
+        )
+    ]
+
+
+def _apart(degrees: float) -> str:
+    """A distance on the sky in its handiest unit."""
+    for unit, size in (("°", 1.0), ("′", 60.0)):
+        if degrees * size >= 1.0:
+            return f"{degrees * size:.1f}{unit}"
+    return f"{3600.0 * degrees:.1f}″"
+
+
+def _epoch(plan: Plan) -> float:
+    """Of the target's position."""
+    return 2000.0 if plan.epoch_yr is None else plan.epoch_yr
 
 
 def _searched(plan: Plan, exposures: Sequence[Frame]) -> Found:
@@ -201,7 +249,7 @@ def position_of(plan: Plan, exposures: Sequence[Frame]) -> tuple[float, float] |
 def find_target(plan: Plan, stars: StarTable) -> int | None:
     """The target's row in a catalogue, by its position or name; None where it is not there."""
     if plan.target_sure and plan.target_ra_deg is not None and plan.target_dec_deg is not None:
-        ra, dec = stars.at_epoch(2000.0 if plan.epoch_yr is None else plan.epoch_yr)
+        ra, dec = stars.at_epoch(_epoch(plan))
         row, away = SkyIndex(ra, dec).nearest(plan.target_ra_deg, plan.target_dec_deg)
         if away < _MATCH_TARGET_DEG:
             return row
