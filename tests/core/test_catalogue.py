@@ -225,6 +225,14 @@ def test_columns_keep_their_meaning_in_a_fits_table_without_ucds(tmp_path: Path)
     assert (band.magnitude[0], band.uncertainty[0]) == (11.0, 0.02)
 
 
+def test_what_stands_for_no_magnitude_is_none(tmp_path: Path) -> None:
+    path = tmp_path / "gaps.csv"
+    rows = [f"s{n},10.{n},20,{v},0.01" for n, v in enumerate((99.999, -99, 0.0, "", "nan", 12.5))]
+    path.write_text("\n".join(["name,ra,dec,V,e_V", *rows]) + "\n", encoding="utf-8")
+    magnitude = read_catalogue(path).bands["V"].magnitude
+    assert np.isfinite(magnitude).tolist() == [False] * 5 + [True]
+
+
 def test_an_uncertainty_of_nothing_is_unknown(tmp_path: Path) -> None:
     text = "name,ra,dec,V_mag,V_err\na,1,2,11,0\nb,1,3,11,\nc,1,4,11,0.004\nd,1,5,11,-1\n"
     (tmp_path / "c.csv").write_text(text)

@@ -264,7 +264,8 @@ def _names(table: Table, meaning: Proposal, above: int) -> tuple[str, ...]:
 
 def _band(table: Table, magnitude: str, uncertainty: str | None) -> Band:
     values = _numbers(table[magnitude])
-    values = np.where((values > -5) & (values < 40), values, np.nan)
+    # Nothing known is written as 99.999, −99 or 0: no star has that to all digits.
+    values = np.where((values > -5) & (values < 40) & (values != 0.0), values, np.nan)
     if uncertainty is None:
         return Band(values, np.full(len(table), UNKNOWN_UNCERTAINTY_MAG))
     errors = _numbers(table[uncertainty])
