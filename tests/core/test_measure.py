@@ -265,6 +265,21 @@ def test_neighbours_light_is_known_wings_and_all() -> None:
     assert listed.neighbour_adu[0, 4] < 0.1 * truth[4]
 
 
+@pytest.mark.parametrize("brighter_mag", [0.0, 4.0, 8.0])
+def test_a_star_that_only_the_catalogue_has_shines_on_nothing(brighter_mag: float) -> None:
+    x = np.array([100.0, 220.0, 60.0, 250.0, 160.0, 40.0])
+    y = np.array([100.0, 60.0, 200.0, 200.0, 220.0, 60.0])
+    image = star_image(SHAPE, x, y, np.full(6, 1e5))
+    alone = census_of(image, x, y)
+    magnitude = np.append(np.full(6, 12.0), 12.0 - brighter_mag)
+    ghost = census_of(image, np.append(x, 112.0), np.append(y, 100.0), magnitude=magnitude)
+    # It may have what its own aperture could hide: 5 σ of 2.7 pixels' radius at 2σ over 40%, some
+    # 250 ADU, of which a fiftieth falls into the other's apertures.
+    assert ghost.counts_adu[0] == pytest.approx(alone.counts_adu[0], abs=100.0)
+    assert ghost.counts_adu[0, 4] == pytest.approx(alone.counts_adu[0, 4], abs=30.0)
+    assert not int(ghost.flags_at(6.0)[0]) & (1 << StarFlag.NEIGHBOUR)
+
+
 @pytest.mark.parametrize(("gap_fwhm", "fainter", "aim"), [(3.5, 0.0, 0.005), (2.5, 0.0, 0.015)])
 def test_close_pairs_are_told_apart(gap_fwhm: float, fainter: float, aim: float) -> None:
     pairs = measure_pairs(gap_fwhm, fainter, 4)

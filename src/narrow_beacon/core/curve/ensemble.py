@@ -103,6 +103,7 @@ def solve_ensemble(
     )
     usable = np.ascontiguousarray(usable)
     used: Bools = np.asarray(usable & np.isfinite(rates.rate) & np.isfinite(rates.uncertainty))
+    used = used & _shining(rates, used)
     known: Bools = used & (rates.rate > _START_SNR * rates.uncertainty)
     # Exposures on which nothing is bright start from what light there is.
     known = known | (used & (rates.rate > 0) & ~_any(known))
@@ -148,6 +149,15 @@ def solve_ensemble(
         weight=mean_weight / max(float(mean_weight.sum()), 1e-300),
         tested=catalogue_mag.size >= LEAST_TESTED,
     )
+
+
+def _shining(rates: Rates, used: Bools) -> Bools:
+    """Which stars have any light in all exposures together, (1, stars): what has none, such as a
+    star that the catalogue makes up, has no magnitude either.
+    """
+    with np.errstate(invalid="ignore", divide="ignore"):
+        light = np.where(used, rates.rate / rates.uncertainty**2, 0.0)
+    return np.asarray(light.sum(axis=0, keepdims=True) > 0)
 
 
 def _any(mask: Bools) -> Bools:

@@ -25,6 +25,7 @@ from narrow_beacon.core.measure.spread import (
     Neighbours,
     Spread,
     neighbours_of,
+    no_brighter,
     overlaps,
     parted_light,
     spread_of,
@@ -39,6 +40,10 @@ _CENTRED_FWHM = 0.3
 _NEIGHBOUR_SHARE = 0.005
 _PARTED_FWHM, _PARTED_SNR = 0.9, 5.0
 """Radius in star widths at which stars are told apart, and from which brightness on."""
+_UNSEEN_SNR = 2.0
+"""By so much of its noise an aperture may hold less than a star gives it."""
+_LEAST_HELD = 0.4
+"""Of a star's light, that is within that radius whatever the shape of stars."""
 _PROFILE_ERROR = 0.05
 """Of the light that is taken off, by which the measured profile may be wrong."""
 _UNSURE_ERROR = 0.1
@@ -172,9 +177,13 @@ def take_census(
         Light(counts, sums.sky_adu_per_px, sums.ring_pixels, radii, fwhm, _response(image, x, y)),
         sums, exposed, camera,
     )  # fmt: skip
-    beside = _beside(image, stars, sums, x, y, masks, fwhm)
-    spread = _spread(image, (x, y), beside, fwhm)
     near = _near(image, sums, x, y, fwhm)
+    beside = _beside(image, stars, sums, x, y, masks, fwhm)
+    step = _parted_step(apertures)
+    beside = no_brighter(
+        beside, np.where(_lost(near, radii[step]), np.inf, _most(counts, uncertainty, step))
+    )
+    spread = _spread(image, (x, y), beside, fwhm)
     taken, noise_of_taken, neighbour = _others(
         (x, y), counts, uncertainty, noise, near, beside, spread, apertures
     )
@@ -220,12 +229,12 @@ def _others(
     radii, fwhm = apertures.radii_px, apertures.fwhm_px
     own = np.maximum(counts[:, -1], uncertainty[:, -1])
     over = overlaps(*places, own, sky_noise, beside, spread, radii, apertures.annulus_px, fwhm)
-    step = int(np.argmin(np.abs(radii - _PARTED_FWHM * fwhm)))
+    step = _parted_step(apertures)
     ring = float(np.interp(
         np.mean(apertures.annulus_px), np.arange(spread.seen.size) * spread.step_px, spread.seen,
     ))  # fmt: skip
     share = float(spread.share(radii[step])) - np.pi * radii[step] ** 2 * ring
-    lost = np.min([near[flag] for flag in _NO_MEASURE], axis=0) < radii[step]
+    lost = _lost(near, radii[step])
     touched = np.minimum(near[StarFlag.BAD_PIXEL], near[StarFlag.COSMIC_RAY]) < radii[step]
     sums, noise = counts[:, step], uncertainty[:, step]
     measured = ~lost & (sums > _PARTED_SNR * noise)
@@ -242,6 +251,22 @@ def _others(
     left = over.light(np.where(known, 0.0, flux), counts.shape[0])
     left = left + both_ways.light(wrong * flux, counts.shape[0])
     return taken, np.sqrt(variance), left
+
+
+def _parted_step(apertures: Apertures) -> int:
+    """The radius at which stars are told apart, by its place."""
+    return int(np.argmin(np.abs(apertures.radii_px - _PARTED_FWHM * apertures.fwhm_px)))
+
+
+def _lost(near: Mapping[StarFlag, Floats], radius_px: float) -> Bools:
+    """Which stars have nothing to tell their light by, (stars)."""
+    return np.asarray(np.min([near[flag] for flag in _NO_MEASURE], axis=0) < radius_px)
+
+
+def _most(counts: Floats, uncertainty: Floats, step: int) -> Floats:
+    """The most light that stars can have by what an aperture holds of them, (stars)."""
+    held = np.maximum(counts[:, step], 0.0) + _UNSEEN_SNR * uncertainty[:, step]
+    return np.asarray(np.nan_to_num(held / _LEAST_HELD, nan=np.inf))
 
 
 def _uncertainty(

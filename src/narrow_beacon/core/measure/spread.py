@@ -4,7 +4,7 @@ and the ring of another star.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -210,6 +210,20 @@ def neighbours_of(
         np.concatenate([expected_adu, np.full(int(other.sum()), np.nan)]),
         np.concatenate([masks, mask_px[other]]),
         np.concatenate([np.arange(x_px.size), np.full(int(other.sum()), -1)]),
+    )
+
+
+def no_brighter(beside: Neighbours, most_adu: Floats) -> Neighbours:
+    """The same, where stars of the census are no brighter than ``most_adu`` (stars): a catalogue
+    may have stars that are not there.
+    """
+    most = np.full(beside.star.size, np.inf)
+    known = beside.star >= 0
+    most[known] = most_adu[beside.star[known]]
+    return replace(
+        beside,
+        flux_adu=np.minimum(beside.flux_adu, most),
+        expected_adu=np.minimum(beside.expected_adu, most),
     )
 
 
