@@ -15,6 +15,7 @@ from narrow_beacon.bench.crowd import measure_pairs
 from narrow_beacon.bench.pulls import CONDITIONS, measure_pulls
 from narrow_beacon.core.correct.apply import DEFECT, SATURATED, SPIKE
 from narrow_beacon.core.measure.aperture import mask_stars, measure_apertures
+from narrow_beacon.core.measure.blends import centre_of, share_of
 from narrow_beacon.core.measure.census import Apertures, ExposureCensus, Image, Places, take_census
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.flags import StarFlag, flag_words
@@ -278,6 +279,38 @@ def test_a_star_that_only_the_catalogue_has_shines_on_nothing(brighter_mag: floa
     assert ghost.counts_adu[0] == pytest.approx(alone.counts_adu[0], abs=100.0)
     assert ghost.counts_adu[0, 4] == pytest.approx(alone.counts_adu[0, 4], abs=30.0)
     assert not int(ghost.flags_at(6.0)[0]) & (1 << StarFlag.NEIGHBOUR)
+
+
+@pytest.mark.parametrize("second_mag", [11.5, 12.0, 13.0])
+@pytest.mark.parametrize("gap_px", [1.4, 2.0, 2.7])
+@pytest.mark.parametrize("there", [True, False])
+def test_two_stars_found_as_one_have_each_its_part_or_one_has_all(
+    there: bool, gap_px: float, second_mag: float
+) -> None:
+    x = np.array([100.4, 220.0, 60.0, 250.0, 160.0, 40.0])
+    y = np.array([100.3, 60.0, 200.0, 200.0, 220.0, 60.0])
+    light = 1e5 * 10 ** (-0.4 * (second_mag - 12.0))
+    xs, ys = np.append(x, x[0] + 0.8 * gap_px), np.append(y, y[0] - 0.6 * gap_px)
+    image = star_image(SHAPE, xs, ys, np.append(np.full(6, 1e5), light if there else 0.0))
+    magnitude = np.append(np.full(6, 12.0), second_mag)
+    census = census_of(image, xs, ys, magnitude=magnitude)
+    alone = census_of(star_image(SHAPE, x, y, np.full(6, 1e5)), x, y)
+    away = census.counts_adu[0, 4] / alone.counts_adu[0, 4] - 1.0
+    # The centre says the second's share to a few hundredths of both, its profile to as much.
+    assert abs(away) < (0.05 * (1e5 + light) / 1e5 if there else 0.005)
+    if there:
+        assert census.counts_adu[6, 4] == pytest.approx(light, rel=0.1 + 0.03 * 1e5 / light)
+
+
+def test_the_centre_of_two_stars_says_how_their_light_is_shared() -> None:
+    share, gap = (v.ravel() for v in np.meshgrid([0.02, 0.2, 0.5, 0.7], [0.3, 0.6, 1.0]))
+    assert share_of(centre_of(share, gap), gap) == pytest.approx(share, abs=0.01)
+    for f, g in ((0.2, 0.5), (0.35, 0.8), (0.5, 0.8)):
+        x = np.array([100.3, 100.3 + 3.0 * g])
+        image = star_image(SHAPE, x, np.full(2, 90.2), np.array([1e5 * (1 - f), 1e5 * f]))
+        found = detect(image, measure_background(image), 3.0).stars
+        place = (found.x_px[0] - x[0]) / (3.0 * g)
+        assert share_of(np.array([place]), np.array([g]))[0] == pytest.approx(f, abs=0.03)
 
 
 @pytest.mark.parametrize(("gap_fwhm", "fainter", "aim"), [(3.5, 0.0, 0.005), (2.5, 0.0, 0.015)])

@@ -91,6 +91,29 @@ def test_a_bright_neighbours_wings_are_in_the_uncertainty_or_said(
         assert night.said("light in the aperture of Foxglove 7")
 
 
+@pytest.mark.parametrize(("away_arcsec", "mag"), [(1.6, 12.6), (2.2, 11.5), (3.0, 12.6)])
+def test_a_target_found_as_one_with_another_star_keeps_its_own_light(
+    tmp_path: Path, away_arcsec: float, mag: float
+) -> None:
+    def companion(sky: Sky) -> None:
+        dec = DEC_DEG + away_arcsec / 3600.0
+        add_star(sky, np.random.default_rng(3), "Other", RA_DEG, dec, mag, 0.6, sure_mag=0.005)
+
+    night = reduced(tmp_path, change=companion, exposures=8)
+    # What is taken off may be wrong by a twentieth, as every point says; it is by far less.
+    assert abs(np.mean(night.error)) < 0.03
+    assert np.mean(numbers(night.rows, "magnitude")) == pytest.approx(12.6, abs=0.1)
+
+
+def test_two_stars_that_are_measured_as_one_are_said(tmp_path: Path) -> None:
+    def companion(sky: Sky) -> None:
+        dec = DEC_DEG + 0.8 / 3600.0
+        add_star(sky, np.random.default_rng(3), "Other", RA_DEG, dec, 14.0, 0.6, sure_mag=0.005)
+
+    night = reduced(tmp_path, change=companion, exposures=4)
+    assert night.said("both are measured as one star")
+
+
 def test_a_faint_neighbour_far_away_is_no_reason_to_doubt(tmp_path: Path) -> None:
     night = reduced(tmp_path, change=beside(14.0, 5.0, True))
     assert night.good.all()

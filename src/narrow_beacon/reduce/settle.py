@@ -44,6 +44,7 @@ from narrow_beacon.reduce.settle_remarks import (
     doubts_remarks,
     dropped_remark,
     noisy_sky_remarks,
+    one_star_remarks,
     refraction_remarks,
     shared_light_remarks,
     sunken_sky_remarks,
@@ -159,7 +160,7 @@ def _settle_beside(
     found = [dropped_remark(dropped, curve) for curve in curves for dropped in curve.cast.dropped]
     for curve in final:
         found += [*untested_remarks(curve, stars), *beside_remarks(curve, stars)]
-        found += doubts_remarks(curve)
+        found += [*doubts_remarks(curve), *one_star_remarks(ready, curve, stars)]
     found += standard_remarks(final, stars, ready.plan.transform)
     found += points_remarks(final, ready.plan.points)
     remarks += [replace(one, about=", ".join(x for x in (name, one.about) if x)) for one in found]
@@ -255,6 +256,7 @@ def _settle_first(ready: Prepared, measured: Measured, wanted: Wanted) -> Settle
     final, without = _curves_of(ready, measured, cast, choices, set_aside)
     remarks += [words for curve in final for words in doubts_remarks(curve)]
     remarks += [words for curve in final for words in shared_light_remarks(ready, curve)]
+    remarks += [words for curve in final for words in one_star_remarks(ready, curve, stars)]
     remarks += standard_remarks(final, stars, ready.plan.transform)
     remarks += filter_remarks(final, stars)
     remarks += points_remarks(final, ready.plan.points)

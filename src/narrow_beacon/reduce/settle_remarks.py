@@ -8,11 +8,14 @@ from datetime import timedelta
 
 import numpy as np
 
+from narrow_beacon.core.catalogue.sky_index import separation_deg
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve.cast import Dropped
 from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED
 from narrow_beacon.core.curve.field_stars import exposures_of_field
+from narrow_beacon.core.curve.time import julian_year
+from narrow_beacon.core.measure.spread import ONE_STAR_FWHM
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.curves import FilterCurve
@@ -21,6 +24,8 @@ from narrow_beacon.reduce.prepare import Prepared
 from narrow_beacon.reduce.tasks import ExposureResult
 
 _BESIDE_MAG = 0.005
+_MOST_FAINTER_MAG = 5.0
+"""Of a hundredth of the light nothing need be said."""
 _NOISY = 1.2
 _SUNKEN, _SUNKEN_ADU = 5.0, 20.0
 _UNEVEN, _LEAST_UNEVEN = 0.012, 5
@@ -69,6 +74,44 @@ def beside_remarks(curve: FilterCurve, stars: StarTable) -> list[Remark]:
                 "take a smaller radius, or report the magnitudes as those of all of them together",
             )
         )
+    return remarks
+
+
+def one_star_remarks(ready: Prepared, curve: FilterCurve, stars: StarTable) -> list[Remark]:
+    """Words where the catalogue has another star so near to the target or a check star that both
+    are measured as one.
+    """
+    widths = [
+        group.fwhm_px * group.reference.scale_arcsec_per_px / 3600.0
+        for group in ready.context.groups.values()
+        if group.reference is not None
+    ]
+    moment = next((frame.mid_utc for frame in ready.exposures if frame.mid_utc), None)
+    if not widths or moment is None:
+        return []
+    ra, dec = stars.at_epoch(julian_year(moment))
+    magnitude = stars.bands[curve.band].magnitude
+    remarks = []
+    for row in (curve.cast.target, *curve.cast.checks):
+        away = separation_deg(ra, dec, ra[row], dec[row])
+        away[row] = np.inf
+        for other in np.flatnonzero(away < ONE_STAR_FWHM * max(widths)):
+            fainter = float(magnitude[other] - magnitude[row])
+            if fainter > _MOST_FAINTER_MAG:
+                continue
+            both = float(2.5 * np.log10(1.0 + 10.0 ** (-0.4 * fainter)))
+            brings = f" by {1000.0 * both:.0f} mmag" if np.isfinite(both) else ""
+            remarks.append(
+                Remark(
+                    "cast",
+                    f"the catalogue has {stars.names[other]} {3600.0 * away[other]:.1f}″ from "
+                    f"{stars.names[row]}: both are measured as one star",
+                    curve.filter,
+                    f"where it is another star, and not the same once more, magnitudes are too "
+                    f"bright{brings}",
+                    "report the magnitudes as those of both together",
+                )
+            )
     return remarks
 
 

@@ -10,8 +10,10 @@ import numpy as np
 from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.errors import NotPlacedError, UnreadableFileError
 from narrow_beacon.core.measure.alignment import NUDGED_FWHM, align, pair_up
+from narrow_beacon.core.measure.blends import beside_another
 from narrow_beacon.core.measure.census import Apertures, ExposureCensus, Image, Places, take_census
 from narrow_beacon.core.measure.noise import Exposed
+from narrow_beacon.core.measure.spread import TOLD_APART_FWHM
 from narrow_beacon.core.place.follow import follow
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.place.solve import Hint, Placement, Solver
@@ -136,6 +138,10 @@ def probe(context_file: ContextFile, job: ExposureJob) -> Probe | None:
     rows, x, y = solver.in_frame(placement.solution)
     seen = sharpened(job, seen, x, y)
     fwhm = seen.quality.fwhm_px if np.isfinite(seen.quality.fwhm_px) else FIRST_GUESS_FWHM_PX
+    band = context.stars.bands[context.bands[job.frame.filter or ""]]
+    # Two that were found as one stay where the catalogue has each.
+    alone = ~beside_another(x, y, band.magnitude[order[rows]], TOLD_APART_FWHM * fwhm)
+    rows, x, y = rows[alone], x[alone], y[alone]
     return Probe(
         seen.quality, placement, _nudges(placement.solution, order[rows], x, y, seen, fwhm)
     )
@@ -250,10 +256,12 @@ def _census(context: Context, job: ExposureJob, seen: Seen, placement: Placement
     table_rows = order[rows]
     sort = np.argsort(table_rows, kind="stable")
     table_rows, x, y = table_rows[sort], x[sort], y[sort]
+    plain_x, plain_y = x, y
     x, y = _nudged(placement.solution, table_rows, x, y, settings.probed.nudges)
+    moved = x - plain_x, y - plain_y
     band = context.bands[job.frame.filter or ""]
     magnitudes = context.stars.bands[band].magnitude[table_rows]
-    places = Places(table_rows, x, y, magnitudes)
+    places = Places(table_rows, x, y, magnitudes, moved)
     fwhm = seen.quality.fwhm_px if np.isfinite(seen.quality.fwhm_px) else settings.fwhm_px
     census = _census_of(context, job, seen, places, fwhm)
     if job.frame.second is None:
@@ -261,7 +269,7 @@ def _census(context: Context, job: ExposureJob, seen: Seen, placement: Placement
     dx, dy = sets_of(job.frame)[1]
     again = see_of(context, job, *corrected(context, job, second=True), fwhm)
     again = sharpened(job, again, x - dx, y - dy)
-    places = Places(table_rows, x - dx, y - dy, magnitudes)
+    places = Places(table_rows, x - dx, y - dy, magnitudes, moved)
     return census.added(_census_of(context, job, again, places, fwhm, second=True))
 
 

@@ -139,13 +139,14 @@ class Image:
 @dataclass(frozen=True)
 class Places:
     """Where catalogue stars should be on an image, 0-based, with their magnitudes (NaN where the
-    catalogue has none).
+    catalogue has none); ``moved_px`` is how far in x and y that is from the catalogue's places.
     """
 
     rows: Ints
     x_px: Floats
     y_px: Floats
     magnitudes: Floats
+    moved_px: tuple[Floats, Floats] | None = None
 
 
 @dataclass(frozen=True)
@@ -359,7 +360,7 @@ def _beside(
     column, row = (np.rint(v).astype(int) for v in (found.x_px, found.y_px))
     height, width = image.flags.shape
     full = image.flags[np.clip(row, 0, height - 1), np.clip(column, 0, width - 1)] & SATURATED
-    return neighbours_of(x, y, expected, found, flux, full > 0, masks, fwhm_px)
+    return neighbours_of(x, y, expected, found, flux, full > 0, masks, fwhm_px, stars.moved_px)
 
 
 def _first_radius(matters: Bools, radii: Floats) -> Floats:

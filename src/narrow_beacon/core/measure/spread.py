@@ -10,6 +10,7 @@ import numpy as np
 
 from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane, flat
+from narrow_beacon.core.measure.blends import light_of_both, seconds_of
 from narrow_beacon.core.stars.detect import Detections
 from narrow_beacon.core.stars.nearest import nearest, pairs_within
 from narrow_beacon.core.stars.profile import StarProfile, total_light
@@ -23,8 +24,10 @@ _WING_SIGNIFICANCE = 3.0
 _MATTERS = 3e-4
 """Share of a star's light below which a neighbour is passed over."""
 _SAME_STAR_FWHM = 0.8
-_ONE_STAR_FWHM = 0.3
-_TOLD_APART_FWHM = 1.0
+ONE_STAR_FWHM = 0.3
+"""Stars of the catalogue that are nearer to one another are measured as one."""
+TOLD_APART_FWHM = 1.0
+"""Stars nearer to one another are found as one."""
 _MATTERS_CLOSE = 0.02
 _CLIPPED_SIGMA = 3.0
 _TURNS = 8
@@ -179,8 +182,11 @@ def neighbours_of(
     saturated: Bools,
     mask_px: Floats,
     fwhm_px: float,
+    moved_px: tuple[Floats, Floats] | None = None,
 ) -> Neighbours:
-    """The stars of the catalogue, and those found that it lacks.
+    """The stars of the catalogue, and those found that it lacks. Where two of the catalogue were
+    found as one, its centre says what is the second's (``blends``); ``moved_px`` (stars) is how far
+    x_px, y_px are from where the catalogue has them.
 
     ``expected_adu`` (stars of the catalogue) is the light by the catalogue's magnitude, NaN where
     it gives none; ``found_adu`` and ``mask_px`` (stars found) are the light as found and the masks'
@@ -200,9 +206,19 @@ def neighbours_of(
         owners = order[first]
         at = near[owners]
         other[at] = False
+        one = ~saturated[at]
+        blended = _blended(
+            (x_px - moved_px[0], y_px - moved_px[1]) if moved_px else (x_px, y_px),
+            owners[one], at[one], expected_adu, found, flux, fwhm_px,
+        )  # fmt: skip
         more = saturated[at] & (stars[owners] > flux[at])
         stars[owners] = np.where(more, stars[owners], flux[at])
         masks[owners] = mask_px[at]
+        if blended.star.size:
+            # What was found is neither's own: each has its part, where the catalogue has it.
+            x_px, y_px, expected_adu = x_px.copy(), y_px.copy(), expected_adu.copy()
+            x_px[blended.star], y_px[blended.star] = blended.x_px, blended.y_px
+            stars[blended.star] = expected_adu[blended.star] = blended.flux_adu
     return Neighbours(
         np.concatenate([x_px, found.x_px[other]]),
         np.concatenate([y_px, found.y_px[other]]),
@@ -211,6 +227,36 @@ def neighbours_of(
         np.concatenate([masks, mask_px[other]]),
         np.concatenate([np.arange(x_px.size), np.full(int(other.sum()), -1)]),
     )
+
+
+@dataclass(frozen=True)
+class _Blended:
+    """Stars of the catalogue that were found as one with another, each with its place and light."""
+
+    star: Ints
+    x_px: Floats
+    y_px: Floats
+    flux_adu: Floats
+
+
+def _blended(
+    places: tuple[Floats, Floats], owners: Ints, at: Ints, expected_adu: Floats, found: Detections,
+    found_adu: Floats, fwhm_px: float,
+) -> _Blended:  # fmt: skip
+    """Both stars of every two, of which one is the owner of what was found (``at``)."""
+    x, y = places
+    seconds, of, gap = seconds_of(x, y, owners, ONE_STAR_FWHM * fwhm_px, TOLD_APART_FWHM * fwhm_px)
+    first, here = owners[of], at[of]
+    dx, dy = x[seconds] - x[first], y[seconds] - y[first]
+    along = (found.x_px[here] - x[first]) * dx + (found.y_px[here] - y[first]) * dy
+    with np.errstate(invalid="ignore", divide="ignore"):
+        share = expected_adu[seconds] / (expected_adu[seconds] + expected_adu[first])
+    light = light_of_both(
+        along / gap**2, gap / fwhm_px, found.position_error_px(fwhm_px)[here] / fwhm_px, share,
+        found_adu[here],
+    )  # fmt: skip
+    star = np.concatenate([first, seconds])
+    return _Blended(star, x[star], y[star], np.concatenate(light))
 
 
 def no_brighter(beside: Neighbours, most_adu: Floats) -> Neighbours:
@@ -293,7 +339,7 @@ def overlaps(
     nearest = np.maximum(gap - largest, 0.0)
     most = np.interp(nearest, np.arange(spread.seen.size) * spread.step_px, spread.seen)
     most = np.minimum(most * np.pi * largest**2, 1.0) * flux
-    keep = (gap > _ONE_STAR_FWHM * fwhm_px) & (most > _MATTERS * np.maximum(own_adu[one], 1.0))
+    keep = (gap > ONE_STAR_FWHM * fwhm_px) & (most > _MATTERS * np.maximum(own_adu[one], 1.0))
     keep &= beside.star[other] != one
     one, other, gap = one[keep], other[keep], gap[keep]
     if not one.size:
@@ -323,7 +369,7 @@ def parted_light(
     guessed = own[~measured[beside.star[own]] & np.isfinite(beside.expected_adu[own])]
     flux[guessed] = beside.expected_adu[guessed]
     free = own[measured[beside.star[own]]]
-    close = over.gap_px < _TOLD_APART_FWHM * fwhm_px
+    close = over.gap_px < TOLD_APART_FWHM * fwhm_px
     weighty = over.share[:, step] * flux[over.other] > _MATTERS_CLOSE * np.maximum(
         own_share * flux[over.star], 1.0
     )
