@@ -106,7 +106,7 @@ def print_crowd() -> bool:
     """Print biases and pulls of pairs; True if the biases are within the aims."""
     print("Pairs of stars: bias of one beside the other, radius 1.6 widths; aim 5 and 15 mmag")
     good = True
-    for gap in (5.0, 3.5, 2.5, 1.8):
+    for gap in (5.0, 3.5, 2.5, 1.8, 1.2, 0.8, 0.5):
         for fainter in (1.5, 0.0, -1.5):
             pairs = measure_pairs(gap, fainter, 8)
             aim = AIMS_MAG.get(gap)
