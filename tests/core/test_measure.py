@@ -339,7 +339,9 @@ def test_what_a_star_adds_to_the_aperture_beside_it_is_known_to_a_hundredth(
     nothing = Detections(*(np.empty(0) for _ in range(7)), 1.4)
     spread = spread_of(StarProfile(fwhm, 2.5, 1.0, 1), image, no, nothing, np.empty(0))
     one = Neighbours(
-        *(np.array([v]) for v in (gap_fwhm * fwhm, 0.0, 1e5, np.nan, 0.0)), np.array([-1])
+        *(np.array([v]) for v in (gap_fwhm * fwhm, 0.0, 1e5, np.nan, 0.0)),
+        np.array([-1]),
+        np.zeros(1),
     )
     here, far = np.zeros(1), (1e3, 1.1e3)  # a ring without any of its light
     over = overlaps(here, here, np.ones(1), np.full(1, 1e9), one, spread, radii, far, fwhm)

@@ -261,7 +261,8 @@ def _census(context: Context, job: ExposureJob, seen: Seen, placement: Placement
     moved = x - plain_x, y - plain_y
     band = context.bands[job.frame.filter or ""]
     magnitudes = context.stars.bands[band].magnitude[table_rows]
-    places = Places(table_rows, x, y, magnitudes, moved)
+    varies = context.stars.known_variable[table_rows]
+    places = Places(table_rows, x, y, magnitudes, moved, varies)
     fwhm = seen.quality.fwhm_px if np.isfinite(seen.quality.fwhm_px) else settings.fwhm_px
     census = _census_of(context, job, seen, places, fwhm)
     if job.frame.second is None:
@@ -269,7 +270,7 @@ def _census(context: Context, job: ExposureJob, seen: Seen, placement: Placement
     dx, dy = sets_of(job.frame)[1]
     again = see_of(context, job, *corrected(context, job, second=True), fwhm)
     again = sharpened(job, again, x - dx, y - dy)
-    places = Places(table_rows, x - dx, y - dy, magnitudes, moved)
+    places = Places(table_rows, x - dx, y - dy, magnitudes, moved, varies)
     return census.added(_census_of(context, job, again, places, fwhm, second=True))
 
 

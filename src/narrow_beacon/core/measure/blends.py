@@ -10,6 +10,8 @@ Gaussian star in a window of its own width κ = 2 ln 2; for stars with wings it 
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from narrow_beacon.core.arrays import Bools, Floats, Ints
@@ -19,7 +21,8 @@ _KAPPA = 1.2
 _TURNS = 12
 _PLACE_FWHM = 0.03
 """By which catalogue and alignment may be wrong on where a star is, in star widths."""
-_UNLIKE, _SEEN = 3.0, 2.0
+_UNLIKE = 3.0
+_ROUNDS = 6
 _MOST_UNSURE = 0.25
 _FAINTER_MAG = 3.5
 """Of 4% of the light a star is hardly drawn away."""
@@ -44,29 +47,72 @@ def share_of(place: Floats, gap_fwhm: Floats) -> Floats:
     return np.asarray(odds / (1.0 + odds))
 
 
-def light_of_both(
-    place: Floats, gap_fwhm: Floats, error_fwhm: Floats, expected: Floats, seen: Floats
-) -> tuple[Floats, Floats]:
-    """Light of first and second stars (pairs). The second has its share by the catalogue, but where
-    the centre of both is so far from where that would have it that the catalogue's magnitudes, or
-    the second star itself, can't be right: then it has what the centre says.
-
-    ``place`` is where between the two the centre was found, to ``error_fwhm`` star widths;
-    ``expected`` is the second's share by the catalogue (NaN where it says none), ``seen`` what the
-    filter takes for the light of one star there.
+@dataclass(frozen=True)
+class Pair:
+    """Catalogue stars found as one (pairs): where between them the centre was ``found``, 0 at the
+    first and 1 at the second, to ``error_fwhm`` star widths; their distance; the light of each by
+    the catalogue, NaN where it says none; and ``seen``, what the filter takes for the light of one
+    star there.
     """
-    sure = np.hypot(error_fwhm, _PLACE_FWHM) / gap_fwhm
-    away = np.abs(place - centre_of(expected, gap_fwhm))
-    unlike = ~(away <= _UNLIKE * sure) & (sure < _MOST_UNSURE)
-    share = np.where(unlike, 0.0, np.nan_to_num(expected))
-    told = unlike & (place > _SEEN * sure)
-    share = np.where(told, share_of(place, gap_fwhm), share)
-    # Beside the middle of the window either counts by less.
-    at = centre_of(share, gap_fwhm)
-    taken = (1.0 - share) * np.exp(-_KAPPA * (gap_fwhm * at) ** 2)
-    taken += share * np.exp(-_KAPPA * (gap_fwhm * (1.0 - at)) ** 2)
-    whole = seen / taken
-    return (1.0 - share) * whole, share * whole
+
+    found: Floats
+    error_fwhm: Floats
+    gap_fwhm: Floats
+    first: Floats
+    second: Floats
+    seen: Floats
+    varies: Ints
+
+    def whole(self, share: Floats) -> Floats:
+        """The light of both, if the second has that share: beside the middle of the window either
+        counts by less.
+        """
+        at = centre_of(share, self.gap_fwhm)
+        taken = (1.0 - share) * np.exp(-_KAPPA * (self.gap_fwhm * at) ** 2)
+        taken += share * np.exp(-_KAPPA * (self.gap_fwhm * (1.0 - at)) ** 2)
+        return np.asarray(self.seen / taken)
+
+    def away(self, share: Floats) -> Floats:
+        """How far the centre is from where that share would have it, of the way."""
+        return np.asarray(np.abs(self.found - centre_of(share, self.gap_fwhm)))
+
+
+@dataclass(frozen=True)
+class Shared:
+    """Light of first and second stars (pairs), and by how much either may be wrong."""
+
+    first: Floats
+    second: Floats
+    unsure: Floats
+
+
+def light_of_both(pair: Pair) -> Shared:
+    """The light of each. Of two constant stars each has its share by the catalogue; where one is
+    known to vary, the other has its light by the catalogue and the one that varies the rest. If the
+    centre is more than three of its errors from where that would have it, one varies after all or
+    there is no second star: whichever of these brings it nearest to where it was found. If none
+    does, the catalogue can't be right, and each has what the centre says.
+    """
+    sure = np.hypot(pair.error_fwhm, _PLACE_FWHM) / pair.gap_fwhm
+    limit = np.where(sure < _MOST_UNSURE, _UNLIKE * sure, np.inf)
+    none = np.zeros(pair.seen.size)
+    first_varies, second_varies = none, none
+    for _ in range(_ROUNDS):
+        first_varies = np.clip(pair.second / pair.whole(first_varies), 0.0, 1.0)
+        second_varies = np.clip(1.0 - pair.first / pair.whole(second_varies), 0.0, 1.0)
+    both = pair.second / (pair.first + pair.second)
+    shares = np.nan_to_num([both, first_varies, second_varies, none])
+    away = np.array([pair.away(share) for share in shares])
+    away[:3][~np.isfinite([both, first_varies, second_varies])] = np.inf
+    at = np.arange(none.size)
+    usual = np.choose(pair.varies + 1, [1, 0, 2])
+    best = np.where(away[usual, at] <= limit, usual, np.argmin(away, axis=0))
+    share = np.where(away[best, at] <= limit, shares[best, at], share_of(pair.found, pair.gap_fwhm))
+    whole = pair.whole(share)
+    return Shared(
+        (1.0 - share) * whole, share * whole,
+        np.maximum(np.minimum(pair.away(share), _UNLIKE * sure) - sure, 0.0) * whole,
+    )  # fmt: skip
 
 
 def beside_another(x_px: Floats, y_px: Floats, magnitudes: Floats, reach_px: float) -> Bools:

@@ -139,7 +139,8 @@ class Image:
 @dataclass(frozen=True)
 class Places:
     """Where catalogue stars should be on an image, 0-based, with their magnitudes (NaN where the
-    catalogue has none); ``moved_px`` is how far in x and y that is from the catalogue's places.
+    catalogue has none); ``moved_px`` is how far in x and y that is from the catalogue's places,
+    ``varies`` which are known to vary.
     """
 
     rows: Ints
@@ -147,6 +148,7 @@ class Places:
     y_px: Floats
     magnitudes: Floats
     moved_px: tuple[Floats, Floats] | None = None
+    varies: Bools | None = None
 
 
 @dataclass(frozen=True)
@@ -250,7 +252,7 @@ def _others(
     sure = (measured & ~touched)[beside.star[known]]
     wrong[known] = np.where(sure, _PROFILE_ERROR, _UNSURE_ERROR)
     left = over.light(np.where(known, 0.0, flux), counts.shape[0])
-    left = left + both_ways.light(wrong * flux, counts.shape[0])
+    left = left + both_ways.light(wrong * flux + beside.unsure_adu, counts.shape[0])
     return taken, np.sqrt(variance), left
 
 
@@ -360,7 +362,9 @@ def _beside(
     column, row = (np.rint(v).astype(int) for v in (found.x_px, found.y_px))
     height, width = image.flags.shape
     full = image.flags[np.clip(row, 0, height - 1), np.clip(column, 0, width - 1)] & SATURATED
-    return neighbours_of(x, y, expected, found, flux, full > 0, masks, fwhm_px, stars.moved_px)
+    return neighbours_of(
+        x, y, expected, found, flux, full > 0, masks, fwhm_px, stars.moved_px, stars.varies
+    )
 
 
 def _first_radius(matters: Bools, radii: Floats) -> Floats:

@@ -10,7 +10,7 @@ import numpy as np
 
 from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane, flat
-from narrow_beacon.core.measure.blends import light_of_both, seconds_of
+from narrow_beacon.core.measure.blends import Pair, light_of_both, seconds_of
 from narrow_beacon.core.stars.detect import Detections
 from narrow_beacon.core.stars.nearest import nearest, pairs_within
 from narrow_beacon.core.stars.profile import StarProfile, total_light
@@ -161,8 +161,9 @@ def _wings(pixels, flags, xs, ys, fluxes, skies, edges, core, share):  # type: i
 @dataclass(frozen=True)
 class Neighbours:
     """Everything that shines beside the stars of a census: places, light in ADU, and that by the
-    catalogue's magnitude (NaN without), the radius within which each is masked out of rings, and
-    which star of the census it is, −1 for none.
+    catalogue's magnitude (NaN without), the radius within which each is masked out of rings, which
+    star of the census it is, −1 for none, and by how much its light may be that of another that was
+    found as one with it.
     """
 
     x_px: Floats
@@ -171,6 +172,7 @@ class Neighbours:
     expected_adu: Floats
     masked_px: Floats
     star: Ints
+    unsure_adu: Floats
 
 
 def neighbours_of(
@@ -183,10 +185,11 @@ def neighbours_of(
     mask_px: Floats,
     fwhm_px: float,
     moved_px: tuple[Floats, Floats] | None = None,
+    varies: Bools | None = None,
 ) -> Neighbours:
     """The stars of the catalogue, and those found that it lacks. Where two of the catalogue were
-    found as one, its centre says what is the second's (``blends``); ``moved_px`` (stars) is how far
-    x_px, y_px are from where the catalogue has them.
+    found as one, its centre says what is whose (``blends``); ``moved_px`` (stars) is how far x_px,
+    y_px are from where the catalogue has them, ``varies`` (stars) which are known to vary.
 
     ``expected_adu`` (stars of the catalogue) is the light by the catalogue's magnitude, NaN where
     it gives none; ``found_adu`` and ``mask_px`` (stars found) are the light as found and the masks'
@@ -197,6 +200,7 @@ def neighbours_of(
     flux = np.asarray(found_adu, float)
     stars = np.nan_to_num(np.maximum(expected_adu, 0.0))
     masks = np.full(x_px.size, fwhm_px)
+    unsure = np.zeros(x_px.size)
     other = np.ones(len(found), bool)
     if len(found) and x_px.size:
         near, away = nearest(x_px, y_px, found.x_px, found.y_px, _SAME_STAR_FWHM * fwhm_px)
@@ -210,6 +214,7 @@ def neighbours_of(
         blended = _blended(
             (x_px - moved_px[0], y_px - moved_px[1]) if moved_px else (x_px, y_px),
             owners[one], at[one], expected_adu, found, flux, fwhm_px,
+            np.zeros(x_px.size, bool) if varies is None else varies,
         )  # fmt: skip
         more = saturated[at] & (stars[owners] > flux[at])
         stars[owners] = np.where(more, stars[owners], flux[at])
@@ -219,6 +224,7 @@ def neighbours_of(
             x_px, y_px, expected_adu = x_px.copy(), y_px.copy(), expected_adu.copy()
             x_px[blended.star], y_px[blended.star] = blended.x_px, blended.y_px
             stars[blended.star] = expected_adu[blended.star] = blended.flux_adu
+            unsure[blended.star] = blended.unsure_adu
     return Neighbours(
         np.concatenate([x_px, found.x_px[other]]),
         np.concatenate([y_px, found.y_px[other]]),
@@ -226,6 +232,7 @@ def neighbours_of(
         np.concatenate([expected_adu, np.full(int(other.sum()), np.nan)]),
         np.concatenate([masks, mask_px[other]]),
         np.concatenate([np.arange(x_px.size), np.full(int(other.sum()), -1)]),
+        np.concatenate([unsure, np.zeros(int(other.sum()))]),
     )
 
 
@@ -237,11 +244,12 @@ class _Blended:
     x_px: Floats
     y_px: Floats
     flux_adu: Floats
+    unsure_adu: Floats
 
 
 def _blended(
     places: tuple[Floats, Floats], owners: Ints, at: Ints, expected_adu: Floats, found: Detections,
-    found_adu: Floats, fwhm_px: float,
+    found_adu: Floats, fwhm_px: float, varies: Bools,
 ) -> _Blended:  # fmt: skip
     """Both stars of every two, of which one is the owner of what was found (``at``)."""
     x, y = places
@@ -249,14 +257,18 @@ def _blended(
     first, here = owners[of], at[of]
     dx, dy = x[seconds] - x[first], y[seconds] - y[first]
     along = (found.x_px[here] - x[first]) * dx + (found.y_px[here] - y[first]) * dy
-    with np.errstate(invalid="ignore", divide="ignore"):
-        share = expected_adu[seconds] / (expected_adu[seconds] + expected_adu[first])
     light = light_of_both(
-        along / gap**2, gap / fwhm_px, found.position_error_px(fwhm_px)[here] / fwhm_px, share,
-        found_adu[here],
+        Pair(
+            along / gap**2, found.position_error_px(fwhm_px)[here] / fwhm_px, gap / fwhm_px,
+            expected_adu[first], expected_adu[seconds], found_adu[here],
+            varies[seconds].astype(int) - varies[first].astype(int),
+        )
     )  # fmt: skip
     star = np.concatenate([first, seconds])
-    return _Blended(star, x[star], y[star], np.concatenate(light))
+    return _Blended(
+        star, x[star], y[star], np.concatenate([light.first, light.second]),
+        np.concatenate([light.unsure, light.unsure]),
+    )  # fmt: skip
 
 
 def no_brighter(beside: Neighbours, most_adu: Floats) -> Neighbours:
