@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Sequence
+from functools import lru_cache
 
 import numpy as np
 
@@ -32,10 +33,16 @@ def clock_remarks(
     for night, frames in sorted(nights.items()):
         jd = moments_of([frame.mid_utc for frame in frames if frame.mid_utc]).jd()
         said = [f.facts.airmass.value if f.facts.airmass else np.nan for f in frames]
-        doubt = doubt_clock(jd, np.array(said), *position, site)
+        doubt = _doubt(jd.tobytes(), np.array(said, float).tobytes(), *position, site)
         if doubt is not None:
             remarks.append(_remark(night, doubt, site))
     return remarks
+
+
+@lru_cache(maxsize=4096)
+def _doubt(jd: bytes, said: bytes, ra_deg: float, dec_deg: float, site: Site) -> ClockDoubt | None:
+    """What was found of a night is kept: long campaigns ask for each of theirs again and again."""
+    return doubt_clock(np.frombuffer(jd), np.frombuffer(said), ra_deg, dec_deg, site)
 
 
 def _remark(night: str, doubt: ClockDoubt, site: Site) -> Remark:

@@ -13,7 +13,7 @@ from narrow_beacon.core.curve.almanac import sky_above
 from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.time import airmasses
 
-_MOST = 60
+_MOST = 30
 """So many exposures of a night say it as well as all."""
 _LEAST = 3
 _STEP_H, _REACH_H = 0.05, 12.0
@@ -56,18 +56,27 @@ def doubt_clock(
     they don't say. A header's airmass that stays while the field moves is none.
     """
     jd, said = np.asarray(jd_utc, float), np.asarray(said_airmass, float)
-    sky = sky_above(jd, ra_deg, dec_deg, site)
-    below, by_day = (
-        count if (count := int(np.sum(cannot_be))) > _FEW * jd.size else 0
-        for cannot_be in (sky.target_deg < _DOWN_DEG, sky.sun_deg > _DAY_DEG)
-    )
     told = np.flatnonzero(np.isfinite(said))
+    told = told[evenly(told.size, _MOST)]
+    found = None
     if told.size >= _LEAST:
-        told = told[evenly(told.size, _MOST)]
         found = _unlike(jd[told], said[told], ra_deg, dec_deg, site)
-        if found is not None:
-            return ClockDoubt(jd.size, below, by_day, *found)
+    if found is None and not any(_cannot_be(jd[evenly(jd.size, _MOST)], ra_deg, dec_deg, site)):
+        return None
+    below, by_day = _cannot_be(jd, ra_deg, dec_deg, site)
+    if found is not None:
+        return ClockDoubt(jd.size, below, by_day, *found)
     return ClockDoubt(jd.size, below, by_day) if below or by_day else None
+
+
+def _cannot_be(jd: Floats, ra_deg: float, dec_deg: float, site: Site) -> tuple[int, int]:
+    """On how many exposures the field is below the horizon and the Sun above it; 0 where they are
+    few.
+    """
+    sky = sky_above(jd, ra_deg, dec_deg, site)
+    counts = (int(np.sum(sky.target_deg < _DOWN_DEG)), int(np.sum(sky.sun_deg > _DAY_DEG)))
+    below, by_day = (count if count > _FEW * jd.size else 0 for count in counts)
+    return below, by_day
 
 
 def _unlike(
@@ -76,24 +85,30 @@ def _unlike(
     """The airmass as said and as computed where they differ most, and the shift in hours that
     brings both together; None where they agree already.
     """
-    count = round(_REACH_H / _STEP_H)
-    shifts = np.arange(-count, count + 1) * _STEP_H
-    moments = jd[None, :] + shifts[:, None] / 24.0
-    at = (np.array([ra_deg]), np.array([dec_deg]))
-    then = airmasses(moments.ravel(), *at, site)[:, 0].reshape(moments.shape)
-    now = then[count]
+    place = np.array([ra_deg]), np.array([dec_deg])
+    # Along the vertical the airmass 1 / cos z changes by tan z / cos z a radian.
+    allowed = _ALIKE + _ALIKE_RAD * said * np.sqrt(said**2 - 1.0)
+
+    def away(shifts: Floats) -> tuple[Floats, Floats]:
+        """Airmasses (shifts, exposures), and how far they are off in units of what is allowed;
+        below the horizon is far off.
+        """
+        moments = jd[None, :] + shifts[:, None] / 24.0
+        then = airmasses(moments.ravel(), *place, site)[:, 0].reshape(moments.shape)
+        off = np.nan_to_num(np.abs(then - said) / allowed, nan=np.inf)
+        return then, np.minimum(off, 100.0)
+
+    (now,), (off,) = away(np.zeros(1))
     up = now[np.isfinite(now)]
     if np.ptp(said) < _STILL and (not up.size or np.ptp(up) > _MOVES):
         return None
-    # Along the vertical the airmass 1 / cos z changes by tan z / cos z a radian.
-    allowed = _ALIKE + _ALIKE_RAD * said * np.sqrt(said**2 - 1.0)
-    # In units of what is allowed; below the horizon is far off.
-    away = np.minimum(np.nan_to_num(np.abs(then - said) / allowed, nan=np.inf), 100.0)
-    off = np.median(away, axis=1)
-    if off[count] <= 1.0:
+    if np.median(off) <= 1.0:
         return None
-    worst = int(np.argmax(away[count]))
-    return float(said[worst]), float(now[worst]), _shift(shifts, off, count)
+    count = round(_REACH_H / _STEP_H)
+    shifts = np.arange(-count, count + 1) * _STEP_H
+    worst = int(np.argmax(off))
+    median = np.median(away(shifts)[1], axis=1)
+    return float(said[worst]), float(now[worst]), _shift(shifts, median, count)
 
 
 def _shift(shifts: Floats, off: Floats, none: int) -> float | None:
