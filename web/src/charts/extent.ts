@@ -9,12 +9,11 @@ export function extent(values: Iterable<number>): [low: number, high: number] {
   return [low, high];
 }
 
-/** Numbers along an axis in words, all with as many decimals as the one that needs most. */
-export function labelsOf(values: readonly number[], digits?: number): string[] {
+/** Numbers along an axis in words, all with as many decimals as the one that needs most, and at
+ * least so many. */
+export function labelsOf(values: readonly number[], least = 0): string[] {
   const plain = values.map((value) => String(Number(value.toPrecision(10))));
-  const most = Math.max(0, ...plain.map((text) => text.split(".")[1]?.length ?? 0));
-  const small = plain.some((text) => text.includes("e"));
-  return values.map((value, n) =>
-    (small && digits === undefined ? plain[n]! : value.toFixed(digits ?? most)).replace("-", "−"),
-  );
+  if (plain.some((text) => text.includes("e"))) return plain.map((text) => text.replace("-", "−"));
+  const most = Math.max(least, ...plain.map((text) => text.split(".")[1]?.length ?? 0));
+  return values.map((value) => value.toFixed(most).replace("-", "−"));
 }

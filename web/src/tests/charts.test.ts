@@ -130,6 +130,7 @@ describe("a chart's range", () => {
     expect(labelsOf([-0.05, 0, 0.1 + 0.2])).toEqual(["−0.05", "0.00", "0.30"]);
     expect(labelsOf([10, 11])).toEqual(["10", "11"]);
     expect(labelsOf([-2, 0], 2)).toEqual(["−2.00", "0.00"]);
+    expect(labelsOf([0, 0.25, 0.5], 1)).toEqual(["0.00", "0.25", "0.50"]);
   });
 
   it("leaves air, is never narrower than asked, and stands in where there is nothing", () => {

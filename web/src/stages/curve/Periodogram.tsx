@@ -84,7 +84,6 @@ export function Periodogram({ found, busy }: { found: PeriodsFound | undefined; 
         testId="periodogram"
         x={x}
         y={y}
-        digits={1}
         label="share explained"
         xLabel="cycles a day"
         xAxis
