@@ -22,6 +22,7 @@ from sqlalchemy import create_engine, text
 from sqlalchemy.orm import Session
 
 from builders import frame, noise, star_table
+from narrow_beacon import __version__
 from narrow_beacon.core.frames.frame import RawFile
 from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.measure.collection import FilterCensus
@@ -47,7 +48,13 @@ from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.rescue import LOST, TOO_LONG, Rescue
 from narrow_beacon.store import exposures as store_exposures
 from narrow_beacon.store.actions import Change, act, new_cast, redo, undo
-from narrow_beacon.store.campaigns import fingerprint, new_campaign, plan_of
+from narrow_beacon.store.campaigns import (
+    calibration_print,
+    changed_words,
+    fingerprint,
+    new_campaign,
+    plan_of,
+)
 from narrow_beacon.store.census import Measured, read_census_table, write_census_table
 from narrow_beacon.store.census_columns import columns_path, open_tables
 from narrow_beacon.store.database import migrations
@@ -66,6 +73,17 @@ def session(running: Running) -> Iterator[Session]:
     with running.store.session() as opened:
         yield opened
         opened.rollback()
+
+
+def test_it_is_told_whether_the_program_or_the_frames_made_masters_old() -> None:
+    campaign = Campaign(name="old", picks={})
+    own = calibration_print(campaign, [])
+    assert len(own) <= 64  # the column's width
+    assert changed_words(own) == "what the masters are made of"
+    before = own.replace(__version__, "0.1.0")
+    assert changed_words(before) == f"the program (0.1.0 then, {__version__} now)"
+    # Of versions that did not keep their number.
+    assert changed_words(own.split()[0]).startswith("the program, or")
 
 
 def test_migrations_make_the_tables_of_the_models(running: Running) -> None:

@@ -13,6 +13,7 @@ from narrow_beacon.reduce.field import band_of
 from narrow_beacon.reduce.reading import CATALOGUE
 from narrow_beacon.server.schemas.campaigns import NextStep, Offer, Stage
 from narrow_beacon.server.state import shared
+from narrow_beacon.store.campaigns import changed_words
 from narrow_beacon.store.models import Campaign, NightFile
 from narrow_beacon.store.sequences import stars_of
 from narrow_beacon.store.sources import knows_stars
@@ -105,7 +106,7 @@ def _measuring(campaign: Campaign, stages: dict[str, Stage], exposures: int) -> 
     measure, correct = stages["measure"], stages["correct"]
     measured = measure.state not in ("todo", "waiting")
     if measured and correct.state == "todo" and campaign.masters_with:
-        what = campaign.changed_since or "what the masters are made of"
+        what = campaign.changed_since or changed_words(campaign.masters_with)
         words = f"{what} changed since the census; masters are built anew where they are touched."
         return _do("measure", f"Measure again: {words}", "Measure again", "census")
     if not measured or correct.state == "todo":

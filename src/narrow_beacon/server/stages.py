@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from narrow_beacon.core.words import counted
 from narrow_beacon.server.night import exposures_of
 from narrow_beacon.server.schemas.campaigns import Stage
-from narrow_beacon.store.campaigns import calibration_print
+from narrow_beacon.store.campaigns import calibration_print, changed_words
 from narrow_beacon.store.models import (
     Campaign,
     CensusFile,
@@ -132,7 +132,8 @@ def _correct(
     if not {file.chain for file in exposures} <= chains:
         return _stage("correct", "todo", "build the masters")
     if campaign.masters_with != calibration_print(campaign, others):
-        return _stage("correct", "todo", "build the masters again: what they are made of changed")
+        words = f"build the masters again: {changed_words(campaign.masters_with)} changed"
+        return _stage("correct", "todo", words)
     return _stage("correct", "done", f"{len(chains)} chains")
 
 

@@ -12,6 +12,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from narrow_beacon import __version__
 from narrow_beacon.core.curve.earth import Site as Place
 from narrow_beacon.core.curve.points import AS_MEASURED
 from narrow_beacon.core.frames.fits_file import file_sha256
@@ -284,11 +285,12 @@ OF_CALIBRATION = ("part", "kind", "filter", "exposure_s", "night_id", "sha256")
 
 
 def calibration_print(campaign: Campaign, files: Iterable[Any]) -> str:
-    """Fingerprint of the calibration frames as they are sorted now, and of what was picked.
+    """Fingerprint of the calibration frames as they are sorted now, and of what was picked; and the
+    program's version, with which it is another.
 
     ``files`` are records, or rows with ``OF_CALIBRATION``.
     """
-    return fingerprint(
+    name = fingerprint(
         campaign.picks,
         *sorted(
             repr((file.sha256, file.kind, file.filter, file.exposure_s, file.night_id))
@@ -296,6 +298,19 @@ def calibration_print(campaign: Campaign, files: Iterable[Any]) -> str:
             if file.part == "calibration"
         ),
     )
+    return f"{name} {__version__}"
+
+
+def changed_words(made_with: str) -> str:
+    """What is not as it was when a campaign's masters were made, by what ``calibration_print`` was
+    then: the program, or the frames and what was picked.
+    """
+    version = made_with.partition(" ")[2]
+    if version == __version__:
+        return "what the masters are made of"
+    if not version:  # kept by a program that did not say so yet
+        return "the program, or what the masters are made of,"
+    return f"the program ({version} then, {__version__} now)"
 
 
 def chains_of(session: Session, campaign: Campaign) -> dict[str, ChainReport]:

@@ -25,6 +25,8 @@ interface Props {
   /** Magnitudes: bright is up. */
   reversed?: boolean;
   xAxis?: boolean;
+  /** What is counted in x: only whole numbers stand along it. */
+  counted?: boolean;
   /** Vertical hairlines, in units of x, where there is no axis of its own. */
   lines?: number[];
   digits?: number;
@@ -38,6 +40,9 @@ interface Props {
   className?: string;
   testId?: string;
 }
+
+/** Steps along an axis of what is counted. */
+const COUNTS = [0, 1, 2, 3, 4, 5].flatMap((n) => [1, 2, 5].map((m) => m * 10 ** n));
 
 /** From values to device pixels along an axis, told once by its ends: it is asked for each mark. */
 function straight(u: uPlot, axis: "x" | "y", [low, high]: Range): (value: number) => number {
@@ -93,6 +98,7 @@ export function Chart(props: Props) {
             label: latest.current.xLabel,
             labelSize: 18,
             size: 26,
+            ...(latest.current.counted && { incrs: COUNTS }),
             values: (_u, splits) => labelsOf(splits),
           },
           {

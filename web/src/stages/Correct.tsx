@@ -41,9 +41,7 @@ export function CorrectBench() {
     <>
       {stage.state === "todo" && (
         <Section>
-          <p className="mb-2 border-l-2 border-beam pl-2">
-            Some exposures have no chain yet, or what the masters are made of has changed.
-          </p>
+          <p className="mb-2 border-l-2 border-beam pl-2 first-letter:uppercase">{stage.words}.</p>
           <Button onClick={() => void startJob("masters")}>Build the masters again</Button>
         </Section>
       )}

@@ -62,6 +62,7 @@ function OMinusC({ series }: { series: SeriesOf }) {
       label="O − C, minutes"
       xLabel="cycle"
       xAxis
+      counted
       draw={(ctx, place) => {
         ctx.lineWidth = place.ratio;
         ctx.strokeStyle = colour("--quiet");
