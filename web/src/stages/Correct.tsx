@@ -41,7 +41,9 @@ export function CorrectBench() {
     <>
       {stage.state === "todo" && (
         <Section>
-          <p className="mb-2 border-l-2 border-beam pl-2 first-letter:uppercase">{stage.words}.</p>
+          <p className="mb-2 border-l-2 border-beam pl-2 first-letter:uppercase">
+            {stage.words.split("; ")[0]}.
+          </p>
           <Button onClick={() => void startJob("masters")}>Build the masters again</Button>
         </Section>
       )}
