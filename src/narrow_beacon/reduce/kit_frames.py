@@ -7,8 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
-import numpy as np
-
+from narrow_beacon.core.arrays import evenly
 from narrow_beacon.core.correct.clipping import Top, look_at_top
 from narrow_beacon.core.correct.photon_transfer import (
     FRAMES_OF_NOISE,
@@ -65,7 +64,7 @@ def kit_frames(night: SortedNight) -> dict[str, KitFrames]:
     for name, own in exposures.items():
         flats = [frame for frame in calibration[name] if frame.kind == "flat"]
         biases = [frame for frame in calibration[name] if frame.kind == "bias"]
-        bright = [*_spread(own, _TOP_EXPOSURES), *_spread(flats, _TOP_FLATS)]
+        bright = [*_some(own, _TOP_EXPOSURES), *_some(flats, _TOP_FLATS)]
         alike = [f for f in flats if (f.filter, f.night) == (flats[0].filter, flats[0].night)]
         found[name] = KitFrames(
             tuple(alike[:FRAMES_OF_NOISE]), tuple(biases[:FRAMES_OF_NOISE]), tuple(bright)
@@ -94,10 +93,9 @@ KIT_LOST: Rescue[KitShown] = Rescue(
 """A kit of which nothing can be seen has what is said of it, or what is assumed."""
 
 
-def _spread(frames: Sequence[Frame], count: int) -> list[Frame]:
+def _some(frames: Sequence[Frame], most: int) -> list[Frame]:
     """Some frames, from the first to the last."""
-    at = np.unique(np.linspace(0, len(frames) - 1, min(count, len(frames))).round().astype(int))
-    return [frames[i] for i in at]
+    return [frames[n] for n in evenly(len(frames), most)]
 
 
 @lru_cache(maxsize=256)

@@ -34,8 +34,8 @@ class ClockDoubt:
     """What can't be if time, site and place of the field are right. ``below`` of the ``exposures``
     have the field below the horizon, ``by_day`` the Sun above it; where their headers give another
     airmass, ``said`` and ``computed`` (NaN below the horizon) are those of the exposure on which
-    they differ most. ``shift_h`` is what has to be added
-    to the clock to agree with the headers; None where nothing does, or where several shifts do.
+    they differ most. ``shift_h`` is what has to be added to the clock to agree with the headers;
+    None where nothing does, or where several shifts do.
     """
 
     exposures: int

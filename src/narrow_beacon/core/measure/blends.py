@@ -51,8 +51,8 @@ def share_of(place: Floats, gap_fwhm: Floats) -> Floats:
 class Pair:
     """Catalogue stars found as one (pairs): where between them the centre was ``found``, 0 at the
     first and 1 at the second, to ``error_fwhm`` star widths; their distance; the light of each by
-    the catalogue, NaN where it says none; and ``seen``, what the filter takes for the light of one
-    star there.
+    the catalogue, NaN where it says none; ``seen``, what the filter takes for the light of one star
+    there; and ``varies``, −1 where only the first is known to vary, 1 where only the second is.
     """
 
     found: Floats
