@@ -14,7 +14,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Bools, Floats, Ints
+from narrow_beacon.compiled import njit
+from narrow_beacon.core.arrays import Bools, Floats, Ints, flat
 from narrow_beacon.core.stars.nearest import nearest, pairs_within
 
 _KAPPA = 1.2
@@ -33,11 +34,19 @@ def centre_of(share: Floats, gap_fwhm: Floats) -> Floats:
     second's ``share`` of their light.
     """
     place = np.array(share, float)
-    for _ in range(_TURNS):
-        first = (1.0 - share) * np.exp(-_KAPPA * (gap_fwhm * place) ** 2)
-        second = share * np.exp(-_KAPPA * (gap_fwhm * (1.0 - place)) ** 2)
-        place = second / (first + second)
+    _draw(place, flat(gap_fwhm))
     return place
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _draw(places, gaps):  # type: ignore[no-untyped-def]
+    """Shares made into places."""
+    for n in range(places.size):
+        share, gap = places[n], gaps[n]
+        for _ in range(_TURNS):
+            first = (1.0 - share) * np.exp(-_KAPPA * (gap * places[n]) ** 2)
+            second = share * np.exp(-_KAPPA * (gap * (1.0 - places[n])) ** 2)
+            places[n] = second / (first + second)
 
 
 def share_of(place: Floats, gap_fwhm: Floats) -> Floats:

@@ -415,25 +415,21 @@ def _shares(gaps, masks, clipped, brightness, step, radii, inner, outer):  # typ
     # By the neighbour's distance alone, at nodes; between them by cubics.
     spacing = _NODE_STEPS * step
     nodes = _apertures_at(spacing, brightness, finer, radii, cosines)
+    whole = np.empty(nodes.shape[0])
+    for n in range(whole.size):
+        whole[n] = _ring_of(n * spacing, 0.0, np.inf, brightness, finer, inner, outer, cosines)
     for p in range(gaps.size):
-        gap, mask = gaps[p], masks[p]
-        # The ring: the mean of what is neither masked nor clipped.
-        total, count = 0.0, 0.0
-        for j in range(_RING_RADII):
-            rho = inner + (j + 0.5) * (outer - inner) / _RING_RADII
-            few = _few(rho, gap)
-            many = _ANGLES >> few
-            for k in range(many):
-                d = np.sqrt(rho * rho + gap * gap - 2.0 * rho * gap * cosines[few, k])
-                here = brightness[min(int(d * finer + 0.5), last)]
-                if d > mask and here < clipped[p]:
-                    total += here * rho / many
-                    count += rho / many
-        ring = total / count if count > 0.0 else 0.0
+        gap = gaps[p]
         at = min(gap / spacing, nodes.shape[0] - 3.0)
         node = max(int(at), 1)
         f = at - node
         before, here, there, after = nodes[node - 1], nodes[node], nodes[node + 1], nodes[node + 2]
+        close = max(max(gap - outer, inner - gap), 0.0)
+        if close > masks[p] and brightness[min(int(close * finer), last)] < clipped[p]:
+            # Nothing of the ring is left out.
+            ring = whole[node] + f * (whole[node + 1] - whole[node])
+        else:
+            ring = _ring_of(gap, masks[p], clipped[p], brightness, finer, inner, outer, cosines)
         for m in range(radii.size):
             # Catmull and Rom's: the slope at a node is that between its neighbours.
             rise, next_rise = 0.5 * (there[m] - before[m]), 0.5 * (after[m] - here[m])
@@ -444,6 +440,24 @@ def _shares(gaps, masks, clipped, brightness, step, radii, inner, outer):  # typ
             )
             rings[p, m] = np.pi * radii[m] ** 2 * ring
     return apertures, rings
+
+
+@njit(cache=True, nogil=True)
+def _ring_of(gap, mask, clipped, brightness, finer, inner, outer, cosines):  # type: ignore[no-untyped-def]
+    """Mean light of a star in a ring ``gap`` away, where it is neither masked nor clipped."""
+    last = brightness.size - 1
+    total, count = 0.0, 0.0
+    for j in range(_RING_RADII):
+        rho = inner + (j + 0.5) * (outer - inner) / _RING_RADII
+        few = _few(rho, gap)
+        many = _ANGLES >> few
+        for k in range(many):
+            d = np.sqrt(rho * rho + gap * gap - 2.0 * rho * gap * cosines[few, k])
+            here = brightness[min(int(d * finer + 0.5), last)]
+            if d > mask and here < clipped:
+                total += here * rho / many
+                count += rho / many
+    return total / count if count > 0.0 else 0.0
 
 
 @njit(cache=True, nogil=True)
