@@ -179,6 +179,23 @@ def test_the_next_exposure_follows_drift_jump_and_flip(dx: float, dy: float, fli
     assert np.hypot(found[0] - gx, found[1] - gy).max() < 1.0
 
 
+@pytest.mark.parametrize("turned_deg", [1.0, 2.0, 3.0])
+def test_of_a_turned_exposure_no_part_is_taken_for_the_whole(turned_deg: float) -> None:
+    """The stars about one point stay within reach of their places; the corners are 10 px away."""
+    for seed in range(20, 40):
+        field = make_field(seed)
+        solver = Solver(field.ra_deg, field.dec_deg)
+        last = solver.place(field.x_px, field.y_px, field.pointing.shape).solution
+        turned = replace(field.pointing, rotation_deg=field.pointing.rotation_deg + turned_deg)
+        x, y = next_field(field, turned)
+        placement = follow(solver, last, x, y)
+        if placement is not None:
+            gx, gy = grid(field.pointing.shape)
+            true = turned.wcs().all_pix2world(gx, gy, 0)
+            found = placement.solution.pixel(*(np.asarray(v) for v in true))
+            assert np.hypot(found[0] - gx, found[1] - gy).max() < 2.0
+
+
 def test_another_field_does_not_follow() -> None:
     field, other = make_field(11), make_field(12)
     solver = Solver(field.ra_deg, field.dec_deg)

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Floats, middle
+from narrow_beacon.core.arrays import Bools, Floats, middle
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.place.solve import Placement, Solver
 
@@ -15,6 +15,10 @@ _BIN_PX = 4.0
 _NEAR, _FAR = 0.04, 0.35
 """Of the shorter side: as far as exposures drift, and as far as two of them still share stars."""
 _LEAST_VOTES = 8
+_LEAST_MATCHED = 0.5
+"""Solutions by patterns match more of the stars that either could; where a catalogue allows no
+more, following is not worth its risk."""
+_UNEVEN_SIGMA = 3.0
 
 
 def follow(
@@ -39,12 +43,27 @@ def follow(
             continue
         moved = replace(start, x0_px=start.x0_px + shift[0], y0_px=start.y0_px + shift[1])
         keep = keep_distortion and start is last and last.sip_order > 1
-        placement = solver.verify(
+        found = solver.verified(
             moved, x_px, y_px, 2, error_px=error_px, start_px=5.0, keep_distortion=keep
         )
-        if placement:
-            return replace(placement, how=how)
+        if found and _whole(*found, x_px, y_px):
+            return replace(found[0], how=how)
     return None
+
+
+def _whole(placement: Placement, matched: Bools, x: Floats, y: Floats) -> bool:
+    """Whether most stars are matched, and all over the image. Where it was turned or its scale
+    changed since, those of one part can be, and the rest is wrong.
+    """
+    if placement.matched < _LEAST_MATCHED * placement.compared:
+        return False
+    x, y = x[: matched.size], y[: matched.size]
+    away = np.hypot(x - middle(x[matched]), y - middle(y[matched]))
+    order = np.argsort(away, kind="stable")
+    near, far = matched[order[: order.size // 2]], matched[order[order.size // 2 :]]
+    share = matched.mean()
+    error = np.sqrt(share * (1.0 - share) * (1.0 / near.size + 1.0 / far.size))
+    return bool(near.mean() - far.mean() <= _UNEVEN_SIGMA * error)
 
 
 def _shift(

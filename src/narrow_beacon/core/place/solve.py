@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Floats, Ints, middle
+from narrow_beacon.core.arrays import Bools, Floats, Ints, middle
 from narrow_beacon.core.catalogue.sky_index import SkyIndex
 from narrow_beacon.core.errors import NotPlacedError
 from narrow_beacon.core.place.chance import ACCEPT_LOG10, FREE_COINCIDENCES, false_chance_log10
@@ -162,6 +162,24 @@ class Solver:
         keep_distortion: bool = False,
     ) -> Placement | None:
         """Refine a proposed solution and accept or refuse it."""
+        found = self.verified(
+            solution, x_px, y_px, hypotheses, error_px=error_px, start_px=start_px,
+            keep_distortion=keep_distortion,
+        )  # fmt: skip
+        return found[0] if found else None
+
+    def verified(
+        self,
+        solution: Solution,
+        x_px: Floats,
+        y_px: Floats,
+        hypotheses: int,
+        *,
+        error_px: Floats | None = None,
+        start_px: float | None = None,
+        keep_distortion: bool = False,
+    ) -> tuple[Placement, Bools] | None:
+        """The same, and which of the stars compared, the brightest, the solution has matched."""
         shape = solution.shape
         top = slice(0, _FOLLOW_STARS if keep_distortion else _FINAL_STARS)
         x, y = x_px[top], y_px[top]
@@ -201,10 +219,12 @@ class Solver:
         away = np.hypot(xs - x[stars], ys - y[stars])
         core = away < max(4.0 * middle(away), 0.05)
         weight = np.where(core, 1.0 / error[stars] ** 2, 0.0)
+        matched = np.zeros(x.size, bool)
+        matched[stars] = True
         return Placement(
             solution, int(stars.size), int(min(x.size, in_frame)),
             float(np.sqrt(np.sum(weight * away**2) / np.sum(weight))), log10, "",
-        )  # fmt: skip
+        ), matched  # fmt: skip
 
     def _near(self, solution: Solution, detections: int) -> Ints:
         """Catalogue rows on and around the image, brightest first, to the images' depth."""
