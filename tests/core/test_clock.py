@@ -16,7 +16,7 @@ from narrow_beacon.core.curve.clock_doubt import ClockDoubt, doubt_clock
 from narrow_beacon.core.curve.earth import Site, moments_of
 from narrow_beacon.core.frames.frame import Frame, TimeRule
 from narrow_beacon.core.frames.sort import inspect_file
-from narrow_beacon.reduce.standing import clock_remarks
+from narrow_beacon.reduce.standing import clock_remarks, time_remarks
 from narrow_beacon.simulate.pointing import airmass_at, altitude_deg
 
 SITE = Site(43.1, -9.4, 210.0)
@@ -97,21 +97,43 @@ def test_stars_by_day_or_from_below_the_horizon_are_no_stars() -> None:
     assert doubt(late, nothing) is None
 
 
-def test_the_observer_is_told_what_to_change(tmp_path: Path) -> None:
-    def frames(hours: float) -> list[Frame]:
-        found = []
-        for n, (time, x) in enumerate(zip(night(6), airmass(night(6)), strict=True)):
-            path = tmp_path / f"sky-{hours:g}-{n}.fits"
-            write_simple(
-                path, np.full((40, 40), 500, np.uint16), IMAGETYP="Light Frame", EXPTIME=60.0,
-                AIRMASS=float(x), **{"DATE-OBS": shifted([time], hours)[0].isoformat()},
-            )  # fmt: skip
-            frame = inspect_file(path, path.name, None, TimeRule())
-            assert isinstance(frame, Frame)
-            found.append(frame)
-        return found
+def frames(
+    folder: Path, times: list[datetime], said: np.ndarray | None = None, exposure_s: float = 60.0
+) -> list[Frame]:
+    """Exposures that begin at these times, with an airmass in their headers or without; they take
+    the place of those before.
+    """
+    found = []
+    for n, time in enumerate(times):
+        path = folder / f"sky-{n}.fits"
+        path.unlink(missing_ok=True)
+        cards = {} if said is None else {"AIRMASS": float(said[n])}
+        write_simple(
+            path, np.full((40, 40), 500, np.uint16), IMAGETYP="Light Frame", EXPTIME=exposure_s,
+            INSTRUME="Kittiwake 800", **{"DATE-OBS": time.isoformat()}, **cards,
+        )  # fmt: skip
+        frame = inspect_file(path, path.name, None, TimeRule())
+        assert isinstance(frame, Frame)
+        found.append(frame)
+    return found
 
-    right, local = frames(0.0), frames(2.0)
+
+def test_exposures_that_overlap_have_a_wrong_time_or_length(tmp_path: Path) -> None:
+    begin = datetime(2026, 9, 20, 22)
+    back_to_back = [begin + timedelta(seconds=60 * n) for n in range(5)]
+    assert time_remarks(frames(tmp_path, back_to_back)) == []
+    (remark,) = time_remarks(frames(tmp_path, back_to_back, exposure_s=60000.0))
+    assert "began 4 of 5 exposures before the one before had ended" in remark.words
+    assert "60 s after sky-0.fits, which is 60000 s long" in remark.words
+    (remark,) = time_remarks(frames(tmp_path, [begin] * 3))
+    assert "at the time of sky-0.fits" in remark.words
+    (remark,) = time_remarks(frames(tmp_path, [begin.replace(year=1926)]))
+    assert "took exposures in 1926" in remark.words
+
+
+def test_the_observer_is_told_what_to_change(tmp_path: Path) -> None:
+    true = airmass(night(6))
+    right, local = (frames(tmp_path, shifted(night(6), hours), true) for hours in (0.0, 2.0))
     assert clock_remarks(right, (RA, DEC), SITE) == []
     (remark,) = clock_remarks(local, (RA, DEC), SITE)
     assert remark.stage == "intake"

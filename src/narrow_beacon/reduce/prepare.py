@@ -26,7 +26,7 @@ from narrow_beacon.reduce.field import Bands, Field, bands_of, position_of
 from narrow_beacon.reduce.kit import constants_of
 from narrow_beacon.reduce.kit_frames import KitShown
 from narrow_beacon.reduce.names import Spelled, chain_name, fingerprint, group_name, stars_print
-from narrow_beacon.reduce.standing import clock_remarks
+from narrow_beacon.reduce.standing import clock_remarks, time_remarks
 from narrow_beacon.reduce.tasks import Probe
 
 EXPOSURES_PER_TASK = 5
@@ -103,6 +103,7 @@ def prepare(
         constants.words,
         (
             *field.remarks, *bands.remarks, *_assumed(field.stars, bands), *constants.remarks,
+            *time_remarks(night.exposures),
             *clock_remarks(night.exposures, context.hint_deg, plan.site),
         ),
     )  # fmt: skip

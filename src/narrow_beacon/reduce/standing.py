@@ -1,4 +1,4 @@
-"""Remarks on nights whose clock or site can't be right."""
+"""Remarks on nights whose clock, exposure times or site can't be right."""
 
 from __future__ import annotations
 
@@ -18,6 +18,56 @@ _TURN_DEG_H = 15.041
 """By which the sky turns in an hour."""
 _SAME_DEG = 3.0
 """As near as a longitude can be told by airmasses."""
+_SLACK_S, _SLACK = 1.5, 0.02
+"""By which exposures may overlap, and of their length: times are written in whole seconds."""
+_FIRST_CAMERAS = 1970
+
+
+def time_remarks(exposures: Sequence[Frame]) -> list[Remark]:
+    """Words on nights on which a camera began an exposure before its last one had ended, and on
+    those before there were cameras.
+    """
+    taken: dict[tuple[str, str, str], list[Frame]] = defaultdict(list)
+    for frame in {frame.file: frame for frame in exposures if frame.mid_utc}.values():
+        if not frame.combined:
+            # Two cameras of one make each have a folder of their own.
+            folder = frame.file.rpartition("/")[0]
+            taken[frame.night, frame.kit, folder].append(frame)
+    remarks = []
+    for (night, kit, _), frames in sorted(taken.items()):
+        if frames[0].mid_utc and frames[0].mid_utc.year < _FIRST_CAMERAS and frames[0].camera:
+            remarks.append(Remark(
+                "intake", f"by its headers {kit} took exposures in {frames[0].mid_utc.year}; dates "
+                "written as day/month/year with two digits are of the 20th century in FITS", night,
+                "all times of the night may be wrong by decades",
+                "give the right time in Intake",
+            ))  # fmt: skip
+        remarks += _overlapping(frames, night, kit)
+    return remarks
+
+
+def _overlapping(frames: list[Frame], night: str, kit: str) -> list[Remark]:
+    mid = np.array([frame.mid_utc for frame in frames], "datetime64[us]")
+    length = np.array([frame.exposure_s for frame in frames])
+    start = (mid - mid.min()) / np.timedelta64(1, "s") - 0.5 * length
+    order = np.argsort(start, kind="stable")
+    gap = np.diff(start[order])
+    before = length[order][:-1]
+    over = np.flatnonzero(gap < before - np.maximum(_SLACK_S, _SLACK * before))
+    if not over.size:
+        return []
+    one, other = (frames[order[over[0] + n]].name for n in (0, 1))
+    gap_s, before_s = gap[over[0]], before[over[0]]
+    begins = f"{gap_s:.0f} s after {one}" if gap_s >= 0.5 else f"at the time of {one}"
+    return [Remark(
+        "intake",
+        f"{kit} began {_of(over.size, len(frames))} before the one before had ended: {other} "
+        f"{begins}, which is {before_s:g} s long",
+        night,
+        "their times may be wrong, by half of a wrong exposure time or more",
+        "put time or exposure time right in Intake; where these are of two cameras, nothing need "
+        "be done",
+    )]  # fmt: skip
 
 
 def clock_remarks(

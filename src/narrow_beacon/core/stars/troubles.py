@@ -218,7 +218,7 @@ def _obstructed(looks: Looks, rules: VetRules) -> dict[int, str]:
         if parts.any():
             found[at] = (
                 f"obstruction: something stands before {parts.mean():.0%} of the frame, where "
-                f"{np.nanmedian(looks.parts[at][parts]):.0%} of the light comes through"
+                f"{max(np.nanmedian(looks.parts[at][parts]), 0.0):.0%} of the light comes through"
             )
     return found
 
