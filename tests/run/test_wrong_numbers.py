@@ -122,6 +122,29 @@ def test_a_faint_neighbour_far_away_is_no_reason_to_doubt(tmp_path: Path) -> Non
     assert night.honest()
 
 
+@pytest.mark.parametrize("lost", [0.0, 0.05])
+def test_a_camera_that_counts_bright_light_short_is_told_by_the_field(
+    tmp_path: Path, lost: float
+) -> None:
+    """Of 8,000 ADU a pixel counts 5% less; what is told is about what it makes of the target."""
+
+    def short(raw: Path) -> None:
+        for path in sorted(raw.glob("foxglove*")):
+            edit(path, lambda pixels, _: pixels - lost / 8000 * np.maximum(pixels - 1000, 0) ** 2)
+
+    chosen = ", ".join(f'"Foxglove {n}"' for n in range(20, 26))
+    night = reduced(
+        tmp_path, short, {"[output]": f"[cast]\ncomparison = [{chosen}]\n\n[output]"},
+        change=target_of(14.6), exposures=8, shape=(512, 512),
+    )  # fmt: skip
+    told = [one for one in night.outcome.remarks if "for every magnitude" in one.words]
+    assert len(told) == (lost > 0)
+    for remark in told:
+        off = float(remark.matters.split()[2]) / 1000
+        assert "mmag fainter for every magnitude by which they are brighter" in remark.words
+        assert np.mean(night.error) == pytest.approx(-off, abs=0.01)
+
+
 @pytest.mark.parametrize("said", ["", "linear_limit_adu = 16383\n"])
 def test_where_a_camera_stops_is_found_from_its_frames(tmp_path: Path, said: str) -> None:
     """Also where the limit that is given is the very level at which it stops."""

@@ -36,6 +36,7 @@ from narrow_beacon.reduce.curves import (
 )
 from narrow_beacon.reduce.filter_doubt import filter_remarks
 from narrow_beacon.reduce.light import FilterLight, Measured
+from narrow_beacon.reduce.linearity_doubt import linearity_remarks
 from narrow_beacon.reduce.points import as_wished, points_remarks
 from narrow_beacon.reduce.prepare import Prepared, fixed_step, target_place
 from narrow_beacon.reduce.settle_remarks import (
@@ -259,6 +260,7 @@ def _settle_first(ready: Prepared, measured: Measured, wanted: Wanted) -> Settle
     remarks += [words for curve in final for words in one_star_remarks(ready, curve, stars)]
     remarks += standard_remarks(final, stars, ready.plan.transform)
     remarks += filter_remarks(final, stars)
+    remarks += linearity_remarks(final, stars)
     remarks += points_remarks(final, ready.plan.points)
     doubted = {index: words for curve in final for index, words in doubted_cast(curve, stars.names)}
     return Settled(
