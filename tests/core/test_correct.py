@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -18,6 +19,7 @@ from narrow_beacon.core.correct.apply import (
     repair,
 )
 from narrow_beacon.core.correct.combine import combine
+from narrow_beacon.core.correct.dark_place import misplaced_dark
 from narrow_beacon.core.correct.dark_scale import fit_dark_scale
 from narrow_beacon.core.correct.defect_file import marks_of_mask, read_marks, write_marks
 from narrow_beacon.core.correct.defects import DefectRule, find_defects
@@ -429,3 +431,31 @@ def test_only_words_of_16_bits_turn_over(
     _, flags = correct(read_image(path).source, none, 60000.0, space)
     assert bool(flags[30, 20] & SATURATED) == saturated
     assert np.count_nonzero(flags) == int(saturated)
+
+
+@pytest.mark.parametrize(
+    ("lies", "share", "words"),
+    [
+        (lambda sky: sky, 1.0, None),
+        (lambda sky: sky, 0.5, None),  # a little colder
+        (lambda sky: sky, 0.1, ""),
+        (lambda sky: np.roll(sky, 3, axis=0), 1.0, ""),
+        (lambda sky: sky[::-1], 1.0, "upside down"),
+        (lambda sky: sky[:, ::-1], 1.0, "mirrored left to right"),
+        (lambda sky: sky[::-1, ::-1], 1.0, "turned by 180°"),
+    ],
+)
+def test_a_dark_whose_hot_pixels_are_not_the_exposures_is_told(
+    lies: Callable[[np.ndarray], np.ndarray], share: float, words: str | None
+) -> None:
+    rng = np.random.default_rng(8)
+    dark = rng.normal(500.0, 2.0, (200, 240)).astype(np.float32)
+    hot = tuple(rng.integers(3, side - 3, 60) for side in dark.shape)
+    dark[hot] += rng.uniform(150.0, 900.0, 60).astype(np.float32)
+    sky = rng.normal(800.0, 15.0, dark.shape)
+    sky[60:70, 80:90] += 4000.0  # a star on some of them
+    sky[hot] += share * (dark[hot] - 500.0)
+    found = misplaced_dark(np.ascontiguousarray(lies(sky), np.float32), dark)
+    assert (found.turned if found else None) == words
+    # Without hot pixels nothing can be told.
+    assert misplaced_dark(sky.astype(np.float32), np.full_like(dark, 500.0)) is None

@@ -145,6 +145,16 @@ def test_a_camera_that_counts_bright_light_short_is_told_by_the_field(
         assert np.mean(night.error) == pytest.approx(-off, abs=0.01)
 
 
+def test_exposures_that_lie_upside_down_on_their_dark_are_said(tmp_path: Path) -> None:
+    def upside_down(raw: Path) -> None:
+        for path in sorted(raw.glob("foxglove*")):
+            edit(path, lambda pixels, _: pixels[::-1].astype(np.uint16))
+
+    night = reduced(tmp_path / "a", upside_down, exposures=4)
+    assert night.said("exposures show 0%; if it were upside down they would be theirs")
+    assert not reduced(tmp_path / "b", exposures=4).said("hot pixels")
+
+
 @pytest.mark.parametrize("said", ["", "linear_limit_adu = 16383\n"])
 def test_where_a_camera_stops_is_found_from_its_frames(tmp_path: Path, said: str) -> None:
     """Also where the limit that is given is the very level at which it stops."""

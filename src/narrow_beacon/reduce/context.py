@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from narrow_beacon.core.arrays import Ints
 from narrow_beacon.core.catalogue.table import Band, StarTable
 from narrow_beacon.core.correct.apply import Chain
+from narrow_beacon.core.correct.dark_place import Misplaced
 from narrow_beacon.core.curve.time import places_at
 from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.measure.noise import CameraConstants
@@ -64,11 +65,16 @@ class Probed:
     fwhm_px: float
     reference: Solution | None
     nudges: Nudges = field(default_factory=Nudges)
+    misplaced: Misplaced | None = None
+    """What speaks against the dark, on all of them that could tell."""
 
     def to_json(self) -> dict[str, Any]:
         """Plain values of it."""
         solution = solution_to_json(self.reference) if self.reference else None
-        return {"fwhm_px": self.fwhm_px, "reference": solution, "nudges": vars(self.nudges)}
+        return {
+            "fwhm_px": self.fwhm_px, "reference": solution, "nudges": vars(self.nudges),
+            "misplaced": vars(self.misplaced) if self.misplaced else None,
+        }  # fmt: skip
 
     @classmethod
     def from_json(cls, values: Mapping[str, Any]) -> Probed:
@@ -77,6 +83,7 @@ class Probed:
         return cls(
             values["fwhm_px"], solution_from_json(reference) if reference else None,
             Nudges(**{name: tuple(some) for name, some in values.get("nudges", {}).items()}),
+            Misplaced(**values["misplaced"]) if values.get("misplaced") else None,
         )  # fmt: skip
 
 

@@ -10,6 +10,7 @@ from datetime import datetime
 import numpy as np
 
 from narrow_beacon.core.catalogue.table import UNKNOWN_UNCERTAINTY_MAG, StarTable
+from narrow_beacon.core.correct.dark_place import Misplaced
 from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.time import Times, exposure_times, julian_year
 from narrow_beacon.core.frames.frame import Frame, SortedNight
@@ -136,6 +137,8 @@ def group_remarks(ready: Prepared) -> list[Remark]:
     for name, group in ready.context.groups.items():
         frame = members[name][0].frame
         step = frame.source.step
+        if group.probed.misplaced:
+            remarks.append(_misplaced_remark(group.probed.misplaced, name))
         if frame.channel and group.fwhm_px < UNDERSAMPLED_PX:
             remarks.append(
                 Remark(
@@ -187,6 +190,24 @@ def group_remarks(ready: Prepared) -> list[Remark]:
     return remarks
 
 
+def _misplaced_remark(dark: Misplaced, group: str) -> Remark:
+    words = f"of the light of the dark's {dark.count} hot pixels the exposures show "
+    words += f"{max(dark.shows, 0.0):.0%}"
+    if dark.turned:
+        return Remark(
+            "correct", f"{words}; if it were {dark.turned} they would be theirs", group,
+            "hot pixels stay, and the flat's shading and dust fall on wrong places: up to some "
+            "hundredths of a magnitude",
+            "take darks and flats with the program that takes the exposures, or set both to write "
+            "their rows the same way round",
+        )  # fmt: skip
+    return Remark(
+        "correct", f"{words}: the sensor was colder then, or the dark is another camera's", group,
+        "hot pixels stay or are overdone; a flat of another camera is wrong everywhere",
+        "take darks with this camera at this temperature, or choose another in Correct",
+    )  # fmt: skip
+
+
 def target_place(stars: StarTable, target: int) -> tuple[float, float]:
     """Right ascension and declination in degrees of the target, as its catalogue gives them: its
     proper motion over years changes light times by hundredths of a second at the most.
@@ -236,7 +257,11 @@ def probed_of(probes: Sequence[Probe | None]) -> Probed:
         return Probed(fwhm, None)
     best = max(own, key=lambda probe: probe.placement.matched)
     reach = _NUDGE_FWHM * fwhm * best.placement.solution.scale_arcsec_per_px
-    return Probed(fwhm, best.placement.solution, _joined([probe.nudges for probe in own], reach))
+    nudges = _joined([probe.nudges for probe in own], reach)
+    misplaced = [probe.misplaced for probe in own]
+    return Probed(
+        fwhm, best.placement.solution, nudges, misplaced[0] if None not in misplaced else None
+    )
 
 
 def _joined(nudges: Sequence[Nudges], reach_arcsec: float) -> Nudges:

@@ -10,7 +10,9 @@ import numpy as np
 
 from narrow_beacon.core.arrays import Flags, Floats, Plane
 from narrow_beacon.core.correct.apply import SATURATED, SPIKE, Workspace, correct
+from narrow_beacon.core.correct.dark_place import Misplaced, misplaced_dark
 from narrow_beacon.core.errors import BeaconError
+from narrow_beacon.core.frames.fits_file import read_stored
 from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.measure.alignment import align, laid_on
 from narrow_beacon.core.measure.noise import expected_noise_adu
@@ -99,6 +101,14 @@ def corrected(context: Context, job: ExposureJob, *, second: bool = False) -> tu
     source = job.frame.second if second else job.frame.source
     assert source is not None
     return correct(source, load_chain(planes_of(use, second)), use.linear_limit_adu, space)
+
+
+def misplaced_of(context: Context, job: ExposureJob) -> Misplaced | None:
+    """What an exposure's hot pixels say against the dark that is taken off it."""
+    source = job.frame.source
+    raw = np.ascontiguousarray(source.cut(read_stored(source)), np.float32)
+    offset = load_chain(context.chains[job.chain].folder).offset_adu
+    return misplaced_dark(np.nan_to_num(raw, copy=False), offset)
 
 
 def seen_clean(

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from narrow_beacon.core.arrays import Floats, Ints
+from narrow_beacon.core.correct.dark_place import Misplaced
 from narrow_beacon.core.errors import NotPlacedError, UnreadableFileError
 from narrow_beacon.core.measure.alignment import NUDGED_FWHM, align, pair_up
 from narrow_beacon.core.measure.blends import beside_another
@@ -40,6 +41,7 @@ from narrow_beacon.reduce.seeing import (
     corrected,
     look,
     mark_cosmic_rays,
+    misplaced_of,
     planes_of,
     see_of,
     sets_of,
@@ -118,6 +120,7 @@ class Probe:
     quality: Quality
     placement: Placement
     nudges: Nudges
+    misplaced: Misplaced | None
 
 
 def probe(context_file: ContextFile, job: ExposureJob) -> Probe | None:
@@ -143,8 +146,9 @@ def probe(context_file: ContextFile, job: ExposureJob) -> Probe | None:
     alone = ~beside_another(x, y, band.magnitude[order[rows]], TOLD_APART_FWHM * fwhm)
     rows, x, y = rows[alone], x[alone], y[alone]
     return Probe(
-        seen.quality, placement, _nudges(placement.solution, order[rows], x, y, seen, fwhm)
-    )
+        seen.quality, placement, _nudges(placement.solution, order[rows], x, y, seen, fwhm),
+        misplaced_of(context, job),
+    )  # fmt: skip
 
 
 def _nudges(
