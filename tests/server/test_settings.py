@@ -152,6 +152,24 @@ class TestSiteAndKit:
         change(client, fresh, kit={**kit, "timestamp": "middle"})
         assert 86400 * (first() - before) == pytest.approx(-30.0, abs=0.01)
 
+    def test_times_that_cannot_be_are_held_against_the_report(
+        self, client: Client, folder: Path
+    ) -> None:
+        campaign = client.reduced(folder, "clock")
+        page = f"campaigns/{campaign}"
+
+        def times() -> str:
+            checks = client.get(f"{page}/report")["checks"]
+            return next(c["words"] for c in checks if c["words"].startswith("Times:"))
+
+        assert times() == "Times: JD in UTC, BJD in TDB, for your site."
+        stacks = client.get(f"{page}/intake")["stacks"]
+        sky = next(s["ids"] for s in stacks if s["kind"] == "exposure")
+        client.post(f"{page}/corrections", {"ids": sky, "exposure_s": "6000"})
+        client.post(f"{page}/jobs", {"kind": "census"})
+        assert client.wait(campaign)["state"] == "done"
+        assert "began 5 of 6 exposures before the one before had ended" in times()
+
     def test_another_kit_makes_what_was_measured_old(self, client: Client, folder: Path) -> None:
         campaign = client.reduced(folder, "kit")
         found = client.get(f"campaigns/{campaign}")

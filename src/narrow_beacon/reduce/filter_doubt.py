@@ -17,6 +17,8 @@ _FAR = 0.4
 _SURE = 8.0
 _NEAR, _NEARER = 0.2, 3.0
 _LEAST_STARS = 6
+BAND_AT_STAKE = "magnitudes are of another band than they say"
+"""In what every remark here costs."""
 
 
 def filter_remarks(curves: Sequence[FilterCurve], stars: StarTable) -> list[Remark]:
@@ -49,7 +51,7 @@ def _doubt(curve: FilterCurve, stars: StarTable) -> Remark | None:
         remedy = f"if the filter was {best}, say so in Intake for these files"
     return Remark(
         "intake", words, curve.filter,
-        f"magnitudes are of another band than they say: {1000 * abs(line.slope):.0f} mmag between "
+        f"{BAND_AT_STAKE}: {1000 * abs(line.slope):.0f} mmag between "
         "stars whose colours differ by 1 mag",
         remedy,
     )  # fmt: skip

@@ -21,6 +21,8 @@ _SAME_DEG = 3.0
 _SLACK_S, _SLACK = 1.5, 0.02
 """By which exposures may overlap, and of their length: times are written in whole seconds."""
 _FIRST_CAMERAS = 1970
+TIMES_AT_STAKE = "times of the night may be wrong"
+"""In what every remark here may cost."""
 
 
 def time_remarks(exposures: Sequence[Frame]) -> list[Remark]:
@@ -39,7 +41,7 @@ def time_remarks(exposures: Sequence[Frame]) -> list[Remark]:
             remarks.append(Remark(
                 "intake", f"by its headers {kit} took exposures in {frames[0].mid_utc.year}; dates "
                 "written as day/month/year with two digits are of the 20th century in FITS", night,
-                "all times of the night may be wrong by decades",
+                f"all {TIMES_AT_STAKE} by decades",
                 "give the right time in Intake",
             ))  # fmt: skip
         remarks += _overlapping(frames, night, kit)
@@ -64,7 +66,7 @@ def _overlapping(frames: list[Frame], night: str, kit: str) -> list[Remark]:
         f"{kit} began {_of(over.size, len(frames))} before the one before had ended: {other} "
         f"{begins}, which is {before_s:g} s long",
         night,
-        "their times may be wrong, by half of a wrong exposure time or more",
+        f"{TIMES_AT_STAKE}, by half of a wrong exposure time or more",
         "put time or exposure time right in Intake; where these are of two cameras, nothing need "
         "be done",
     )]  # fmt: skip
@@ -120,7 +122,7 @@ def _remark(night: str, doubt: ClockDoubt, site: Site) -> Remark:
         )
     return Remark(
         "intake", words, night,
-        "all times of the night may be wrong by hours, and its airmass", remedy,
+        f"all {TIMES_AT_STAKE} by hours, and its airmass", remedy,
     )  # fmt: skip
 
 

@@ -13,12 +13,14 @@ from narrow_beacon.core.curve.light_curve import DOUBTFUL, TREND
 from narrow_beacon.core.report.layout import Layout
 from narrow_beacon.core.report.light_curve import CurvePoint
 from narrow_beacon.core.words import counted
+from narrow_beacon.reduce.filter_doubt import BAND_AT_STAKE
 from narrow_beacon.reduce.outcome import Told
 from narrow_beacon.reduce.points import taken_words
+from narrow_beacon.reduce.standing import TIMES_AT_STAKE
 from narrow_beacon.server.curves import CurvesNow
 from narrow_beacon.server.schemas.report import Check, ReportOut
 from narrow_beacon.server.stages import out_of_date
-from narrow_beacon.store.models import Campaign, NightFile
+from narrow_beacon.store.models import Campaign, NightFile, RemarkRecord
 from narrow_beacon.store.points import points_of
 from narrow_beacon.store.reporting import reporting_of
 
@@ -62,10 +64,12 @@ def checks_of(
             Check(state="look" if worst > _LARGE_UNCERTAINTY_MAG else "good", words=words)
         )
     checks += _check_star(now)
+    doubts = _doubted(session, campaign)
+    checks += [Check(state="look", words=words) for words in doubts.values()]
     if told.plan.site is None:
         words = "The site is unknown: no airmass, and BJD is for the centre of the Earth."
         checks.append(Check(state="look", words=words))
-    else:
+    elif TIMES_AT_STAKE not in doubts:
         checks.append(Check(state="good", words="Times: JD in UTC, BJD in TDB, for your site."))
     if campaign.changed_since:
         checks.append(Check(state="look", words=f"Measure: {out_of_date(campaign)}."))
@@ -89,6 +93,22 @@ def checks_of(
         words = f"No point of {now.stars.names[now.cast.target]} was handed out before."
         checks.append(Check(state="good", words=words))
     return checks
+
+
+def _doubted(session: Session, campaign: Campaign) -> dict[str, str]:
+    """Words on what is doubted of times and bands, by what is at stake."""
+    remarks = session.scalars(
+        select(RemarkRecord)
+        .where(RemarkRecord.campaign_id == campaign.id, RemarkRecord.stage == "intake")
+        .order_by(RemarkRecord.id)
+    ).all()
+    found = {}
+    for stake, what in ((TIMES_AT_STAKE, "Times"), (BAND_AT_STAKE, "Band")):
+        own = [remark for remark in remarks if stake in remark.matters]
+        if own:
+            more = f", and {counted(len(own) - 1, 'more remark')}" if len(own) > 1 else ""
+            found[stake] = f"{what}: {own[0].about}: {own[0].words}{more}. See Intake."
+    return found
 
 
 def _check_points(
