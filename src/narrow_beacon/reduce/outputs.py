@@ -89,18 +89,19 @@ def _measured(outcome: Outcome) -> list[MeasuredExposure]:
 
 def _write_others(outcome: Outcome, pool: Pool, folder: Path) -> None:
     points = curve_points(outcome)
-    figures = []
+    beside = []
     for one in outcome.targets:
         name = target_name(one)
         own = [point for point in points if point.target == name]
         if any(np.isfinite(point.magnitude) for point in own):
             path = folder / figure_name("" if one is outcome else name)
-            figures.append(pool.start(draw_light_curve, own, name, check_name(one), path))
+            beside.append(pool.start(draw_light_curve, own, name, check_name(one), path))
+    if outcome.every_curve:
+        beside.append(pool.start(write_light_curve, points, folder))
     write_exposures(exposure_rows(outcome), folder / "exposures.csv")
     write_provenance(provenance(outcome), folder / "provenance.json")
     if not outcome.every_curve:
         return
-    write_light_curve(points, folder)
     layout = layout_of(outcome.plan)
     going = reported(points, outcome.plan.doubtful, layout)
     text = render_report(layout, going, report_facts(outcome))
@@ -114,11 +115,11 @@ def _write_others(outcome: Outcome, pool: Pool, folder: Path) -> None:
     picture = field_picture(lead.curves, outcome.stars)
     if picture is not None and lead.target is not None:
         path = folder / "colour_magnitude.svg"
-        figures.append(pool.start(draw_field, picture, lead.target, path))
+        beside.append(pool.start(draw_field, picture, lead.target, path))
     air = air_rows(outcome)
     if air:
         write_extinction(air, folder / "extinction.csv")
-    for finish in figures:
+    for finish in beside:
         finish()
 
 

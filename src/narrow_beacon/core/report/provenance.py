@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import json
 import math
 import platform
 from collections.abc import Mapping
 from importlib import import_module
 from pathlib import Path
+
+import orjson
 
 _PACKAGES = ("numpy", "scipy", "numba", "astropy", "pyarrow")
 
@@ -20,8 +21,8 @@ def versions(program: str) -> dict[str, str]:
 
 def write_provenance(document: Mapping[str, object], path: Path) -> None:
     """Write the document; numbers that are not finite become null."""
-    text = json.dumps(_plain(document), indent=1, ensure_ascii=False, allow_nan=False)
-    path.write_text(text + "\n", encoding="utf-8")
+    options = orjson.OPT_INDENT_2 | orjson.OPT_APPEND_NEWLINE
+    path.write_bytes(orjson.dumps(_plain(document), option=options))
 
 
 def _plain(value: object) -> object:
