@@ -17,6 +17,7 @@ from narrow_beacon.core.curve.colour_terms import (
     telling_rows,
 )
 from narrow_beacon.core.curve.field_stars import exposures_of_field, field_stars, joined_stars
+from narrow_beacon.core.curve.tilt import Tilt, fit_tilt
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.measure.growth import RadiusChoice
 from narrow_beacon.core.remarks import Remark
@@ -49,6 +50,7 @@ from narrow_beacon.reduce.settle_remarks import (
     refraction_remarks,
     shared_light_remarks,
     sunken_sky_remarks,
+    tilt_remarks,
     uneven_sky_remarks,
     untested_remarks,
 )
@@ -258,6 +260,8 @@ def _settle_first(ready: Prepared, measured: Measured, wanted: Wanted) -> Settle
     remarks += [words for curve in final for words in doubts_remarks(curve)]
     remarks += [words for curve in final for words in shared_light_remarks(ready, curve)]
     remarks += [words for curve in final for words in one_star_remarks(ready, curve, stars)]
+    for curve in final:
+        remarks += tilt_remarks(ready, measured, curve, judgement.tilts)
     remarks += standard_remarks(final, stars, ready.plan.transform)
     remarks += filter_remarks(final, stars)
     remarks += linearity_remarks(final, stars)
@@ -279,6 +283,8 @@ class Judgement:
     limited: dict[int, str]
     keep: frozenset[int]
     evidence: dict[int, dict[str, object]]
+    tilts: dict[str, Tilt]
+    """Of the flats of groups of which some lean."""
 
 
 def judge(ready: Prepared, results: Sequence[ExposureResult], measured: Measured) -> Judgement:
@@ -292,7 +298,8 @@ def judge(ready: Prepared, results: Sequence[ExposureResult], measured: Measured
     spoiled: dict[int, str] = {}
     limited: dict[int, str] = {}
     evidence: dict[int, dict[str, object]] = {}
-    for own in groups.values():
+    tilts: dict[str, Tilt] = {}
+    for group, own in groups.items():
         indices = [result.index for result in own]
         moments = Moments(times.jd_utc[indices], times.airmass[indices], ready.plan.site)
         seconds = np.array([by_index[index].frame.exposure_s for index in indices])
@@ -301,6 +308,13 @@ def judge(ready: Prepared, results: Sequence[ExposureResult], measured: Measured
         lights = census_lights(seen, shape, moments.airmass, seconds)
         qualities = [result.quality for result in own if result.quality is not None]
         spoiled |= spoiled_looks(indices, qualities, lights, moments, vetting.rules)
+        clear = [index not in spoiled for index in indices]
+        tilt = fit_tilt(
+            seen.counts_adu[clear], seen.uncertainty_adu[clear], seen.x_px[clear],
+            seen.y_px[clear], shape,
+        )  # fmt: skip
+        if tilt is not None:
+            tilts[group] = tilt
         for at, index in enumerate(indices):
             frame = by_index[index].frame
             evidence[index] = evidence_of(lights, at)
@@ -314,7 +328,7 @@ def judge(ready: Prepared, results: Sequence[ExposureResult], measured: Measured
             if words:
                 limited[index] = words
     keep = frozenset(job.index for job in ready.jobs if job.frame.name in vetting.keep)
-    return Judgement(spoiled, limited, keep, evidence)
+    return Judgement(spoiled, limited, keep, evidence, tilts)
 
 
 def filters_by_count(ready: Prepared) -> list[str]:
