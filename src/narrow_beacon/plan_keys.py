@@ -11,6 +11,7 @@ from typing import Any
 
 from narrow_beacon.core.correct.defect_file import MOST_MARKS
 from narrow_beacon.core.correct.defects import Mark
+from narrow_beacon.core.correct.lean import LEAN, Lean
 from narrow_beacon.core.curve.points import QUANTITIES
 from narrow_beacon.core.frames.colour import CHANNELS
 from narrow_beacon.core.frames.filters import filter_name
@@ -335,7 +336,13 @@ def picked_masters(said: Any) -> dict[str, str]:
     return _inner(said, _STEPS)
 
 
-_STEPS: dict[str, Callable[[Any], Any]] = dict.fromkeys(("bias", "dark", "flat"), text_of)
+def _lean(said: Any) -> str:
+    return Lean.of(text_of(said)).text
+
+
+_STEPS: dict[str, Callable[[Any], Any]] = {
+    **dict.fromkeys(("bias", "dark", "flat"), text_of), LEAN: _lean,
+}  # fmt: skip
 CAST_KEYS: dict[str, Callable[[Any], Any]] = {"comparison": _texts, "check": _texts}
 KEYS: dict[str, dict[str, Callable[[Any], Any]]] = {
     "frames": {"folder": _texts, "library": text_of, "filter": text_of, "leave_out": _texts},

@@ -16,6 +16,8 @@ from narrow_beacon.core.correct.defects import (
     sky_threshold,
 )
 from narrow_beacon.core.correct.flat_verdict import judge_flats
+from narrow_beacon.core.correct.lean import Lean
+from narrow_beacon.core.curve.tilt import Tilt, fit_tilt
 from narrow_beacon.simulate.camera import Camera, Dust
 
 SHAPE = (384, 512)
@@ -116,3 +118,43 @@ def test_hot_pixels_are_seen_on_exposures_and_stars_are_not_taken_for_them(fwhm_
     found[hot] = False
     assert found.sum() == 0
     assert sky_threshold(DefectRule(25.0)) == 25.0
+
+
+@pytest.mark.parametrize("moved", ["flip", "turn", "drift", "still"])
+def test_stars_that_cross_the_frame_tell_how_a_flat_leans(moved: str) -> None:
+    rng = np.random.default_rng(5)
+    shape, lean = (400, 600), Lean(0.03, -0.02)
+    x, y = rng.uniform(60, 540, 80), rng.uniform(60, 340, 80)
+    share = np.linspace(-0.5, 0.5, 40)[:, None]
+    angle = {"flip": np.pi * (share > 0), "turn": share}.get(moved, 0.0 * share)
+    away = {"drift": 200.0, "still": 4.0}.get(moved, 0.0) * share
+    dx, dy = x - 299.5, y - 199.5
+    x = 299.5 + dx * np.cos(angle) - dy * np.sin(angle) + away
+    y = 199.5 + dx * np.sin(angle) + dy * np.cos(angle) - 0.2 * away
+    light = 10 ** rng.uniform(4.0, 5.5, 80) * rng.uniform(0.8, 1.0, (40, 1))
+    light[20:, 3] *= 0.5  # one that varies
+    noise = np.sqrt(light)
+    tilt = Tilt(lean.across_mag, lean.up_mag, 0.0, 0, shape)
+    counts = light * 10 ** (-0.4 * tilt.at(x, y)) + rng.normal(0, noise)
+    found = fit_tilt(counts, noise, x, y, shape)
+    if moved in ("drift", "still"):  # what carries all of them alike is in the zero points
+        assert found is None
+        return
+    assert found is not None
+    assert found.error_mag < 0.002
+    assert found.across_mag == pytest.approx(0.03, abs=4 * found.error_mag)
+    assert found.up_mag == pytest.approx(-0.02, abs=4 * found.error_mag)
+    even = fit_tilt(light + rng.normal(0, noise), noise, x, y, shape)
+    assert even is None
+    # What straightens the flat takes off just that.
+    flat = lean.straightened(None, shape)
+    up, across = np.mgrid[: shape[0], : shape[1]]
+    assert -2.5 * np.log10(flat) == pytest.approx(tilt.at(across, up), abs=1e-5)
+
+
+def test_a_lean_is_two_numbers() -> None:
+    assert Lean.of("63.1, −2") == Lean(0.0631, -0.002)
+    assert Lean.of(Lean(0.0631, -0.002).text) == Lean(0.0631, -0.002)
+    for text in ("", "63", "a, b", "1e9, 0", "nan, 0"):
+        with pytest.raises(ValueError, match="must be like"):
+            Lean.of(text)

@@ -12,10 +12,11 @@ import pytest
 from astropy.io import fits
 
 from narrow_beacon.bench.compare import numbers
+from narrow_beacon.core.correct.lean import Lean, lean_in
 from narrow_beacon.simulate.camera import Camera
 from narrow_beacon.simulate.plain import DEC_DEG, RA_DEG, TARGET
 from narrow_beacon.simulate.sky import Sky, add_star
-from small_nights import COUNT, SHAPE, edit, reduced
+from small_nights import COUNT, SHAPE, Reduced, edit, reduced
 
 
 def target_of(magnitude: float) -> Callable[[Sky], None]:
@@ -143,6 +144,40 @@ def test_a_camera_that_counts_bright_light_short_is_told_by_the_field(
         off = float(remark.matters.split()[2]) / 1000
         assert "mmag fainter for every magnitude by which they are brighter" in remark.words
         assert np.mean(night.error) == pytest.approx(-off, abs=0.01)
+
+
+def test_a_flat_that_leans_is_told_by_the_flip_and_straightened(tmp_path: Path) -> None:
+    """Stray light of 3% on one side of the flats; a constant star far from the middle is measured
+    on both sides of the meridian.
+    """
+
+    def lean(raw: Path) -> None:
+        slope = 1.0 + 0.03 * np.linspace(-1.0, 1.0, 512)
+        for path in sorted((raw / "calibration").glob("*flat*")):
+            edit(path, lambda pixels, _: 1000.0 + (pixels - 1000.0) * slope)
+
+    def night(name: str, more: str = "") -> Reduced:
+        plan = {'name = "Foxglove 7"': 'name = "Foxglove 22"', "[output]": f"{more}[output]"}
+        return reduced(
+            tmp_path / name, lean, plan, exposures=20, shape=(512, 512), density=6000.0, flip_at=10
+        )  # fmt: skip
+
+    def step(night: Reduced) -> float:
+        magnitude = numbers(night.rows, "magnitude")
+        return abs(float(np.mean(magnitude[10:]) - np.mean(magnitude[:10])))
+
+    leaning = night("a")
+    assert step(leaning) > 0.03
+    (remark,) = (one for one in leaning.outcome.remarks if "the flat leans" in one.words)
+    told = Lean.of(lean_in(remark.remedy))
+    # 3% of either side of the middle, from edge to edge.
+    assert told.across_mag == pytest.approx(2.5 * np.log10(1.03 / 0.97), abs=0.003)
+    assert told.up_mag == pytest.approx(0.0, abs=0.003)
+    (chain,) = leaning.outcome.chains
+    straight = night("b", f'[masters."{chain}"]\nlean = "{told.text}"\n\n')
+    assert step(straight) < 0.004  # two means of ten points of 5 mmag
+    assert not straight.said("the flat leans")
+    assert "straightened by" in straight.outcome.chains[chain].stations[1].words
 
 
 def test_exposures_that_lie_upside_down_on_their_dark_are_said(tmp_path: Path) -> None:

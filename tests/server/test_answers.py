@@ -251,10 +251,33 @@ class TestCorrect:
         now()
         assert self.stage(client, campaign, "measure")["state"] == "done"
         for body in (
+            {"chain": chain["name"], "step": "lean", "key": "none"},
             {"chain": "?", "step": "dark", "key": ""},
             {"chain": chain["name"], "step": "dark", "key": "cake"},
         ):
             assert client.ask("POST", f"{page}/masters/pick", body).status_code in (404, 422)
+
+    def test_a_flat_is_straightened_and_as_it_was(self, client: Client, campaign: int) -> None:
+        page = f"campaigns/{campaign}"
+
+        def chain() -> dict[str, Any]:
+            client.wait(campaign)
+            (found,) = client.get(f"{page}/correct")["chains"]
+            return found
+
+        before = chain()
+        assert not [o for o in before["options"] if o["step"] == "lean"]
+        body = {"chain": before["name"], "step": "lean", "key": "30, -10"}
+        assert client.ask("POST", f"{page}/masters/pick", body).ok
+        straight = chain()
+        (option,) = [o for o in straight["options"] if o["step"] == "lean"]
+        assert (option["key"], option["picked"]) == ("30.0, -10.0", True)
+        words = "straightened by +30.0 mmag from left to right, −10.0 from bottom to top"
+        assert any(words in station["words"] for station in straight["stations"])
+        client.post(f"{page}/undo")
+        assert chain() == before
+        client.post(f"{page}/jobs", {"kind": "census"})
+        chain()
 
     def test_other_calibration_frames_make_masters_and_census_old(
         self, client: Client, campaign: int

@@ -272,7 +272,8 @@ def test_a_report_s_bundle_reduces_to_the_same_numbers(running: Running, client:
     assert client.wait(campaign)["state"] == "done"
     (chain,) = client.get(f"{path}/correct")["chains"]
     assert any("dark off" in station["words"] for station in chain["stations"])
-    client.post(f"{path}/masters/pick", {"chain": chain["name"], "step": "flat", "key": "none"})
+    for step, key in (("flat", "none"), ("lean", "30, -10")):
+        client.post(f"{path}/masters/pick", {"chain": chain["name"], "step": step, "key": key})
     assert client.wait(campaign)["state"] == "done"
     client.post(f"{path}/jobs", {"kind": "reduce"})
     assert client.wait(campaign)["state"] == "done"

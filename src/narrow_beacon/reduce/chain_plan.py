@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 from narrow_beacon.core.correct.defects import USUAL_DEFECTS, DefectRule
 from narrow_beacon.core.correct.fit import GRADES, fit_of, grade_of, what_differs
+from narrow_beacon.core.correct.lean import LEAN, Lean
 from narrow_beacon.core.correct.masters import MasterFacts, group_calibration
 from narrow_beacon.core.correct.match import (
     Choice,
@@ -55,6 +56,8 @@ class ChainPlan:
     overscan: bool = False
     """Whether every row's own level is taken off first."""
     defects: DefectRule = USUAL_DEFECTS
+    lean: Lean | None = None
+    """By which its flat is straightened."""
     ready: bool = False
     """Whether the exposures are corrected already, as combined ones are."""
 
@@ -98,7 +101,8 @@ def plan_chain(
 ) -> ChainPlan:
     """Choose the masters for a kind of exposure by its kit's ``rules``.
 
-    ``picks`` are the observer's, by step: the key of a master, or LEFT_OUT.
+    ``picks`` are the observer's, by step: the key of a master, or LEFT_OUT; under LEAN what the
+    flat is straightened by.
     """
     if frame.combined:
         none = Choice(None, "corrected already")
@@ -118,9 +122,12 @@ def plan_chain(
     lost = tuple(
         f"the picked {step} is no longer there, so another was chosen: {key}"
         for step, key in picks.items()
-        if step not in (*left_out, *there)
+        if step not in (*left_out, *there, LEAN)
     )
-    return ChainPlan(name, bias, dark, scaled, flat, options, left_out, lost, frame.overscan)
+    lean = Lean.of(picks[LEAN]) if LEAN in picks else None
+    return ChainPlan(
+        name, bias, dark, scaled, flat, options, left_out, lost, frame.overscan, lean=lean
+    )
 
 
 def _choose_darks(

@@ -79,6 +79,8 @@ class ChainReport:
     problem: str = ""
     """Why it could not be made; its exposures can't be corrected then."""
     noise: MastersNoise = field(default_factory=MastersNoise)
+    lean: str = ""
+    """What its flat is straightened by."""
 
 
 def inputs_of(plan: ChainPlan, masters: Sequence[MasterFile]) -> tuple[object, ...]:
@@ -145,7 +147,8 @@ def build_chains(
         looked_at = looked_at and not plan.ready
         seen = [f.sha256 + f.part for f in examples] if looked_at else []
         sites = (first.source.first, first.source.step) if first.channel else first.shape
-        prints[name] = fingerprint("planes", inputs_of(plan, masters), sites, seen, defects)
+        lean = [plan.lean.text] if plan.lean else []
+        prints[name] = fingerprint("planes", inputs_of(plan, masters), sites, seen, defects, *lean)
         calls.append((plan, _those_of(plan, masters), examples, folder / prints[name][:16]))
     reports = workers.map(build_chain, calls, done)
     return BuiltChains({report.name: report for report in reports}, prints)
@@ -196,6 +199,7 @@ def build_chain(
         defects=made.defects,
         options=plan.options,
         left_out=plan.left_out,
+        lean=plan.lean.text if plan.lean else "",
     )
 
 
@@ -263,7 +267,10 @@ def _planes_of(
     sky = None if pattern or plan.ready else sky_of(examples, folder)
     if sky is not None:
         defects[np.abs(deviations_on_sky(sky)) > sky_threshold(plan.defects)] = DEFECT
-    save_chain(make_chain(offset, flat.plane if flat else None, defects), folder)
+    divisor = flat.plane if flat else None
+    if plan.lean is not None:
+        divisor = plan.lean.straightened(divisor, examples[0].shape)
+    save_chain(make_chain(offset, divisor, defects), folder)
     noise = replace(
         _offset_noise(dark, bias, scaled, factor),
         left_adu=_left_over(dark, defects, exposure_s), flat_adu=_light_of(flat),
@@ -335,8 +342,12 @@ def _stations(plan: ChainPlan, masters: Sequence[MasterFile], made: _Planes) -> 
         if plan.scaled_dark.index is not None and (plan.bias.index is not None or plan.overscan):
             words = f"dark off, scaled by {made.scale}: {plan.scaled_dark.reason}"
             stops.append(stop("offset", words, plan.scaled_dark))
+    lean = f"straightened by {plan.lean.words}" if plan.lean else ""
     if plan.flat.index is not None:
-        stops.append(stop("flat", f"divided by flat: {plan.flat.reason}", plan.flat))
+        words = ", ".join(part for part in (plan.flat.reason, lean) if part)
+        stops.append(stop("flat", f"divided by flat: {words}", plan.flat))
+    elif lean:
+        stops.append(Station("flat", lean))
     return stops
 
 

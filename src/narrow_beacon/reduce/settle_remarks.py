@@ -10,6 +10,7 @@ import numpy as np
 
 from narrow_beacon.core.catalogue.sky_index import separation_deg
 from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.correct.lean import LEAN, Lean
 from narrow_beacon.core.curve.cast import Dropped
 from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED
@@ -201,6 +202,7 @@ def tilt_remarks(
 ) -> list[Remark]:
     """Words on the groups of a curve whose flats lean, with what that makes of the target."""
     groups = {job.index: job.group for job in ready.jobs}
+    chains = {job.index: job.chain for job in ready.jobs}
     remarks = []
     for group, tilt in tilts.items():
         own = [index for index in curve.indices if groups[index] == group]
@@ -212,6 +214,9 @@ def tilt_remarks(
         )
         off = target - np.nanmean(beside, axis=0)
         step = float(np.nanmax(off) - np.nanmin(off))
+        chain = ready.chains.get(chains[own[0]])
+        already = Lean.of(chain.lean) if chain and chain.lean else Lean(0.0, 0.0)
+        lean = Lean(already.across_mag + tilt.across_mag, already.up_mag + tilt.up_mag)
         across = abs(tilt.across_mag) >= abs(tilt.up_mag)
         fainter = tilt.across_mag if across else tilt.up_mag
         sides = ("left", "right") if across else ("bottom", "top")
@@ -225,8 +230,8 @@ def tilt_remarks(
                 group,
                 f"{FLAT_AT_STAKE} by up to {1000 * step:.0f} mmag against its comparison stars "
                 "where the field moved or turned; of other stars some seem to vary",
-                "take flats without stray light, all around alike; or measure what comes before "
-                "the field turned and what comes after as two campaigns",
+                f'straighten it in Correct (in a plan {LEAN} = "{lean.text}" under the chain\'s '
+                "[masters]) and measure again; take flats without stray light",
             )
         )
     return remarks

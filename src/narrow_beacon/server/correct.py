@@ -7,10 +7,12 @@ from pathlib import Path
 import numpy as np
 from apiflask import APIBlueprint
 from sqlalchemy import func, select
+from sqlalchemy.orm import Session
 
 from narrow_beacon.core.correct.appearance import look_at
 from narrow_beacon.core.correct.combine import LEAST_TO_CLIP
 from narrow_beacon.core.correct.flat_verdict import FlatVerdict, judge_flats
+from narrow_beacon.core.correct.lean import LEAN, Lean, lean_in
 from narrow_beacon.core.correct.masters import MasterFacts, read_master
 from narrow_beacon.core.correct.ready_made import ELSEWHERE
 from narrow_beacon.core.errors import UnreadableFileError
@@ -38,7 +40,7 @@ from narrow_beacon.server.state import campaign_of, changing, file_of, shared
 from narrow_beacon.server.views import RAW, flat_and_master, pixels_of_file
 from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import chains_of
-from narrow_beacon.store.models import Campaign, MasterRecord, NightFile
+from narrow_beacon.store.models import Campaign, MasterRecord, NightFile, RemarkRecord
 
 blueprint = APIBlueprint("correct", __name__)
 
@@ -57,6 +59,7 @@ def correct(number: int) -> CorrectOut:
                 .group_by(NightFile.chain)
             ).all()
         )
+        told = _leans_told(session, number)
         masters = session.scalars(
             select(MasterRecord).where(MasterRecord.campaign_id == number).order_by(MasterRecord.id)
         ).all()
@@ -72,12 +75,45 @@ def correct(number: int) -> CorrectOut:
     labels = {facts.key: facts.label for r in masters for facts in [load(MasterFacts, r.facts)]}
     ids = {load(MasterFacts, r.facts).key: r.id for r in masters}
     return CorrectOut(
-        chains=[_chain(chain, counts.get(chain.name, 0), ids) for chain in chains.values()],
+        chains=[
+            _chain(chain, counts.get(chain.name, 0), ids, told.get(chain.name, ""))
+            for chain in chains.values()
+        ],
         masters=[_master(record, used, labels, frames) for record in masters],
     )
 
 
-def _chain(chain: ChainReport, exposures: int, ids: dict[str, int]) -> ChainOut:
+def _leans_told(session: Session, number: int) -> dict[str, str]:
+    """By how much the stars say that the flat of each chain leans, where they say it does."""
+    remedies = dict(
+        session.execute(
+            select(RemarkRecord.about, RemarkRecord.remedy).where(
+                RemarkRecord.campaign_id == number, RemarkRecord.stage == "correct"
+            )
+        ).all()
+    )
+    told = {group: text for group, remedy in remedies.items() if (text := lean_in(remedy))}
+    chains = session.execute(
+        select(NightFile.chain, NightFile.group_name)
+        .where(NightFile.campaign_id == number, NightFile.group_name.in_(told))
+        .distinct()
+    ).all()
+    return {chain: told[group] for chain, group in chains}
+
+
+def _lean_options(told: str, taken: str) -> list[OptionOut]:
+    words = {told: "as the stars show", taken: "as chosen"}
+    return [
+        OptionOut(
+            step="lean", key=text, label=Lean.of(text).words, words=words[text], remarks=[],
+            picked=text == taken, grade="", fit=[], differs="",
+        )
+        for text in words
+        if text
+    ]  # fmt: skip
+
+
+def _chain(chain: ChainReport, exposures: int, ids: dict[str, int], lean_told: str) -> ChainOut:
     said = {words for station in chain.stations for words in station.remarks}
     return ChainOut(
         name=chain.name,
@@ -98,7 +134,8 @@ def _chain(chain: ChainReport, exposures: int, ids: dict[str, int]) -> ChainOut:
         options=[
             OptionOut(**vars(option) | {"remarks": list(option.remarks), "fit": list(option.fit)})
             for option in chain.options
-        ],
+        ]
+        + _lean_options(lean_told, chain.lean),
         left_out=list(chain.left_out),
     )
 
@@ -195,6 +232,12 @@ def pick(number: int, body: MasterPick) -> Done:
             raise Problem(404, "No such chain", "The masters were built anew; look again.")
         offered = {option.key: option.label for option in chain.options if option.step == body.step}
         labels = {"": "the best that fits", LEFT_OUT: "none", **offered}
+        if body.step == LEAN:
+            labels = {"": "as the flat is"}
+            try:
+                labels |= {body.key: Lean.of(body.key).words} if body.key else {}
+            except ValueError as error:
+                raise Problem(422, "No such lean", f"It {error}.") from error
         if body.key not in labels:
             raise Problem(422, "No such master", f"{body.key} is no {body.step} for {body.chain}.")
         picks = {**campaign.picks.get(chain.name, {}), body.step: body.key}

@@ -16,6 +16,7 @@ from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.filter_doubt import BAND_AT_STAKE
 from narrow_beacon.reduce.outcome import Told
 from narrow_beacon.reduce.points import taken_words
+from narrow_beacon.reduce.settle_remarks import FLAT_AT_STAKE
 from narrow_beacon.reduce.standing import TIMES_AT_STAKE
 from narrow_beacon.server.curves import CurvesNow
 from narrow_beacon.server.schemas.report import Check, ReportOut
@@ -96,18 +97,23 @@ def checks_of(
 
 
 def _doubted(session: Session, campaign: Campaign) -> dict[str, str]:
-    """Words on what is doubted of times and bands, by what is at stake."""
+    """Words on what is doubted of times, bands and flats, by what is at stake."""
     remarks = session.scalars(
         select(RemarkRecord)
-        .where(RemarkRecord.campaign_id == campaign.id, RemarkRecord.stage == "intake")
+        .where(
+            RemarkRecord.campaign_id == campaign.id, RemarkRecord.stage.in_(("intake", "correct"))
+        )
         .order_by(RemarkRecord.id)
     ).all()
     found = {}
-    for stake, what in ((TIMES_AT_STAKE, "Times"), (BAND_AT_STAKE, "Band")):
+    for stake, what, where in (
+        (TIMES_AT_STAKE, "Times", "Intake"), (BAND_AT_STAKE, "Band", "Intake"),
+        (FLAT_AT_STAKE, "Flat", "Correct"),
+    ):  # fmt: skip
         own = [remark for remark in remarks if stake in remark.matters]
         if own:
             more = f", and {counted(len(own) - 1, 'more remark')}" if len(own) > 1 else ""
-            found[stake] = f"{what}: {own[0].about}: {own[0].words}{more}. See Intake."
+            found[stake] = f"{what}: {own[0].about}: {own[0].words}{more}. See {where}."
     return found
 
 

@@ -74,6 +74,7 @@ def write_plain_night(
     camera: Camera | None = None,
     change: Callable[[Sky], None] = lambda _: None,
     walk_px: float = 0.25,
+    flip_at: int | None = None,
     flat_level_adu: float = 30000.0,
     filters: tuple[str, ...] = ("V",),
     colour_terms: Mapping[str, float] | None = None,
@@ -86,7 +87,8 @@ def write_plain_night(
     Nights of one field have the same seed and ``field_px`` (the side of the sky that is made, the
     longer side of the sensor by itself); ``evening`` counts their days. ``change`` may alter the
     sky, ``camera`` takes the place of the usual one, ``walk_px`` is how far the guiding wanders
-    from one exposure to the next. ``filters`` take turns, ``colour_terms`` are the camera's,
+    from one exposure to the next, ``flip_at`` the exposure from which on the mount is on the other
+    side of the meridian. ``filters`` take turns, ``colour_terms`` are the camera's,
     ``extinction`` the air's where it is not the usual one.
     """
     folder.mkdir(parents=True, exist_ok=True)
@@ -119,7 +121,10 @@ def write_plain_night(
         off_px = said.pop("off_px", 0.0)
         shot = Shot(
             f"foxglove-{n + 1:03d}.fits", filters[n % len(filters)], moment, exposure_s,
-            drifted(pointing, walk[n, 0] + off_px, walk[n, 1]), seeing,
+            drifted(
+                pointing, walk[n, 0] + off_px, walk[n, 1], flip_at is not None and n >= flip_at
+            ),
+            seeing,
         )  # fmt: skip
         shot = replace(shot, **said)
         truth["exposures"].append(scene.expose(shot, folder / "raw", number=n))

@@ -1,5 +1,5 @@
-"""Does a flat lean? Stars that a meridian flip, a turn of the field or a new pointing carried across
-the frame are as bright on its one side as on the other, if the flat was even.
+"""Does a flat lean? Stars that a meridian flip or a turn of the field carried across the frame, one
+this way and another that way, are as bright on either side, if the flat was even.
 """
 
 from __future__ import annotations
@@ -17,6 +17,8 @@ _LEAST_SEEN = 0.6
 _LEAST_MOVED = 0.05
 """Of the frame; by less no tilt that a flat has matters."""
 _UNSURE_MAG, _NOISE_MAG = 0.05, 0.003
+_SEEN_SHARE = 0.01
+"""Of what is known of the direction in which stars moved most: less is nothing."""
 _ROUNDS, _SWEEPS, _CLIP = 6, 12, 4.0
 _SURE, _LEAST_MAG = 5.0, 0.004
 
@@ -60,13 +62,13 @@ def fit_tilt(
         light = np.where(counts_adu[some] > 0, counts_adu[some], np.nan)
         sigma = np.hypot(POGSON * uncertainty_adu[some] / light, _NOISE_MAG)
         magnitude = -2.5 * np.log10(light)
-    known: Bools = np.isfinite(magnitude) & np.isfinite(x_px[some]) & (sigma < _UNSURE_MAG)
+    known = np.isfinite(magnitude) & np.isfinite(x_px[some]) & (sigma < _UNSURE_MAG)
     often = np.flatnonzero(known.mean(axis=0) >= _LEAST_SEEN)
     if often.size < _LEAST_STARS or some.size < 3:
         return None
     brightest = often[np.argsort(np.nanmedian(magnitude[:, often], axis=0), kind="stable")]
     chosen = np.sort(brightest[:_MOST_STARS])
-    known, magnitude, sigma = (a[:, chosen] for a in (known, magnitude, sigma))
+    known, magnitude, sigma = known[:, chosen], magnitude[:, chosen], sigma[:, chosen]
     u, v = _of_frame(x_px[some][:, chosen], y_px[some][:, chosen], shape)
     if max(_moved(u, known), _moved(v, known)) < _LEAST_MOVED:
         return None
@@ -77,9 +79,8 @@ def fit_tilt(
         )
         design = np.stack(places, axis=-1)
         normal = np.einsum("es,esi,esj->ij", weight, design, design)
-        if np.linalg.cond(normal) > 1e9:
-            return None
-        inverse = np.linalg.inv(normal)
+        # What carried all stars alike is in the zero points, and can't be told.
+        inverse = np.linalg.pinv(normal, _SEEN_SHARE, hermitian=True)
         slopes = inverse @ np.einsum("es,esi,es->i", weight, design, left)
         left = left - design @ slopes
         usual = 1.4826 * float(np.median(np.abs(left[known])))

@@ -8,7 +8,7 @@ from pydantic import BaseModel, Field
 
 from narrow_beacon.server.schemas.common import Address, Asked, Number
 
-Step = Literal["bias", "dark", "flat"]
+Step = Literal["bias", "dark", "flat", "lean"]
 Pixel = Annotated[int, Field(ge=0, le=100_000)]
 
 
@@ -50,7 +50,9 @@ class ChainOut(BaseModel):
 
 
 class MasterPick(Asked):
-    """The master of a chain's step: its key, "none" to do without, "" as it fits best."""
+    """The master of a chain's step: its key, "none" to do without, "" as it fits best; of "lean"
+    what its flat is straightened by, in mmag from left to right and from bottom to top.
+    """
 
     chain: Annotated[str, Field(max_length=400)]
     step: Step

@@ -7251,7 +7251,7 @@ export interface components {
              * Step
              * @enum {string}
              */
-            step: "bias" | "dark" | "flat";
+            step: "bias" | "dark" | "flat" | "lean";
             /** Key */
             key: string;
             /** Label */
@@ -7935,7 +7935,8 @@ export interface components {
         };
         /**
          * MasterPick
-         * @description The master of a chain's step: its key, "none" to do without, "" as it fits best.
+         * @description The master of a chain's step: its key, "none" to do without, "" as it fits best; of "lean"
+         *     what its flat is straightened by, in mmag from left to right and from bottom to top.
          */
         MasterPick: {
             /** Chain */
@@ -7944,7 +7945,7 @@ export interface components {
              * Step
              * @enum {string}
              */
-            step: "bias" | "dark" | "flat";
+            step: "bias" | "dark" | "flat" | "lean";
             /** Key */
             key: string;
         };

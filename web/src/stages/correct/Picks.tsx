@@ -17,7 +17,40 @@ export function Picks({ chain }: { chain: Chain }) {
       {STEPS.map((step) => (
         <Step key={step} chain={chain} step={step} />
       ))}
+      <Lean chain={chain} />
     </Section>
+  );
+}
+
+/** What the flat is straightened by, where the stars show that it leans. */
+function Lean({ chain }: { chain: Chain }) {
+  const options = chain.options.filter((o) => o.step === "lean");
+  const picked = options.find((o) => o.picked);
+  if (!options.length) return null;
+  return (
+    <div className="mb-2 last:mb-0">
+      <label className="flex items-center gap-2">
+        <span className="w-9 shrink-0 text-quiet">lean</span>
+        <select
+          aria-label="lean of this chain's flat"
+          className={`field ${picked ? "text-beam" : ""}`}
+          value={picked?.key ?? ""}
+          onChange={(event) => void pickMaster(chain.name, "lean", event.target.value)}
+        >
+          <option value="">as the flat is</option>
+          {options.map((o) => (
+            <option key={o.key} value={o.key}>
+              straighten it {o.words}
+            </option>
+          ))}
+        </select>
+      </label>
+      {options.map((o) => (
+        <p key={o.key} className="mt-0.5 ml-11 text-small text-quiet">
+          {o.words}: {o.label}
+        </p>
+      ))}
+    </div>
   );
 }
 
