@@ -230,8 +230,9 @@ def tilt_remarks(
                 group,
                 f"{FLAT_AT_STAKE} by up to {1000 * step:.0f} mmag against its comparison stars "
                 "where the field moved or turned; of other stars some seem to vary",
-                f'straighten it in Correct (in a plan {LEAN} = "{lean.text}" under the chain\'s '
-                "[masters]) and measure again; take flats without stray light",
+                f'straighten it by “lean” under Its masters in Correct, or {LEAN} = "{lean.text}" '
+                "under the chain's masters in a plan, and measure again; take flats without stray "
+                "light",
             )
         )
     return remarks
