@@ -43,7 +43,7 @@ def follow(
             continue
         moved = replace(start, x0_px=start.x0_px + shift[0], y0_px=start.y0_px + shift[1])
         keep = keep_distortion and start is last and last.sip_order > 1
-        found = solver.verified(
+        found = solver.verify(
             moved, x_px, y_px, 2, error_px=error_px, start_px=5.0, keep_distortion=keep
         )
         if found and _whole(*found, x_px, y_px):

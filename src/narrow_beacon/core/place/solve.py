@@ -145,9 +145,9 @@ class Solver:
         for found, count in promising(x_px, y_px, shape, levels, scales, pattern_stars):
             hypotheses += count
             for solution in found:
-                placement = self.verify(solution, x_px, y_px, max(hypotheses, 1), error_px=error_px)
-                if placement:
-                    return placement, hypotheses
+                verified = self.verify(solution, x_px, y_px, max(hypotheses, 1), error_px=error_px)
+                if verified:
+                    return verified[0], hypotheses
         return None, hypotheses
 
     def verify(
@@ -160,26 +160,10 @@ class Solver:
         error_px: Floats | None = None,
         start_px: float | None = None,
         keep_distortion: bool = False,
-    ) -> Placement | None:
-        """Refine a proposed solution and accept or refuse it."""
-        found = self.verified(
-            solution, x_px, y_px, hypotheses, error_px=error_px, start_px=start_px,
-            keep_distortion=keep_distortion,
-        )  # fmt: skip
-        return found[0] if found else None
-
-    def verified(
-        self,
-        solution: Solution,
-        x_px: Floats,
-        y_px: Floats,
-        hypotheses: int,
-        *,
-        error_px: Floats | None = None,
-        start_px: float | None = None,
-        keep_distortion: bool = False,
     ) -> tuple[Placement, Bools] | None:
-        """The same, and which of the stars compared, the brightest, the solution has matched."""
+        """Refine a proposed solution and accept it, with which of the stars compared, the
+        brightest, it has matched; None where it is refused.
+        """
         shape = solution.shape
         top = slice(0, _FOLLOW_STARS if keep_distortion else _FINAL_STARS)
         x, y = x_px[top], y_px[top]

@@ -104,11 +104,11 @@ class SkySolver:
                 ):
                     hypotheses += looked
                     for solver, solution in self._with_stars(found):
-                        placement = solver.verify(
+                        verified = solver.verify(
                             solution, x_px, y_px, max(hypotheses, 1), error_px=error_px
                         )
-                        if placement:
-                            return replace(placement, how="anywhere on the sky"), hypotheses
+                        if verified:
+                            return replace(verified[0], how="anywhere on the sky"), hypotheses
         return None, hypotheses
 
     def _with_stars(self, found: list[Solution]) -> Iterator[tuple[Solver, Solution]]:
