@@ -12,8 +12,9 @@ from narrow_beacon.core.arrays import Flags, Floats, Plane
 from narrow_beacon.core.correct.apply import SATURATED, SPIKE, Workspace, correct
 from narrow_beacon.core.correct.dark_place import Misplaced, misplaced_dark
 from narrow_beacon.core.errors import BeaconError
-from narrow_beacon.core.frames.fits_file import read_stored
+from narrow_beacon.core.frames.fits_file import read_stored, read_words
 from narrow_beacon.core.frames.frame import Frame
+from narrow_beacon.core.frames.physical import physical
 from narrow_beacon.core.measure.alignment import align, laid_on
 from narrow_beacon.core.measure.noise import expected_noise_adu
 from narrow_beacon.core.place.solution import Solution
@@ -106,9 +107,13 @@ def corrected(context: Context, job: ExposureJob, *, second: bool = False) -> tu
 def misplaced_of(context: Context, job: ExposureJob) -> Misplaced | None:
     """What an exposure's hot pixels say against the dark that is taken off it."""
     source = job.frame.source
-    raw = np.ascontiguousarray(source.cut(read_stored(source)), np.float32)
     offset = load_chain(context.chains[job.chain].folder).offset_adu
-    return misplaced_dark(np.nan_to_num(raw, copy=False), offset)
+    if not source.plain_16_bit:
+        raw = source.cut(read_stored(source))
+        return misplaced_dark(lambda y, x: np.nan_to_num(raw[y, x]), offset)
+    space, _ = workspace(*job.frame.shape)
+    words = source.cut(read_words(source, space.words_of(source.stored_shape)))
+    return misplaced_dark(lambda y, x: physical(words[y, x].view(">i2"), source.scale), offset)
 
 
 def seen_clean(

@@ -20,6 +20,8 @@ _MISSING, _SURE, _THERE = 0.3, 0.08, 0.7
 """Of the hot pixels' light: what no colder sensor explains, how sure that has to be, and what they
 show where they are."""
 
+Values = Callable[[Ints, Ints], Floats]
+"""The values of some pixels, by their rows and columns."""
 Turn = Callable[[Ints, Ints, tuple[int, int]], tuple[Ints, Ints]]
 _TURNS: dict[str, Turn] = {
     "upside down": lambda y, x, shape: (shape[0] - 1 - y, x),
@@ -39,24 +41,26 @@ class Misplaced:
     turned: str
 
 
-def misplaced_dark(raw: Plane, offset_adu: Plane) -> Misplaced | None:
-    """What speaks against an offset plane (height, width) by the hot pixels of an exposure as it
-    was read, of the same shape; None where nothing does, or where too few are hot to tell.
+def misplaced_dark(raw: Values, offset_adu: Plane) -> Misplaced | None:
+    """What speaks against an offset plane (height, width) by the hot pixels of an exposure of the
+    same shape, which gives its values ``raw`` as it was read; None where nothing does, or where too
+    few are hot to tell.
     """
-    y, x, light = _hot_pixels(offset_adu, _noise(raw))
+    height, width = offset_adu.shape
+    y, x, light = _hot_pixels(offset_adu, _noise(raw, height, width))
     if light.size < _LEAST:
         return None
     shows, error = _share(raw, y, x, light)
     if shows > _MISSING or error > _SURE:
         return None
     for words, turn in _TURNS.items():
-        there, unsure = _share(raw, *turn(y, x, (raw.shape[0], raw.shape[1])), light)
+        there, unsure = _share(raw, *turn(y, x, (height, width)), light)
         if there > _THERE and unsure < _SURE:
             return Misplaced(light.size, shows, words)
     return Misplaced(light.size, shows, "")
 
 
-def _share(raw: Plane, y: Ints, x: Ints, light: Floats) -> tuple[float, float]:
+def _share(raw: Values, y: Ints, x: Ints, light: Floats) -> tuple[float, float]:
     """The share of the hot pixels' light that is there, by their middle, and its error."""
     shares = _above(raw, y, x) / light
     usual = middle(shares)
@@ -74,22 +78,21 @@ def _hot_pixels(plane: Plane, noise_adu: float) -> tuple[Ints, Ints, Floats]:
     least = max(_HOT_SIGMA * spread, _SEEN_SIGMA * noise_adu)
     inside = plane[_EDGE_PX:-_EDGE_PX, _EDGE_PX:-_EDGE_PX]
     y, x = (at + _EDGE_PX for at in np.nonzero(inside > usual + least))
-    light = _above(plane, y, x)
+    light = _above(lambda j, i: plane[j, i], y, x)
     hottest = np.argsort(-light, kind="stable")[:_MOST]
     hottest = hottest[light[hottest] > least]
     return y[hottest], x[hottest], light[hottest]
 
 
-def _noise(raw: Plane) -> float:
+def _noise(raw: Values, height: int, width: int) -> float:
     """Scatter of pixels about their neighbours, which stars hardly touch."""
-    height, width = raw.shape
     at = evenly((height - 2 * _EDGE_PX) * (width - 2 * _EDGE_PX), _SAMPLE)
     y, x = np.divmod(at, width - 2 * _EDGE_PX)
     away = _above(raw, y + _EDGE_PX, x + _EDGE_PX)
     return 1.4826 * middle(np.abs(away - middle(away)))
 
 
-def _above(plane: Plane, y: Ints, x: Ints) -> Floats:
+def _above(values: Values, y: Ints, x: Ints) -> Floats:
     """How far pixels are above the median of the eight about them."""
-    around = [plane[y + j, x + i] for j in (-1, 0, 1) for i in (-1, 0, 1) if i or j]
-    return np.asarray(plane[y, x] - np.median(np.array(around, float), axis=0))
+    around = [values(y + j, x + i) for j in (-1, 0, 1) for i in (-1, 0, 1) if i or j]
+    return np.asarray(values(y, x) - np.median(np.array(around, float), axis=0))
