@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import re
 import shutil
 from collections.abc import Callable
 from pathlib import Path
@@ -115,6 +116,28 @@ def test_two_stars_that_are_measured_as_one_are_said(tmp_path: Path) -> None:
 
     night = reduced(tmp_path, change=companion, exposures=4)
     assert night.said("both are measured as one star")
+
+
+def test_a_target_that_moved_since_the_catalogue_is_looked_for(tmp_path: Path) -> None:
+    """A star of large proper motion in a catalogue that has none: nothing is in its place."""
+
+    def moved(raw: Path) -> None:
+        catalogue = raw.parent / "field.vot"
+        text = catalogue.read_text()
+        cells = text[text.index(f"<TD>{TARGET}</TD>") :].split("<TD>")
+        dec = cells[3].partition("<")[0]
+        catalogue.write_text(text.replace(dec, f"{float(dec) + 8.0 / 3600.0:.8f}"))
+
+    night = reduced(tmp_path / "a", moved, change=target_of(12.6), exposures=4)
+    assert not night.good.any()
+    (remark,) = (one for one in night.outcome.remarks if "not seen in its place" in one.words)
+    assert "8.0″ south of it stands a star of 12.6 mag" in remark.words
+    # By the place that is told it is measured right.
+    ra, dec = re.findall(r"([\d.]+)°", remark.remedy)
+    plan = {'name = "Foxglove 7"': f'name = "New star"\nra = {ra}\ndec = {dec}'}
+    night = reduced(tmp_path / "b", moved, plan, change=target_of(12.6), exposures=4)
+    assert night.good.all()
+    assert night.honest()
 
 
 def test_a_faint_neighbour_far_away_is_no_reason_to_doubt(tmp_path: Path) -> None:

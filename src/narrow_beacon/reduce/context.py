@@ -57,6 +57,15 @@ class Nudges:
 
 
 @dataclass(frozen=True)
+class Strangers:
+    """Bright stars that the catalogue lacks: where they are, and how bright by its others."""
+
+    ra_deg: tuple[float, ...] = ()
+    dec_deg: tuple[float, ...] = ()
+    magnitude: tuple[float, ...] = ()
+
+
+@dataclass(frozen=True)
 class Probed:
     """What the probes of a group found: its star width, a reference solution if any, and where its
     bright stars stand.
@@ -67,6 +76,7 @@ class Probed:
     nudges: Nudges = field(default_factory=Nudges)
     misplaced: Misplaced | None = None
     """What speaks against the dark, on all of them that could tell."""
+    strangers: Strangers = field(default_factory=Strangers)
 
     def to_json(self) -> dict[str, Any]:
         """Plain values of it."""
@@ -74,6 +84,7 @@ class Probed:
         return {
             "fwhm_px": self.fwhm_px, "reference": solution, "nudges": vars(self.nudges),
             "misplaced": vars(self.misplaced) if self.misplaced else None,
+            "strangers": vars(self.strangers),
         }  # fmt: skip
 
     @classmethod
@@ -84,6 +95,7 @@ class Probed:
             values["fwhm_px"], solution_from_json(reference) if reference else None,
             Nudges(**{name: tuple(some) for name, some in values.get("nudges", {}).items()}),
             Misplaced(**values["misplaced"]) if values.get("misplaced") else None,
+            Strangers(**{name: tuple(v) for name, v in values.get("strangers", {}).items()}),
         )  # fmt: skip
 
 

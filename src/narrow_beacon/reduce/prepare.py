@@ -9,6 +9,7 @@ from datetime import datetime
 
 import numpy as np
 
+from narrow_beacon.core.catalogue.sky_index import separation_deg
 from narrow_beacon.core.catalogue.table import UNKNOWN_UNCERTAINTY_MAG, StarTable
 from narrow_beacon.core.correct.dark_place import Misplaced
 from narrow_beacon.core.curve.earth import Site
@@ -21,7 +22,14 @@ from narrow_beacon.core.remarks import Remark
 from narrow_beacon.core.stars.detect import FIRST_GUESS_FWHM_PX, WIDE_PX
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import ChainReport
-from narrow_beacon.reduce.context import Context, ExposureJob, GroupSettings, Nudges, Probed
+from narrow_beacon.reduce.context import (
+    Context,
+    ExposureJob,
+    GroupSettings,
+    Nudges,
+    Probed,
+    Strangers,
+)
 from narrow_beacon.reduce.curves import DEFAULT_STEP
 from narrow_beacon.reduce.field import Bands, Field, bands_of, position_of
 from narrow_beacon.reduce.kit import constants_of
@@ -260,8 +268,30 @@ def probed_of(probes: Sequence[Probe | None]) -> Probed:
     nudges = _joined([probe.nudges for probe in own], reach)
     misplaced = [probe.misplaced for probe in own]
     return Probed(
-        fwhm, best.placement.solution, nudges, misplaced[0] if None not in misplaced else None
-    )
+        fwhm, best.placement.solution, nudges, misplaced[0] if None not in misplaced else None,
+        _seen_twice([probe.strangers for probe in own], reach / 3600.0),
+    )  # fmt: skip
+
+
+def _seen_twice(strangers: Sequence[Strangers], reach_deg: float) -> Strangers:
+    """Those of the first probe that another one has too, or of the only one that there is."""
+    first, *others = strangers
+    if not others or not first.ra_deg:
+        return first
+    ra, dec = np.array(first.ra_deg), np.array(first.dec_deg)
+    again = np.zeros(ra.size, bool)
+    for other in others:
+        if other.ra_deg:
+            away = separation_deg(
+                ra[:, None], dec[:, None], np.array(other.ra_deg)[None, :],
+                np.array(other.dec_deg)[None, :],
+            )  # fmt: skip
+            again |= away.min(axis=1) < reach_deg
+    kept = np.flatnonzero(again)
+    return Strangers(
+        tuple(ra[kept].tolist()), tuple(dec[kept].tolist()),
+        tuple(np.array(first.magnitude)[kept].tolist()),
+    )  # fmt: skip
 
 
 def _joined(nudges: Sequence[Nudges], reach_arcsec: float) -> Nudges:

@@ -45,6 +45,7 @@ from narrow_beacon.reduce.settle_remarks import (
     bright_sky_remarks,
     doubts_remarks,
     dropped_remark,
+    moved_remarks,
     noisy_sky_remarks,
     one_star_remarks,
     refraction_remarks,
@@ -164,6 +165,7 @@ def _settle_beside(
     for curve in final:
         found += [*untested_remarks(curve, stars), *beside_remarks(curve, stars)]
         found += [*doubts_remarks(curve), *one_star_remarks(ready, curve, stars)]
+    found += moved_remarks(ready, target, stars)
     found += standard_remarks(final, stars, ready.plan.transform)
     found += points_remarks(final, ready.plan.points)
     remarks += [replace(one, about=", ".join(x for x in (name, one.about) if x)) for one in found]
@@ -260,6 +262,7 @@ def _settle_first(ready: Prepared, measured: Measured, wanted: Wanted) -> Settle
     remarks += [words for curve in final for words in doubts_remarks(curve)]
     remarks += [words for curve in final for words in shared_light_remarks(ready, curve)]
     remarks += [words for curve in final for words in one_star_remarks(ready, curve, stars)]
+    remarks += moved_remarks(ready, target, stars)
     for curve in final:
         remarks += tilt_remarks(ready, measured, curve, judgement.tilts)
     remarks += standard_remarks(final, stars, ready.plan.transform)

@@ -28,6 +28,7 @@ from narrow_beacon.reduce.tasks import ExposureResult
 _BESIDE_MAG = 0.005
 _MOST_FAINTER_MAG = 5.0
 """Of a hundredth of the light nothing need be said."""
+_MOVED_ARCSEC, _SAID_ARCSEC, _LIKE_MAG = 60.0, 0.3, 1.5
 _NOISY = 1.2
 _SUNKEN, _SUNKEN_ADU = 5.0, 20.0
 FLAT_AT_STAKE = "the target steps"
@@ -117,6 +118,48 @@ def one_star_remarks(ready: Prepared, curve: FilterCurve, stars: StarTable) -> l
                 )
             )
     return remarks
+
+
+def moved_remarks(ready: Prepared, target: int, stars: StarTable) -> list[Remark]:
+    """Words where the target was found on no group's probes, and a star as bright as it that the
+    catalogue lacks stands near its place.
+    """
+    moment = next((frame.mid_utc for frame in ready.exposures if frame.mid_utc), None)
+    groups = [(name, group.probed) for name, group in ready.context.groups.items()]
+    if moment is None or any(target in probed.nudges.rows for _, probed in groups):
+        return []
+    ra, dec = (float(values[target]) for values in stars.at_epoch(julian_year(moment)))
+    bands = {job.group: ready.context.bands[job.frame.filter or ""] for job in ready.jobs}
+    for name, probed in groups:
+        strange = probed.strangers
+        away = 3600.0 * separation_deg(np.array(strange.ra_deg), np.array(strange.dec_deg), ra, dec)
+        fainter = np.array(strange.magnitude) - stars.bands[bands[name]].magnitude[target]
+        # Of one whose brightness is not known every star may be it.
+        like = (away < _MOVED_ARCSEC) & ~(np.abs(fainter) > _LIKE_MAG)
+        if not like.any():
+            continue
+        at = int(np.argmin(np.where(like, away, np.inf)))
+        north = 3600.0 * (strange.dec_deg[at] - dec)
+        east = 3600.0 * ((strange.ra_deg[at] - ra + 180.0) % 360.0 - 180.0)
+        east *= float(np.cos(np.radians(dec)))
+        ways = [
+            f"{abs(by):.1f}″ {way[by < 0]}"
+            for by, way in ((north, ("north", "south")), (east, ("east", "west")))
+            if abs(by) >= _SAID_ARCSEC
+        ]
+        return [
+            Remark(
+                "cast",
+                f"{stars.names[target]} is not seen in its place; {' and '.join(ways)} of it "
+                f"stands a star of {strange.magnitude[at]:.1f} mag that the catalogue lacks",
+                bands[name],
+                "where that is it, its points are another's light or none",
+                "give the target another name and this place in Intake, "
+                f"{strange.ra_deg[at]:.5f}° {strange.dec_deg[at]:+.5f}°".replace("-", "−")
+                + ", or the epoch of the catalogue's positions",
+            )
+        ]
+    return []
 
 
 def noisy_sky_remarks(

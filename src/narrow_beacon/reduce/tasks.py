@@ -7,10 +7,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Floats, Ints
+from narrow_beacon.core.arrays import Floats, Ints, middle
 from narrow_beacon.core.correct.dark_place import Misplaced
 from narrow_beacon.core.errors import NotPlacedError, UnreadableFileError
-from narrow_beacon.core.measure.alignment import NUDGED_FWHM, align, pair_up
+from narrow_beacon.core.measure.alignment import CENTRED_SNR, NUDGED_FWHM, align, pair_up
 from narrow_beacon.core.measure.blends import beside_another
 from narrow_beacon.core.measure.census import Apertures, ExposureCensus, Image, Places, take_census
 from narrow_beacon.core.measure.noise import Exposed
@@ -22,7 +22,9 @@ from narrow_beacon.core.stars.detect import (
     FIRST_GUESS_FWHM_PX,
     RING_WIDTHS,
     WIDE_PX,
+    Detections,
 )
+from narrow_beacon.core.stars.nearest import nearest
 from narrow_beacon.core.stars.quality import Quality
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.context import (
@@ -30,6 +32,7 @@ from narrow_beacon.reduce.context import (
     ContextFile,
     ExposureJob,
     Nudges,
+    Strangers,
     load_chain,
     load_context,
     solver_of,
@@ -56,6 +59,9 @@ _MARGIN_PX = 4.0
 _HINT_ERROR_DEG = 1.0
 _SCALE_TOLERANCE = 0.06
 _FLAT_LIKE_ADU = 3000.0
+STRANGE_FWHM = 0.8
+"""A star found farther than that from every one of the catalogue is none of these."""
+_MOST_STRANGERS = 100
 
 
 @dataclass(frozen=True)
@@ -121,6 +127,7 @@ class Probe:
     placement: Placement
     nudges: Nudges
     misplaced: Misplaced | None
+    strangers: Strangers
 
 
 def probe(context_file: ContextFile, job: ExposureJob) -> Probe | None:
@@ -142,13 +149,35 @@ def probe(context_file: ContextFile, job: ExposureJob) -> Probe | None:
     seen = sharpened(job, seen, x, y)
     fwhm = seen.quality.fwhm_px if np.isfinite(seen.quality.fwhm_px) else FIRST_GUESS_FWHM_PX
     band = context.stars.bands[context.bands[job.frame.filter or ""]]
+    strangers = _strangers(
+        placement.solution, *align(x, y, seen.stars, fwhm), band.magnitude[order[rows]],
+        seen.stars, fwhm,
+    )  # fmt: skip
     # Two that were found as one stay where the catalogue has each.
     alone = ~beside_another(x, y, band.magnitude[order[rows]], TOLD_APART_FWHM * fwhm)
     rows, x, y = rows[alone], x[alone], y[alone]
     return Probe(
         seen.quality, placement, _nudges(placement.solution, order[rows], x, y, seen, fwhm),
-        misplaced_of(context, job),
+        misplaced_of(context, job), strangers,
     )  # fmt: skip
+
+
+def _strangers(
+    solution: Solution, x_px: Floats, y_px: Floats, magnitudes: Floats, found: Detections,
+    fwhm_px: float,
+) -> Strangers:  # fmt: skip
+    """The brightest stars found where the catalogue has none."""
+    bright = np.flatnonzero(found.snr > CENTRED_SNR)
+    at, _ = nearest(found.x_px[bright], found.y_px[bright], x_px, y_px, STRANGE_FWHM * fwhm_px)
+    light = -2.5 * np.log10(found.flux_adu[bright])
+    zero = magnitudes[at] - light
+    known = (at >= 0) & np.isfinite(zero)
+    strange = np.flatnonzero(at < 0)[:_MOST_STRANGERS]
+    if not known.any() or not strange.size:
+        return Strangers()
+    ra, dec = solution.sky(found.x_px[bright[strange]], found.y_px[bright[strange]])
+    magnitude = light[strange] + middle(zero[known])
+    return Strangers(tuple(ra.tolist()), tuple(dec.tolist()), tuple(magnitude.tolist()))
 
 
 def _nudges(
