@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from astropy.io import fits
+from astropy.table import Table
 
 from narrow_beacon.bench.compare import numbers
 from narrow_beacon.core.correct.lean import Lean, lean_in
@@ -138,6 +139,17 @@ def test_a_target_that_moved_since_the_catalogue_is_looked_for(tmp_path: Path) -
     night = reduced(tmp_path / "b", moved, plan, change=target_of(12.6), exposures=4)
     assert night.good.all()
     assert night.honest()
+
+
+def test_right_ascensions_in_hours_without_a_unit_are_told(tmp_path: Path) -> None:
+    def hours(raw: Path) -> None:
+        table = Table.read(raw.parent / "field.vot")
+        table["ra"] = table["ra"].data / 15.0
+        table.write(raw.parent / "field.vot", format="votable", overwrite=True)
+
+    night = reduced(tmp_path, hours, exposures=1)
+    assert not night.rows
+    assert night.said("if its right ascensions are hours, not degrees, it is there")
 
 
 def test_a_faint_neighbour_far_away_is_no_reason_to_doubt(tmp_path: Path) -> None:

@@ -42,6 +42,7 @@ EXPOSURES_PER_TASK = 5
 _PROBES = 3
 _NUDGE_FWHM = 0.15
 """Probes that agree less well on a star's place say nothing of it."""
+_ELSEWHERE_DEG, _MOST_HOURS = 3.0, 24.0
 RING_GAP = 1.02
 """Inner edge of the ring over the largest radius, at the least."""
 
@@ -112,10 +113,31 @@ def prepare(
         constants.words,
         (
             *field.remarks, *bands.remarks, *_assumed(field.stars, bands), *constants.remarks,
+            *_elsewhere(field.stars, night.exposures),
             *time_remarks(night.exposures),
             *clock_remarks(night.exposures, context.hint_deg, plan.site),
         ),
     )  # fmt: skip
+
+
+def _elsewhere(stars: StarTable, exposures: Sequence[Frame]) -> list[Remark]:
+    """Words where the headers point to a part of the sky that the catalogue does not have."""
+    said = [(f.facts.ra_deg.value, f.facts.dec_deg.value) for f in exposures
+            if f.facts.ra_deg and f.facts.dec_deg]  # fmt: skip
+    if not said or not len(stars):
+        return []
+    ra, dec = said[len(said) // 2]
+    away = float(separation_deg(stars.ra_deg, stars.dec_deg, ra, dec).min())
+    if away < _ELSEWHERE_DEG:
+        return []
+    words = f"the nearest star of the catalogue is {away:.0f}° from where the headers point"
+    remedy = "take the catalogue of this field; where the headers are wrong, nothing need be done"
+    if stars.ra_deg.max() <= _MOST_HOURS and (
+        separation_deg(15.0 * stars.ra_deg, stars.dec_deg, ra, dec).min() < _ELSEWHERE_DEG
+    ):
+        words += "; if its right ascensions are hours, not degrees, it is there"
+        remedy = "write the unit, hour, into the catalogue's column, or degrees"
+    return [Remark("place", words, "", "no exposure can be placed if they are right", remedy)]
 
 
 def _assumed(stars: StarTable, bands: Bands) -> list[Remark]:
