@@ -169,6 +169,12 @@ class TestSiteAndKit:
         client.post(f"{page}/jobs", {"kind": "census"})
         assert client.wait(campaign)["state"] == "done"
         assert "began 5 of 6 exposures before the one before had ended" in times()
+        # It comes before handing in, until the observer has seen it.
+        now = client.get(page)
+        assert now["next"]["words"] == "The times of a night can't be right: see the remark."
+        ids = [r["id"] for r in now["remarks"] if r["stage"] == "intake"]
+        client.post(f"{page}/remarks/seen", {"ids": ids})
+        assert "times" not in client.get(page)["next"]["words"]
 
     def test_another_kit_makes_what_was_measured_old(self, client: Client, folder: Path) -> None:
         campaign = client.reduced(folder, "kit")

@@ -31,6 +31,7 @@ _MOST_FAINTER_MAG = 5.0
 _MOVED_ARCSEC, _SAID_ARCSEC, _LIKE_MAG = 60.0, 0.3, 1.5
 _NOISY = 1.2
 _SUNKEN, _SUNKEN_ADU = 5.0, 20.0
+_LEAST_STEP_MAG = 0.002
 FLAT_AT_STAKE = "the target steps"
 """In what a flat that leans may cost."""
 _UNEVEN, _LEAST_UNEVEN = 0.012, 5
@@ -272,7 +273,10 @@ def tilt_remarks(
                 f"{other} edge than at the {one} one",
                 group,
                 f"{FLAT_AT_STAKE} by up to {1000 * step:.0f} mmag against its comparison stars "
-                "where the field moved or turned; of other stars some seem to vary",
+                "where the field moved or turned; of other stars some seem to vary"
+                if step >= _LEAST_STEP_MAG
+                else "little for the target, about which its comparison stars lie; of other stars "
+                "some seem to vary",
                 f'straighten it by “lean” under Its masters in Correct, or {LEAN} = "{lean.text}" '
                 "under the chain's masters in a plan, and measure again; take flats without stray "
                 "light",

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.field import band_of
 from narrow_beacon.reduce.reading import CATALOGUE
+from narrow_beacon.server.doubts import doubts_of
 from narrow_beacon.server.schemas.campaigns import NextStep, Offer, Stage
 from narrow_beacon.server.state import shared
 from narrow_beacon.store.campaigns import changed_words
@@ -130,8 +131,12 @@ def _judging(session: Session, campaign: Campaign, stages: dict[str, Stage]) -> 
     if vet.count:
         words = f"To be set aside, as proposed: {counted(vet.count, 'exposure')}; decide in Vet."
         return _do("vet", words, "Decide in Vet")
+    for doubt in doubts_of(session, campaign):
+        if not doubt.seen:
+            return _do(doubt.stage, doubt.next_words, f"Look in {doubt.stage.capitalize()}")
     if intake.count:
-        return _do("intake", f"{intake.words}: they take no part until then.", "Answer in Intake")
+        asked = intake.words.partition(";")[0]
+        return _do("intake", f"{asked}: they take no part until then.", "Answer in Intake")
     if report.state == "todo":
         words = "The curve is made. Look whether the check star was steady, then hand it in."
         return _do("report", words, "Go to the report")

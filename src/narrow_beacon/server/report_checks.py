@@ -13,15 +13,13 @@ from narrow_beacon.core.curve.light_curve import DOUBTFUL, TREND
 from narrow_beacon.core.report.layout import Layout
 from narrow_beacon.core.report.light_curve import CurvePoint
 from narrow_beacon.core.words import counted
-from narrow_beacon.reduce.filter_doubt import BAND_AT_STAKE
 from narrow_beacon.reduce.outcome import Told
 from narrow_beacon.reduce.points import taken_words
-from narrow_beacon.reduce.settle_remarks import FLAT_AT_STAKE
-from narrow_beacon.reduce.standing import TIMES_AT_STAKE
 from narrow_beacon.server.curves import CurvesNow
+from narrow_beacon.server.doubts import TIMES, doubts_of
 from narrow_beacon.server.schemas.report import Check, ReportOut
 from narrow_beacon.server.stages import out_of_date
-from narrow_beacon.store.models import Campaign, NightFile, RemarkRecord
+from narrow_beacon.store.models import Campaign, NightFile
 from narrow_beacon.store.points import points_of
 from narrow_beacon.store.reporting import reporting_of
 
@@ -65,12 +63,12 @@ def checks_of(
             Check(state="look" if worst > _LARGE_UNCERTAINTY_MAG else "good", words=words)
         )
     checks += _check_star(now)
-    doubts = _doubted(session, campaign)
-    checks += [Check(state="look", words=words) for words in doubts.values()]
+    doubts = doubts_of(session, campaign)
+    checks += [Check(state="look", words=doubt.words) for doubt in doubts]
     if told.plan.site is None:
         words = "The site is unknown: no airmass, and BJD is for the centre of the Earth."
         checks.append(Check(state="look", words=words))
-    elif TIMES_AT_STAKE not in doubts:
+    elif all(doubt.what != TIMES for doubt in doubts):
         checks.append(Check(state="good", words="Times: JD in UTC, BJD in TDB, for your site."))
     if campaign.changed_since:
         checks.append(Check(state="look", words=f"Measure: {out_of_date(campaign)}."))
@@ -94,27 +92,6 @@ def checks_of(
         words = f"No point of {now.stars.names[now.cast.target]} was handed out before."
         checks.append(Check(state="good", words=words))
     return checks
-
-
-def _doubted(session: Session, campaign: Campaign) -> dict[str, str]:
-    """Words on what is doubted of times, bands and flats, by what is at stake."""
-    remarks = session.scalars(
-        select(RemarkRecord)
-        .where(
-            RemarkRecord.campaign_id == campaign.id, RemarkRecord.stage.in_(("intake", "correct"))
-        )
-        .order_by(RemarkRecord.id)
-    ).all()
-    found = {}
-    for stake, what, where in (
-        (TIMES_AT_STAKE, "Times", "Intake"), (BAND_AT_STAKE, "Band", "Intake"),
-        (FLAT_AT_STAKE, "Flat", "Correct"),
-    ):  # fmt: skip
-        own = [remark for remark in remarks if stake in remark.matters]
-        if own:
-            more = f", and {counted(len(own) - 1, 'more remark')}" if len(own) > 1 else ""
-            found[stake] = f"{what}: {own[0].about}: {own[0].words}{more}. See {where}."
-    return found
 
 
 def _check_points(
