@@ -33,7 +33,13 @@ from narrow_beacon.core.report.layout import (
     reported,
     shipped_layouts,
 )
-from narrow_beacon.core.report.light_curve import COLUMNS, CurvePoint, write_light_curve
+from narrow_beacon.core.report.light_curve import (
+    COLUMNS,
+    CurvePoint,
+    write_fits,
+    write_texts,
+    write_votable,
+)
 from narrow_beacon.core.report.provenance import write_provenance
 from narrow_beacon.core.report.render import Comparison, Facts, Stars, render_report
 from narrow_beacon.reduce.again import facts_json
@@ -55,7 +61,8 @@ FACTS = Facts(
 
 
 def test_all_three_tables_hold_the_same_numbers(tmp_path: Path) -> None:
-    write_light_curve(POINTS, tmp_path)
+    write_texts(POINTS, tmp_path)
+    write_votable(POINTS, tmp_path / "light_curve.vot")
     with (tmp_path / "light_curve.csv").open(newline="") as file:
         rows = list(csv.DictReader(file))
     assert tuple(rows[0]) == COLUMNS
@@ -84,7 +91,7 @@ def test_all_three_tables_hold_the_same_numbers(tmp_path: Path) -> None:
 
 
 def test_times_are_written_to_a_tenth_of_a_millisecond(tmp_path: Path) -> None:
-    write_light_curve([POINT], tmp_path)
+    write_texts([POINT], tmp_path)
     written = float((tmp_path / "light_curve.csv").read_text().splitlines()[1].split(",")[2])
     assert abs(written - POINT.jd_utc) * 86400 < 1e-4
 
@@ -331,7 +338,8 @@ def test_a_report_reads_back_at_its_precision(
 
 
 def test_tables_say_which_time_is_what(tmp_path: Path) -> None:
-    write_light_curve(POINTS, tmp_path)
+    write_votable(POINTS, tmp_path / "light_curve.vot")
+    write_fits(POINTS, tmp_path / "light_curve.fits")
     with fits.open(tmp_path / "light_curve.fits", checksum=True) as hdus:
         header, names = hdus[1].header, hdus[1].columns.names
         assert header["JDREF"] == 0.0
@@ -353,7 +361,7 @@ def test_a_folded_figure_is_drawn_from_what_a_reduction_wrote(tmp_path: Path) ->
     nothing = CliRunner().invoke(main, ["report", str(tmp_path), "--layout", "tab"])
     assert nothing.exit_code == 2
     assert "has no light_curve.csv" in nothing.output
-    write_light_curve(POINTS, tmp_path)
+    write_texts(POINTS, tmp_path)
     told = {"report": facts_json(FACTS)}
     (tmp_path / "provenance.json").write_text(json.dumps(told), encoding="utf-8")
     again = CliRunner().invoke(main, ["report", str(tmp_path), "--layout", "comma"])

@@ -24,7 +24,7 @@ from narrow_beacon.core.report.census import MeasuredExposure, write_census
 from narrow_beacon.core.report.exposures import ExposureRow, write_exposures
 from narrow_beacon.core.report.extinction import AirRow, write_extinction
 from narrow_beacon.core.report.layout import Layout, parse_layout, read_layout, reported
-from narrow_beacon.core.report.light_curve import write_light_curve
+from narrow_beacon.core.report.light_curve import write_fits, write_texts, write_votable
 from narrow_beacon.core.report.provenance import versions, write_provenance
 from narrow_beacon.core.report.render import render_report
 from narrow_beacon.core.report.sequence import write_sequence
@@ -97,7 +97,10 @@ def _write_others(outcome: Outcome, pool: Pool, folder: Path) -> None:
             path = folder / figure_name("" if one is outcome else name)
             beside.append(pool.start(draw_light_curve, own, name, check_name(one), path))
     if outcome.every_curve:
-        beside.append(pool.start(write_light_curve, points, folder))
+        # Files whose libraries take long; a worker elsewhere hands each back by its own name.
+        beside.append(pool.start(write_votable, points, folder / "light_curve.vot"))
+        beside.append(pool.start(write_fits, points, folder / "light_curve.fits"))
+        write_texts(points, folder)
     write_exposures(exposure_rows(outcome), folder / "exposures.csv")
     write_provenance(provenance(outcome), folder / "provenance.json")
     if not outcome.every_curve:

@@ -106,18 +106,21 @@ def curve_table(points: Sequence[CurvePoint]) -> Table:
     return table
 
 
-def write_light_curve(points: Sequence[CurvePoint], folder: Path) -> None:
-    """Write light_curve.csv, .ecsv, .vot and .fits into a folder; missing numbers are empty."""
-    from astropy.io.votable import from_table
-    from astropy.io.votable.tree import TimeSys
-
+def write_texts(points: Sequence[CurvePoint], folder: Path) -> None:
+    """Write light_curve.csv and .ecsv into a folder; missing numbers are empty."""
     lines = [",".join(COLUMNS)]
     for point in points:
         lines.append(",".join(_cell(getattr(point, name), name) for name in COLUMNS))
     (folder / "light_curve.csv").write_text("\n".join(lines) + "\n", encoding="utf-8")
     (folder / "light_curve.ecsv").write_text(_ecsv(points), encoding="utf-8")
-    table = curve_table(points)
-    votable = from_table(table)
+
+
+def write_votable(points: Sequence[CurvePoint], path: Path) -> None:
+    """The points as a VOTable, each time column with its scale and place."""
+    from astropy.io.votable import from_table
+    from astropy.io.votable.tree import TimeSys
+
+    votable = from_table(curve_table(points))
     votable.version = "1.4"
     (resource,) = votable.resources
     for name, (scale, place) in _TIMES.items():
@@ -134,8 +137,7 @@ def write_light_curve(points: Sequence[CurvePoint], folder: Path) -> None:
         field.ucd = _UNITS_UCDS[field.name][1]
         if field.name in _TIMES:
             field.ref = f"of_{field.name}"
-    votable.to_xml(str(folder / "light_curve.vot"))
-    write_fits(table, folder / "light_curve.fits")
+    votable.to_xml(str(path))
 
 
 def _ecsv(points: Sequence[CurvePoint]) -> str:
@@ -168,12 +170,13 @@ def _ecsv_cell(value: str | float, name: str) -> str:
     return value if re.fullmatch(r"[^\s\"#]+", value) else f'"{quoted}"'
 
 
-def write_fits(table: Table, path: Path) -> None:
-    """The table as a FITS binary table, each time column with its scale and place (Rots et al.
+def write_fits(points: Sequence[CurvePoint], path: Path) -> None:
+    """The points as a FITS binary table, each time column with its scale and place (Rots et al.
     2015, A&A 574, A36); Julian dates count from 0.
     """
     from astropy.io import fits
 
+    table = curve_table(points)
     hdu = fits.table_to_hdu(table)
     hdu.name = "LIGHT_CURVE"
     hdu.header["TIMESYS"] = ("UTC", "where a column says nothing else")
