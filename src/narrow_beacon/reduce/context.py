@@ -58,11 +58,14 @@ class Nudges:
 
 @dataclass(frozen=True)
 class Strangers:
-    """Bright stars that the catalogue lacks: where they are, and how bright by its others."""
+    """Bright stars that the catalogue lacks: where they are, and how bright by its others; and the
+    rows of those of its bright stars, or of unknown brightness, in whose place none was found.
+    """
 
     ra_deg: tuple[float, ...] = ()
     dec_deg: tuple[float, ...] = ()
     magnitude: tuple[float, ...] = ()
+    vacant: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True)

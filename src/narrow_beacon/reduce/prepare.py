@@ -313,6 +313,7 @@ def _seen_twice(strangers: Sequence[Strangers], reach_deg: float) -> Strangers:
     return Strangers(
         tuple(ra[kept].tolist()), tuple(dec[kept].tolist()),
         tuple(np.array(first.magnitude)[kept].tolist()),
+        tuple(sorted(set(first.vacant).intersection(*(other.vacant for other in others)))),
     )  # fmt: skip
 
 

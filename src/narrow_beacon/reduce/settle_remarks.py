@@ -28,7 +28,7 @@ from narrow_beacon.reduce.tasks import ExposureResult
 _BESIDE_MAG = 0.005
 _MOST_FAINTER_MAG = 5.0
 """Of a hundredth of the light nothing need be said."""
-_MOVED_ARCSEC, _SAID_ARCSEC, _LIKE_MAG = 60.0, 0.3, 1.5
+_MOVED_ARCSEC, _SAID_ARCSEC, _LIKE_MAG = 30.0, 0.3, 1.0
 _NOISY = 1.2
 _SUNKEN, _SUNKEN_ADU = 5.0, 20.0
 _LEAST_STEP_MAG = 0.002
@@ -122,12 +122,12 @@ def one_star_remarks(ready: Prepared, curve: FilterCurve, stars: StarTable) -> l
 
 
 def moved_remarks(ready: Prepared, target: int, stars: StarTable) -> list[Remark]:
-    """Words where the target was found on no group's probes, and a star as bright as it that the
-    catalogue lacks stands near its place.
+    """Words where nothing is in the target's place on any of the probes, and a star as bright as it
+    that the catalogue lacks stands near.
     """
     moment = next((frame.mid_utc for frame in ready.exposures if frame.mid_utc), None)
     groups = [(name, group.probed) for name, group in ready.context.groups.items()]
-    if moment is None or any(target in probed.nudges.rows for _, probed in groups):
+    if moment is None or not all(target in probed.strangers.vacant for _, probed in groups):
         return []
     ra, dec = (float(values[target]) for values in stars.at_epoch(julian_year(moment)))
     bands = {job.group: ready.context.bands[job.frame.filter or ""] for job in ready.jobs}

@@ -150,8 +150,8 @@ def probe(context_file: ContextFile, job: ExposureJob) -> Probe | None:
     fwhm = seen.quality.fwhm_px if np.isfinite(seen.quality.fwhm_px) else FIRST_GUESS_FWHM_PX
     band = context.stars.bands[context.bands[job.frame.filter or ""]]
     strangers = _strangers(
-        placement.solution, *align(x, y, seen.stars, fwhm), band.magnitude[order[rows]],
-        seen.stars, fwhm,
+        placement.solution, order[rows], *align(x, y, seen.stars, fwhm),
+        band.magnitude[order[rows]], seen.stars, fwhm,
     )  # fmt: skip
     # Two that were found as one stay where the catalogue has each.
     alone = ~beside_another(x, y, band.magnitude[order[rows]], TOLD_APART_FWHM * fwhm)
@@ -163,10 +163,10 @@ def probe(context_file: ContextFile, job: ExposureJob) -> Probe | None:
 
 
 def _strangers(
-    solution: Solution, x_px: Floats, y_px: Floats, magnitudes: Floats, found: Detections,
-    fwhm_px: float,
+    solution: Solution, rows: Ints, x_px: Floats, y_px: Floats, magnitudes: Floats,
+    found: Detections, fwhm_px: float,
 ) -> Strangers:  # fmt: skip
-    """The brightest stars found where the catalogue has none."""
+    """The brightest stars found where the catalogue has none, and which of its own are missing."""
     bright = np.flatnonzero(found.snr > CENTRED_SNR)
     at, _ = nearest(found.x_px[bright], found.y_px[bright], x_px, y_px, STRANGE_FWHM * fwhm_px)
     light = -2.5 * np.log10(found.flux_adu[bright])
@@ -175,9 +175,14 @@ def _strangers(
     strange = np.flatnonzero(at < 0)[:_MOST_STRANGERS]
     if not known.any() or not strange.size:
         return Strangers()
+    here, _ = nearest(x_px, y_px, found.x_px, found.y_px, STRANGE_FWHM * fwhm_px)
+    faint = magnitudes > float(np.max(light[known])) + middle(zero[known])
+    vacant = np.sort(rows[(here < 0) & ~faint])
     ra, dec = solution.sky(found.x_px[bright[strange]], found.y_px[bright[strange]])
     magnitude = light[strange] + middle(zero[known])
-    return Strangers(tuple(ra.tolist()), tuple(dec.tolist()), tuple(magnitude.tolist()))
+    return Strangers(
+        tuple(ra.tolist()), tuple(dec.tolist()), tuple(magnitude.tolist()), tuple(vacant.tolist())
+    )
 
 
 def _nudges(
