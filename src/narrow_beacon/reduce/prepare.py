@@ -11,15 +11,13 @@ import numpy as np
 
 from narrow_beacon.core.catalogue.sky_index import separation_deg
 from narrow_beacon.core.catalogue.table import UNKNOWN_UNCERTAINTY_MAG, StarTable
-from narrow_beacon.core.correct.dark_place import Misplaced
 from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.time import Times, exposure_times, julian_year
 from narrow_beacon.core.frames.frame import Frame, SortedNight
-from narrow_beacon.core.measure.census import UNDERSAMPLED_PX
 from narrow_beacon.core.measure.growth import RADII_FWHM
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.remarks import Remark
-from narrow_beacon.core.stars.detect import FIRST_GUESS_FWHM_PX, WIDE_PX
+from narrow_beacon.core.stars.detect import FIRST_GUESS_FWHM_PX
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.context import (
@@ -42,7 +40,7 @@ EXPOSURES_PER_TASK = 5
 _PROBES = 3
 _NUDGE_FWHM = 0.15
 """Probes that agree less well on a star's place say nothing of it."""
-_ELSEWHERE_DEG, _MOST_HOURS = 3.0, 24.0
+_ELSEWHERE_DEG, _MOST_HOURS, _SOME_STARS = 3.0, 24.0, 5
 RING_GAP = 1.02
 """Inner edge of the ring over the largest radius, at the least."""
 
@@ -124,17 +122,21 @@ def _elsewhere(stars: StarTable, exposures: Sequence[Frame]) -> list[Remark]:
     """Words where the headers point to a part of the sky that the catalogue does not have."""
     said = [(f.facts.ra_deg.value, f.facts.dec_deg.value) for f in exposures
             if f.facts.ra_deg and f.facts.dec_deg]  # fmt: skip
-    if not said or not len(stars):
+    if not said or len(stars) < _SOME_STARS:
         return []
     ra, dec = said[len(said) // 2]
-    away = float(separation_deg(stars.ra_deg, stars.dec_deg, ra, dec).min())
+
+    def nearest_deg(times: float) -> float:
+        """Of some stars; the target may be one of them, where its place is given."""
+        away = separation_deg(times * stars.ra_deg, stars.dec_deg, ra, dec)
+        return float(np.partition(away, _SOME_STARS - 1)[_SOME_STARS - 1])
+
+    away = nearest_deg(1.0)
     if away < _ELSEWHERE_DEG:
         return []
-    words = f"the nearest star of the catalogue is {away:.0f}° from where the headers point"
+    words = f"the nearest stars of the catalogue are {away:.0f}° from where the headers point"
     remedy = "take the catalogue of this field; where the headers are wrong, nothing need be done"
-    if stars.ra_deg.max() <= _MOST_HOURS and (
-        separation_deg(15.0 * stars.ra_deg, stars.dec_deg, ra, dec).min() < _ELSEWHERE_DEG
-    ):
+    if np.median(stars.ra_deg) <= _MOST_HOURS and nearest_deg(15.0) < _ELSEWHERE_DEG:
         words += "; if its right ascensions are hours, not degrees, it is there"
         remedy = "write the unit, hour, into the catalogue's column, or degrees"
     return [Remark("place", words, "", "no exposure can be placed if they are right", remedy)]
@@ -158,84 +160,6 @@ def _assumed(stars: StarTable, bands: Bands) -> list[Remark]:
             remedy="take a catalogue with uncertainties",
         )
     ]
-
-
-def group_remarks(ready: Prepared) -> list[Remark]:
-    """Words on what the groups' star widths and radii bring."""
-    remarks = []
-    members = by_group(ready.jobs)
-    for name, group in ready.context.groups.items():
-        frame = members[name][0].frame
-        step = frame.source.step
-        if group.probed.misplaced:
-            remarks.append(_misplaced_remark(group.probed.misplaced, name))
-        if frame.channel and group.fwhm_px < UNDERSAMPLED_PX:
-            remarks.append(
-                Remark(
-                    "measure",
-                    f"stars are {step * group.fwhm_px:.1f} px wide, {group.fwhm_px:.1f} of the "
-                    f"{frame.channel} pixels, which are {step} apart: too narrow to cover enough "
-                    "of them",
-                    name,
-                    "which of their light is seen changes from exposure to exposure; the "
-                    "uncertainties hold it",
-                    f"defocus to {2 * UNDERSAMPLED_PX:.0f} px or more",
-                )
-            )
-        elif group.fwhm_px < UNDERSAMPLED_PX:
-            remarks.append(
-                Remark(
-                    "measure",
-                    f"stars are only {group.fwhm_px:.1f} px wide: undersampled",
-                    name,
-                    "where in its pixel a star falls changes its measured light; the uncertainties "
-                    "hold it, and cosmic rays are hard to tell from stars",
-                    "defocus a little, or use a larger radius",
-                )
-            )
-        if group.fwhm_px >= WIDE_PX:
-            remarks.append(
-                Remark(
-                    "measure",
-                    f"stars are far out of focus: as much light in their half as stars of "
-                    f"{group.fwhm_px:.0f} px",
-                    name,
-                    "cosmic rays show in the growth of light alone, and neighbours run together",
-                    "nothing, if it was on purpose",
-                )
-            )
-        unit = 1.0 / step if ready.plan.annulus_in_pixels else group.fwhm_px
-        asked = ready.plan.annulus[0] * unit
-        if group.annulus_px[0] > asked + 0.01:
-            remarks.append(
-                Remark(
-                    "measure",
-                    f"the sky ring was moved out to {step * group.annulus_px[0]:.1f} px: the "
-                    "largest apertures would reach into it",
-                    name,
-                    "nothing, but for a larger gradient of the sky",
-                    "take a smaller radius, or a ring farther out",
-                )
-            )
-    return remarks
-
-
-def _misplaced_remark(dark: Misplaced, group: str) -> Remark:
-    words = f"of the light of the dark's {dark.count} hot pixels the exposures show "
-    words += f"{max(dark.shows, 0.0):.0%}"
-    if dark.turned:
-        return Remark(
-            "correct", f"{words}; if it were {dark.turned} they would be theirs", group,
-            "hot pixels stay, and the flat's shading and dust fall on wrong places: up to some "
-            "hundredths of a magnitude",
-            "take darks and flats with the program that takes the exposures, or set both to write "
-            "their rows the same way round",
-        )  # fmt: skip
-    return Remark(
-        "correct", f"{words}: the sensor was colder then, or the dark is another camera's", group,
-        "hot pixels stay or are overdone; a flat of another camera is wrong everywhere",
-        "take darks with this camera at this temperature, or choose another in Correct",
-    )  # fmt: skip
 
 
 def target_place(stars: StarTable, target: int) -> tuple[float, float]:

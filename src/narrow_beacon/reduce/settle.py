@@ -51,7 +51,6 @@ from narrow_beacon.reduce.settle_remarks import (
     refraction_remarks,
     shared_light_remarks,
     sunken_sky_remarks,
-    tilt_remarks,
     uneven_sky_remarks,
     untested_remarks,
 )
@@ -64,6 +63,7 @@ from narrow_beacon.reduce.standard import (
     with_given,
 )
 from narrow_beacon.reduce.tasks import ExposureResult
+from narrow_beacon.reduce.tilt_doubt import tilt_remarks
 from narrow_beacon.reduce.vet import (
     LIGHT_STEP,
     Moments,

@@ -10,12 +10,10 @@ import numpy as np
 
 from narrow_beacon.core.catalogue.sky_index import separation_deg
 from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.correct.lean import LEAN, Lean
 from narrow_beacon.core.curve.cast import Dropped
 from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED
 from narrow_beacon.core.curve.field_stars import exposures_of_field
-from narrow_beacon.core.curve.tilt import Tilt
 from narrow_beacon.core.curve.time import julian_year
 from narrow_beacon.core.measure.spread import ONE_STAR_FWHM
 from narrow_beacon.core.remarks import Remark
@@ -31,9 +29,6 @@ _MOST_FAINTER_MAG = 5.0
 _MOVED_ARCSEC, _SAID_ARCSEC, _LIKE_MAG = 30.0, 0.3, 1.0
 _NOISY = 1.2
 _SUNKEN, _SUNKEN_ADU = 5.0, 20.0
-_LEAST_STEP_MAG = 0.002
-FLAT_AT_STAKE = "the target steps"
-"""In what a flat that leans may cost."""
 _UNEVEN, _LEAST_UNEVEN = 0.012, 5
 """Corners over the middle on so many exposures that are said; no clear sky does that."""
 
@@ -236,50 +231,6 @@ def uneven_sky_remarks(ready: Prepared, results: Sequence[ExposureResult]) -> li
                 "corner",
                 "keep the target and its comparison stars near one another; take flats without "
                 "stray light",
-            )
-        )
-    return remarks
-
-
-def tilt_remarks(
-    ready: Prepared, measured: Measured, curve: FilterCurve, tilts: Mapping[str, Tilt]
-) -> list[Remark]:
-    """Words on the groups of a curve whose flats lean, with what that makes of the target."""
-    groups = {job.index: job.group for job in ready.jobs}
-    chains = {job.index: job.chain for job in ready.jobs}
-    remarks = []
-    for group, tilt in tilts.items():
-        own = [index for index in curve.indices if groups[index] == group]
-        if not own:
-            continue
-        target, *beside = (
-            tilt.at(*measured.where(row, own))
-            for row in (curve.cast.target, *curve.cast.comparison)
-        )
-        off = target - np.nanmean(beside, axis=0)
-        step = float(np.nanmax(off) - np.nanmin(off))
-        chain = ready.chains.get(chains[own[0]])
-        already = Lean.of(chain.lean) if chain and chain.lean else Lean(0.0, 0.0)
-        lean = Lean(already.across_mag + tilt.across_mag, already.up_mag + tilt.up_mag)
-        across = abs(tilt.across_mag) >= abs(tilt.up_mag)
-        fainter = tilt.across_mag if across else tilt.up_mag
-        sides = ("left", "right") if across else ("bottom", "top")
-        one, other = sides if fainter > 0 else sides[::-1]
-        remarks.append(
-            Remark(
-                "correct",
-                f"the flat leans: {tilt.stars} stars that moved across the frame measure "
-                f"{1000 * abs(fainter):.0f} ± {1000 * tilt.error_mag:.0f} mmag fainter at the "
-                f"{other} edge than at the {one} one",
-                group,
-                f"{FLAT_AT_STAKE} by up to {1000 * step:.0f} mmag against its comparison stars "
-                "where the field moved or turned; of other stars some seem to vary"
-                if step >= _LEAST_STEP_MAG
-                else "little for the target, about which its comparison stars lie; of other stars "
-                "some seem to vary",
-                f'straighten it by “lean” under Its masters in Correct, or {LEAN} = "{lean.text}" '
-                "under the chain's masters in a plan, and measure again; take flats without stray "
-                "light",
             )
         )
     return remarks

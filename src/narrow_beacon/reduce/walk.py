@@ -27,6 +27,7 @@ from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains, build_chains
 from narrow_beacon.reduce.context import ExposureJob, Probed
 from narrow_beacon.reduce.field import field_of, position_of
+from narrow_beacon.reduce.group_remarks import group_remarks
 from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.kit import constants_of
 from narrow_beacon.reduce.kit_frames import KIT_LOST, KitShown, kit_frames, look_at_kit
@@ -47,7 +48,6 @@ from narrow_beacon.reduce.names import chain_name, group_name
 from narrow_beacon.reduce.prepare import (
     Prepared,
     ResultPrints,
-    group_remarks,
     prepare,
     probe_picks,
     probe_print,

@@ -10,8 +10,8 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.filter_doubt import BAND_AT_STAKE
-from narrow_beacon.reduce.settle_remarks import FLAT_AT_STAKE
 from narrow_beacon.reduce.standing import TIMES_AT_STAKE
+from narrow_beacon.reduce.tilt_doubt import FLAT_AT_STAKE
 from narrow_beacon.store.models import Campaign, RemarkRecord
 
 
