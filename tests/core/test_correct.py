@@ -457,5 +457,6 @@ def test_a_dark_whose_hot_pixels_are_not_the_exposures_is_told(
     sky[hot] += share * (dark[hot] - 500.0)
     found = misplaced_dark(lambda y, x: lies(sky)[y, x], dark)
     assert (found.turned if found else None) == words
-    # Without hot pixels nothing can be told.
+    # Without hot pixels, or without values, nothing can be told.
+    assert misplaced_dark(lambda y, x: np.where(x > 5, np.nan, sky[y, x]), dark) is None
     assert misplaced_dark(lambda y, x: sky[y, x], np.full_like(dark, 500.0)) is None

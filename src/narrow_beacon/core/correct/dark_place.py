@@ -51,7 +51,7 @@ def misplaced_dark(raw: Values, offset_adu: Plane) -> Misplaced | None:
     if light.size < _LEAST:
         return None
     shows, error = _share(raw, y, x, light)
-    if shows > _MISSING or error > _SURE:
+    if not (shows <= _MISSING and error <= _SURE):  # nor where undefined pixels leave no number
         return None
     for words, turn in _TURNS.items():
         there, unsure = _share(raw, *turn(y, x, (height, width)), light)

@@ -58,13 +58,15 @@ def fit_tilt(
     not independent of one another (Liang & Zeger 1986, Biometrika 73, 13).
     """
     some = evenly(counts_adu.shape[0], _MOST_EXPOSURES)
+    if some.size < 3:
+        return None
     with np.errstate(invalid="ignore", divide="ignore"):
         light = np.where(counts_adu[some] > 0, counts_adu[some], np.nan)
         sigma = np.hypot(POGSON * uncertainty_adu[some] / light, _NOISE_MAG)
         magnitude = -2.5 * np.log10(light)
     known = np.isfinite(magnitude) & np.isfinite(x_px[some]) & (sigma < _UNSURE_MAG)
     often = np.flatnonzero(known.mean(axis=0) >= _LEAST_SEEN)
-    if often.size < _LEAST_STARS or some.size < 3:
+    if often.size < _LEAST_STARS:
         return None
     brightest = often[np.argsort(np.nanmedian(magnitude[:, often], axis=0), kind="stable")]
     chosen = np.sort(brightest[:_MOST_STARS])
