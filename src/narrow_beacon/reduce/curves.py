@@ -423,7 +423,5 @@ def judge_radii(
         scatter = scatter_by_radius(census, rows, ensembles)
     radii = np.median(census.radii_px, axis=0)
     if fixed_step is not None:
-        return RadiusChoice(
-            fixed_step, snr, scatter, f"{radii[fixed_step]:.2f} px: set in the plan"
-        )
+        return RadiusChoice(fixed_step, snr, scatter, f"{radii[fixed_step]:.2f} px: as given")
     return choose_radius(radii, snr, scatter)

@@ -31,7 +31,8 @@ _ASSUMED_SHARE = 60000.0 / 65535.0
 """Of what a converter can give, up to which a sensor is taken to be linear."""
 _USUAL_APERTURE_M = 0.2
 _USUAL_AIRMASS = 1.5
-_REMEDY = "give it in Intake, under Kit"
+_REMEDY = "give it in Intake, under Kit, or under [kit] in a plan"
+_CALLED = {"gain_e_per_adu": "the gain", "read_noise_e": "the read noise"}
 
 
 @dataclass(frozen=True)
@@ -176,7 +177,7 @@ class _Kit:
                 self._say(name, f"{number:.3f} {unit} {words}")
                 if measured and abs(number / measured - 1.0) > 0.15 and number != measured:
                     self._remark(
-                        f"{name} is {number:.3g} {unit} {words}, "
+                        f"{_CALLED[name]} is {number:.3g} {unit} {words}, "
                         f"but the flats and bias frames say {measured:.3g}",
                         matters,
                         "put it right in Intake, under Kit, or empty the field to take what was "
@@ -184,7 +185,7 @@ class _Kit:
                     )
                 return float(number)
         self._say(name, f"{default:g} {unit} assumed")
-        self._remark(f"{name} is unknown; {default:g} {unit} is assumed; set it in [kit]", matters)
+        self._remark(f"{_CALLED[name]} is not known; {default:g} {unit} is assumed", matters)
         return default
 
     def _linear_limit(self, own: KitWord) -> float:
@@ -199,14 +200,14 @@ class _Kit:
             if said is None:
                 words = f"{limit:.0f} ADU: the frames' pixels pile up at {clipped:.0f} ADU"
                 self._remark(
-                    f"linear_limit_adu is not known; {words}",
+                    f"the linear limit is not known; {words}",
                     "nothing, where the sensor is linear up to there",
                     "give the level up to which it is, in Intake, under Kit",
                 )
             else:
                 words = f"{limit:.0f} ADU: pixels pile up at {clipped:.0f} ADU already"
                 self._remark(
-                    f"linear_limit_adu is {said:.0f} ADU {source}, but the frames' pixels pile up "
+                    f"the linear limit is {said:.0f} ADU {source}, but the frames' pixels pile up "
                     f"at {clipped:.0f} ADU: {limit:.0f} ADU is taken",
                     "stars between the two are saturated",
                     "put it right in Intake, under Kit",
@@ -219,8 +220,8 @@ class _Kit:
         full = converter_range(tops)
         limit = _ASSUMED_SHARE * full
         self._remark(
-            f"no [kit] linear_limit_adu, and no frame shows where the camera stops: {limit:.0f} "
-            f"ADU is assumed, of the {full:.0f} that its converter seems to give",
+            "the linear limit is not known, and no frame shows where the camera stops: "
+            f"{limit:.0f} ADU is assumed, of the {full:.0f} that its converter seems to give",
             "a star that is brighter than your sensor can tell is measured too faint, unsaid",
         )
         self._say("linear_limit_adu", f"{limit:.0f} ADU assumed")
@@ -250,7 +251,7 @@ class _Kit:
             exposure_s = float(np.median([frame.exposure_s for frame in self.exposures]))
             share = scintillation(_USUAL_APERTURE_M, max(exposure_s, 0.1), _USUAL_AIRMASS, height)
             self._remark(
-                "no [kit] aperture_m: scintillation is left out of the uncertainties",
+                "the telescope's aperture is not known: scintillation is left out of uncertainties",
                 f"about {1086 * share:.1f} mmag an exposure with {_USUAL_APERTURE_M:g} m at "
                 f"airmass {_USUAL_AIRMASS:g}",
             )

@@ -264,7 +264,8 @@ def doubts_remarks(curve: FilterCurve) -> list[Remark]:
                 "curve", f"{counted(doubtful.sum(), of_all + 'is', of_all + 'are')} doubtful",
                 curve.filter,
                 "each may be off by more than its uncertainty; its flags say why and how much",
-                "the report leaves it out; [output] doubtful = true takes it, as does Report",
+                "the report leaves it out; take doubtful ones too in Report, or by doubtful = true "
+                "under [output] in a plan",
             )
         )  # fmt: skip
     if unseen.any():
@@ -330,7 +331,7 @@ def bright_sky_remarks(reasons: Mapping[int, str], site: Site | None) -> list[Re
             f"{counted(count, 'exposure')} with a bright sky, and it is not known where Sun and "
             "Moon stood",
             matters="whether it was twilight, moonlight or a lamp is not told",
-            remedy="give the site in Intake, or [site] in the plan",
+            remedy="give the site in Intake, or under [site] in a plan",
         )
     ]
 

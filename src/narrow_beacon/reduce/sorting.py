@@ -23,6 +23,8 @@ from narrow_beacon.core.remarks import Remark
 from narrow_beacon.core.words import counted
 from narrow_beacon.plan import Plan
 
+_GIVE_SITE = "give latitude and longitude in Intake, under Site, or under [site] in a plan"
+
 
 @dataclass(frozen=True)
 class SortedFiles:
@@ -55,7 +57,7 @@ def sort_raw_files(
                     "intake",
                     "nights are told apart by the longest pause in the day, as the site is unknown",
                     matters="a night that is cut in two has two sets of masters",
-                    remedy="give latitude and longitude in Intake, under Site",
+                    remedy=_GIVE_SITE,
                 )
             )
     items = inspected(plan, raws, words)
@@ -232,17 +234,17 @@ def _site_from_headers(plan: Plan, raws: Sequence[RawFile]) -> tuple[Plan, Remar
         words = f"{latitude.keyword}, {longitude.keyword}"
         remark = Remark(
             "intake",
-            f"no [site] in the plan: taken from the headers ({words})",
+            f"the site is not given: taken from the headers ({words})",
             matters="nothing, if the headers are right",
             remedy="check it in Intake, under Site",
         )
         return replace(plan, site=Site(latitude.value, longitude.value, height)), remark
     remark = Remark(
         "intake",
-        "no [site] in the plan: airmass and scintillation are unknown, "
+        "the site is not given: airmass and scintillation are unknown, "
         "BJD is for the centre of the Earth (within 0.022 s)",
         matters="times to 0.02 s; uncertainties lack scintillation",
-        remedy="give latitude and longitude in Intake, under Site",
+        remedy=_GIVE_SITE,
     )
     return plan, remark
 

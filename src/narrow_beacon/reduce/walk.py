@@ -156,8 +156,10 @@ class Walk:
         ]  # fmt: skip
         if not paths and not outside:
             folders = ", ".join(str(folder) for folder in self.plan.folders)
-            words = f"no files below {folders}; check [frames] folder"
-            remarks = [Remark("intake", words, matters="nothing to reduce", remedy="name a folder")]
+            words = f"there are no files below {folders}"
+            remarks = [
+                Remark("intake", words, matters="nothing to reduce", remedy="name another folder")
+            ]
         self.keeper.keep_remarks("read", remarks)
 
     def _files(self) -> tuple[list[RawFile], dict[str, Correction]]:

@@ -203,7 +203,9 @@ def _exclude_reason(facts: FrameFacts, kind: str, name: str | None) -> str | Non
             )
         return "its header gives no time"
     if kind in ("exposure", "flat") and name is None:
-        return "its header gives no filter; set [frames] filter in the plan if there was one"
+        return (
+            "its header gives no filter; give it in Intake, or as filter under [frames] in a plan"
+        )
     return None
 
 
