@@ -27,17 +27,23 @@ from narrow_beacon.plan import Plan
 from narrow_beacon.plan_keys import RadiusRule
 from narrow_beacon.processes import WorkerError
 from narrow_beacon.reduce import walk as walk_module
-from narrow_beacon.reduce.chain_plan import LEFT_OUT, plan_chain, wanting
-from narrow_beacon.reduce.chains import build_chain, build_chains, inputs_of
+from narrow_beacon.reduce.chain_plan import (
+    LEFT_OUT,
+    MOST_OPTIONS,
+    options_of,
+    plan_chain,
+    wanting,
+)
+from narrow_beacon.reduce.chains import MadeOf, build_chain, build_chains
 from narrow_beacon.reduce.context import Probed, load_chain, save_chain
 from narrow_beacon.reduce.field import band_of, bands_of, field_of
+from narrow_beacon.reduce.flat_remarks import FlatsCompared, flat_remarks
 from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.kit import Constants, constants_of
 from narrow_beacon.reduce.kit_frames import look_at_kits
 from narrow_beacon.reduce.masters import (
     MasterFile,
     build_masters,
-    flat_remarks,
     library_masters,
 )
 from narrow_beacon.reduce.names import chain_name
@@ -126,16 +132,18 @@ def test_another_dark_can_be_picked_and_a_step_left_out(tmp_path: Path, camera: 
         folder = tmp_path / f"chain-{len(list(tmp_path.iterdir()))}"
         return plan, build_chain(plan, masters, [exposure], folder)
 
-    keys = {(option.step, option.label): option.key for option in best.options}
-    assert len(keys) == len(set(keys.values())) == len(best.options)
+    options = options_of(exposure, facts).told
+    keys = {(option.step, option.label): option.key for option in options}
+    assert len(keys) == len(set(keys.values())) == len(options)
     flat = next(key for (step, _), key in keys.items() if step == "flat")
     plan, report = chain(flat=flat)
     assert report.stations[1].words.startswith("divided by flat: picked by the observer")
-    assert inputs_of(plan, masters) == inputs_of(chain()[0], masters)
+    inputs_of = MadeOf(masters).inputs_of
+    assert inputs_of(plan) == inputs_of(chain()[0])
     plan, report = chain(flat=LEFT_OUT)
     assert [station.kind for station in report.stations] == ["offset", "repair"]
     assert report.left_out == ("flat",)
-    assert inputs_of(plan, masters) != inputs_of(chain()[0], masters)
+    assert inputs_of(plan) != inputs_of(chain()[0])
     # Vignetting and dust stay where nothing is divided by the flat.
     assert corrected_flatness(report, exposure) > 0.03
     _, report = chain(dark=LEFT_OUT)
@@ -249,12 +257,63 @@ def test_moved_dust_is_told_between_nights_only(tmp_path: Path) -> None:
 
     with Workers(1) as pool:
         masters, _ = build_masters([*flats(80.0, 0), *flats(150.0, 1)], tmp_path, tmp_path, pool)
-    remarks = flat_remarks(masters)
+        kept: dict[str, FlatsCompared] = {}
+        remarks = flat_remarks(masters, pool, kept.get, kept.__setitem__)
+        assert flat_remarks(masters[:1], pool) == []
+    # What was compared once is not looked at again.
+    for master in masters:
+        master.path.unlink()
+    assert flat_remarks(masters, NoPool(), kept.get) == remarks
     assert len(remarks) == 1
     assert "2 places differ" in remarks[0].words
     # A grain that takes 8% at its middle: 80 to 90 mmag, less where the flats are smoothed.
     assert 50 < float(remarks[0].matters.split()[2]) < 95
-    assert flat_remarks(masters[:1]) == []
+
+
+class NoPool:
+    """A pool for what needs no task any more."""
+
+    def map(self, task: object, calls: Sequence[object], *_: object, **__: object) -> list[object]:
+        assert not calls
+        return []
+
+    start = map
+
+
+def test_many_nights_need_no_task_once_all_is_there(tmp_path: Path, camera: Camera) -> None:
+    """A job of a long campaign that has nothing to build asks the workers for nothing."""
+    exposure = sky_frame(tmp_path, camera)
+    frames = calibration(tmp_path, camera)
+    folder = tmp_path / "chains"
+    with Workers(1) as pool:
+        first, _ = build_masters(frames, tmp_path, tmp_path, pool)
+        chains = build_chains([exposure], first, folder, {}, pool)
+    known = {master.path: master.facts for master in first}
+    again, _ = build_masters(frames, tmp_path, tmp_path, NoPool(), known=known)
+    assert again == first
+    assert build_chains([exposure], again, folder, {}, NoPool()) == chains
+
+
+def test_of_many_masters_the_nearest_are_told_and_what_is_picked(
+    tmp_path: Path, camera: Camera
+) -> None:
+    exposure = sky_frame(tmp_path, camera)
+    with Workers(1) as pool:
+        masters, _ = build_masters(calibration(tmp_path, camera), tmp_path, tmp_path, pool)
+    dark = next(m.facts for m in masters if m.facts.kind == "dark")
+    nights = [EVENING.date() + timedelta(days=n) for n in range(-30, 31)]
+    facts = [replace(dark, night=night.isoformat()) for night in nights]
+    picked = facts[0].key
+    found = options_of(exposure, facts, {"dark": picked})
+    options = found.told
+    assert found.more["dark"] == len(facts) - len(options)
+    assert len(options) == MOST_OPTIONS + 1
+    assert [option.key for option in options if option.picked] == [picked]
+    near = {facts[30 + n].key for n in range(-11, 12)}
+    assert near < {option.key for option in options}
+    # It is taken, however many come nearer.
+    plan = plan_chain("x", exposure, facts, {"dark": picked})
+    assert (plan.dark.index, plan.lost) == (0, ())
 
 
 def test_a_library_takes_masters_of_elsewhere_and_tells_what_is_none(tmp_path: Path) -> None:
@@ -310,10 +369,10 @@ def test_frames_are_combined_as_the_kits_rules_say(
     kept = 5000.0 / 9.0 if way == "mean" else 2.0
     assert struck.mean() == pytest.approx(kept, abs=5.0)
     assert (master.facts.clipped_share > 0.5 * 100 / (9 * plane.size)) == clipped
-    print_of = inputs_of(plan_chain("x", darks[0], [master.facts]), [master])
-    assert (print_of == inputs_of(plan_chain("x", darks[0], [usual.facts]), [usual])) == (
-        way == "clipped"
-    )
+    prints = [
+        MadeOf([one]).inputs_of(plan_chain("x", darks[0], [one.facts])) for one in (master, usual)
+    ]
+    assert (prints[0] == prints[1]) == (way == "clipped")
 
 
 def test_a_dark_with_stars_on_it_is_left_out_and_a_true_one_is_not(tmp_path: Path) -> None:
@@ -372,7 +431,7 @@ def test_constants_come_from_plan_header_measurement_or_a_stated_guess(
     assert "measured from pairs" in measured.words["gain_e_per_adu"]
     guessed, gain = kit(plain, plan(), [])
     assert gain == 1.0
-    assert any("gain_e_per_adu is unknown" in r.words for r in guessed.remarks)
+    assert any("the gain is not known; 1 e⁻/ADU is assumed" in r.words for r in guessed.remarks)
     assert limit(guessed) == pytest.approx(60000, rel=1e-3)
     assert all(r.stage == "intake" and r.matters and r.remedy for r in guessed.remarks)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlencode
 
 import numpy as np
 import pytest
@@ -217,6 +218,13 @@ class TestCorrect:
             assert master["clipped_share"] < 0.03
             assert bool(master["made_with"]) is (master["kind"] == "flat")
 
+    def options(
+        self, client: Client, page: str, chain: dict[str, Any], step: str
+    ) -> list[dict[str, Any]]:
+        told = client.get(f"{page}/correct/options?{urlencode({'chain': chain['name']})}")
+        assert set(told["more"].values()) == {0}
+        return [option for option in told["options"] if option["step"] == step]
+
     def test_another_master_is_picked_taken_back_and_done_without(
         self, client: Client, campaign: int
     ) -> None:
@@ -234,7 +242,11 @@ class TestCorrect:
 
         chain = now()
         version = client.get(f"{page}/exposures")["exposures"][0]["version"]
-        (dark,) = [o for o in chain["options"] if o["label"].startswith("dark 60 s")]
+        (dark,) = [
+            o
+            for o in self.options(client, page, chain, "dark")
+            if o["label"].startswith("dark 60 s")
+        ]
         assert (dark["words"], dark["picked"]) == ("10 darks of 60 s at −10 °C, same night", False)
         assert "picked by the observer" in picked(dark["key"])["stations"][0]["words"]
         assert self.stage(client, campaign, "measure")["state"] == "done"
@@ -266,11 +278,11 @@ class TestCorrect:
             return found
 
         before = chain()
-        assert not [o for o in before["options"] if o["step"] == "lean"]
+        assert not self.options(client, page, before, "lean")
         body = {"chain": before["name"], "step": "lean", "key": "30, -10"}
         assert client.ask("POST", f"{page}/masters/pick", body).ok
         straight = chain()
-        (option,) = [o for o in straight["options"] if o["step"] == "lean"]
+        (option,) = self.options(client, page, straight, "lean")
         assert (option["key"], option["picked"]) == ("30.0, -10.0", True)
         words = "straightened by +30.0 mmag from left to right, −10.0 from bottom to top"
         assert any(words in station["words"] for station in straight["stations"])

@@ -29,9 +29,20 @@ def write_groups(
 ) -> None:
     """Write every group whose pieces are others than its file has; groups that are no more go."""
     groups = by_group(ready.jobs)
-    work.reporter.start("writing the census", len(groups))
-    for name, jobs in groups.items():
-        _write_group(work, ready, name, jobs, prints, ids, piece)
+    made = {
+        name: fingerprint([(ids[job.index], prints.measured[job.index]) for job in jobs])
+        for name, jobs in groups.items()
+    }
+    with work.store.session() as session:
+        there = {
+            (record.group_name, record.fingerprint)
+            for record in _records(session, work.campaign_id)
+            if Path(record.path).exists()
+        }
+    todo = [one for one in made.items() if one not in there]
+    work.reporter.start("writing the census", len(groups), len(groups) - len(todo))
+    for name, new in todo:
+        _write_group(work, ready, name, groups[name], new, prints, ids, piece)
         work.reporter.advance()
     with work.store.session() as session:
         kept = set()
@@ -58,19 +69,20 @@ def _write_group(
     ready: Prepared,
     group: str,
     jobs: Sequence[ExposureJob],
+    made: str,
     prints: ResultPrints,
     ids: Mapping[int, int],
     piece: Callable[[str], Path],
 ) -> None:
     settings = ready.context.groups[group]
-    made = fingerprint([(ids[job.index], prints.measured[job.index]) for job in jobs])
     plain = re.sub(r"[^A-Za-z0-9.-]+", "-", group).strip("-")
     path = work.folder("census") / f"{plain}-{made[:12]}.parquet"
     with work.store.session() as session:
-        records = {record.group_name: record for record in _records(session, work.campaign_id)}
-        record = records.get(group)
-        if record and record.fingerprint == made and Path(record.path).exists():
-            return
+        record = session.scalars(
+            select(CensusFile).where(
+                CensusFile.campaign_id == work.campaign_id, CensusFile.group_name == group
+            )
+        ).first()
         old: dict[int, ExposureCensus] = {}
         if record and Path(record.path).exists():
             old = {one.file_id: one.census for one in read_census_table(Path(record.path))}

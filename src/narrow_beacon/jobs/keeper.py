@@ -15,6 +15,7 @@ from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.catalogue.table import StarTable
+from narrow_beacon.core.correct.masters import MasterFacts
 from narrow_beacon.core.frames.frame import Correction, Frame, RawFile
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.remarks import Remark
@@ -29,9 +30,10 @@ from narrow_beacon.jobs.proposals import (
 from narrow_beacon.jobs.work import Work
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains
-from narrow_beacon.reduce.codec import dump, quality_from_json, quality_to_json
+from narrow_beacon.reduce.codec import dump, load, quality_from_json, quality_to_json
 from narrow_beacon.reduce.context import ExposureJob, Probed
 from narrow_beacon.reduce.field import Field
+from narrow_beacon.reduce.flat_remarks import FlatsCompared
 from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.light import Measured
 from narrow_beacon.reduce.looking import Looked, NightLooks, Reference, match_to_json
@@ -79,6 +81,7 @@ from narrow_beacon.store.pieces import (
     write_looked,
     write_piece,
     write_probed,
+    write_text,
 )
 from narrow_beacon.store.placements import placement_of
 from narrow_beacon.store.remarks import write_remarks
@@ -153,6 +156,18 @@ class RecordKeeper(Keeper):
         with self._work.store.session() as session:
             return lasting_masters(session, self._work.campaign(session))
 
+    def masters_known(self) -> Mapping[Path, MasterFacts]:
+        own = select(MasterRecord).where(MasterRecord.campaign_id == self._work.campaign_id)
+        with self._work.store.session() as session:
+            return {Path(r.path): load(MasterFacts, r.facts) for r in session.scalars(own)}
+
+    def flats_compared(self, name: str) -> FlatsCompared | None:
+        path = self._work.folder("flats") / f"{name}.json"
+        return load(FlatsCompared, path.read_text()) if path.exists() else None
+
+    def keep_flats_compared(self, name: str, found: FlatsCompared) -> None:
+        write_text(self._work.folder("flats") / f"{name}.json", dump(found))
+
     def keep_masters(self, masters: Sequence[MasterFile]) -> None:
         with self._work.store.session() as session:
             known = {
@@ -186,11 +201,20 @@ class RecordKeeper(Keeper):
             ).all()
             before = {record.name: record.fingerprint for record in old}
             others = any(chains.prints.get(name) != kept for name, kept in before.items())
-            session.execute(delete(DefectMap).where(DefectMap.chain_id.in_([r.id for r in old])))
-            session.execute(delete(ChainRecord).where(ChainRecord.campaign_id == number))
+            reports = {name: dump(report) for name, report in chains.reports.items()}
+            same = {
+                r.name
+                for r in old
+                if (r.report, r.fingerprint) == (reports.get(r.name), chains.prints.get(r.name))
+            }
+            gone = [record.id for record in old if record.name not in same]
+            session.execute(delete(DefectMap).where(DefectMap.chain_id.in_(gone)))
+            session.execute(delete(ChainRecord).where(ChainRecord.id.in_(gone)))
             for name, report in chains.reports.items():
+                if name in same:
+                    continue
                 record = ChainRecord(
-                    campaign_id=number, name=name, report=dump(report),
+                    campaign_id=number, name=name, report=reports[name],
                     fingerprint=chains.prints[name],
                 )  # fmt: skip
                 session.add(record)

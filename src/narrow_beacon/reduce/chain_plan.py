@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from narrow_beacon.core.correct.defects import USUAL_DEFECTS, DefectRule
-from narrow_beacon.core.correct.fit import GRADES, fit_of, grade_of, what_differs
+from narrow_beacon.core.correct.fit import GRADES, days_apart, fit_of, grade_of, what_differs
 from narrow_beacon.core.correct.lean import LEAN, Lean
 from narrow_beacon.core.correct.masters import MasterFacts, group_calibration
 from narrow_beacon.core.correct.match import (
@@ -31,6 +31,9 @@ STEPS = {"bias": ("bias", "flat dark", "dark"), "dark": ("dark", "flat dark"), "
 LEFT_OUT = "none"
 """What is picked for a step that the observer does without."""
 
+MOST_OPTIONS = 24
+"""Masters that are told for a step of a chain; nobody looks through those of a hundred nights."""
+
 _BIAS_LIKE_S = 5.0
 _ENOUGH, _FEW_FRAMES = 15, 10
 _USUAL_FLAT_ADU, _USUAL_APERTURE_PX = 20000.0, 60.0
@@ -48,7 +51,6 @@ class ChainPlan:
     dark: Choice
     scaled_dark: Choice
     flat: Choice
-    options: tuple[Option, ...] = ()
     left_out: tuple[str, ...] = ()
     """Steps that the observer does without."""
     lost: tuple[str, ...] = ()
@@ -116,18 +118,14 @@ def plan_chain(
     level_known = bias.index is not None or frame.overscan
     dark, scaled = _choose_darks(frame, masters, picks, level_known, rules)
     flat = _picked("flat", frame, masters, picks, rules) or choose_flat(frame, masters, rules)
-    options = _options(frame, masters, picks, rules)
     left_out = tuple(step for step in STEPS if picks.get(step) == LEFT_OUT)
-    there = {option.step for option in options if option.picked}
     lost = tuple(
         f"the picked {step} is no longer there, so another was chosen: {key}"
         for step, key in picks.items()
-        if step not in (*left_out, *there, LEAN)
+        if step != LEAN and _picked(step, frame, masters, picks, rules) is None
     )
     lean = Lean.of(picks[LEAN]) if LEAN in picks else None
-    return ChainPlan(
-        name, bias, dark, scaled, flat, options, left_out, lost, frame.overscan, lean=lean
-    )
+    return ChainPlan(name, bias, dark, scaled, flat, left_out, lost, frame.overscan, lean=lean)
 
 
 def _choose_darks(
@@ -171,9 +169,11 @@ def _picked(
     rules: Rules,
 ) -> Choice | None:  # fmt: skip
     """The observer's choice; None where there is none, or it is no longer there."""
-    if picks.get(step) == LEFT_OUT:
+    if step not in picks:
+        return None
+    if picks[step] == LEFT_OUT:
         return Choice(None, f"left out by the observer: {step}")
-    found = [i for i in _usable(step, frame, masters) if masters[i].key == picks.get(step)]
+    found = [i for i in _usable(step, frame, masters) if masters[i].key == picks[step]]
     return picked_master(frame, masters, found[0], rules) if found else None
 
 
@@ -187,23 +187,62 @@ def _usable(step: str, frame: Frame, masters: Sequence[MasterFacts]) -> list[int
     ]
 
 
-def _options(
-    frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str], rules: Rules
-) -> tuple[Option, ...]:
-    """What every step could use, the best fit first."""
-    options = []
-    for step in STEPS:
-        for i in _usable(step, frame, masters):
+@dataclass(frozen=True)
+class Options:
+    """What the steps of a chain could use, the best fit first: of many masters those that come
+    nearest, and what is picked; ``more`` counts the others of each step.
+    """
+
+    told: tuple[Option, ...]
+    more: Mapping[str, int]
+
+
+def options_of(
+    frame: Frame, masters: Sequence[MasterFacts], picks: Mapping[str, str] | None = None,
+    rules: Rules = USUAL_RULES,
+) -> Options:  # fmt: skip
+    """What every step of a frame's chain could use."""
+    picks, told, more = picks or {}, [], {}
+    for step in STEPS if not frame.combined else ():
+        every = sorted(_usable(step, frame, masters), key=lambda i: _away(frame, masters[i], rules))
+        near = [
+            i
+            for at, i in enumerate(every)
+            if at < MOST_OPTIONS or masters[i].key == picks.get(step)
+        ]
+        more[step] = len(every) - len(near)
+        for i in near:
             choice = picked_master(frame, masters, i, rules)
             aspects = fit_of(frame, masters[i], rules)
-            options.append(
+            told.append(
                 Option(
                     step, masters[i].key, masters[i].label, choice.reason.partition(": ")[2],
                     choice.remarks, picks.get(step) == masters[i].key, grade_of(aspects),
                     tuple(aspect.words for aspect in aspects), what_differs(aspects),
                 )
             )  # fmt: skip
-    return tuple(sorted(options, key=lambda o: (list(STEPS).index(o.step), GRADES.index(o.grade))))
+    return Options(
+        tuple(sorted(told, key=lambda o: (list(STEPS).index(o.step), GRADES.index(o.grade)))), more
+    )
+
+
+def can_be_picked(
+    step: str, frame: Frame, masters: Sequence[MasterFacts], key: str
+) -> MasterFacts | None:
+    """The master of a key that a step of a frame's chain could use; None where there is none."""
+    found = (masters[i] for i in _usable(step, frame, masters) if masters[i].key == key)
+    return next(found, None)
+
+
+def _away(frame: Frame, master: MasterFacts, rules: Rules) -> tuple[object, ...]:
+    """What tells how far a master is from what a frame asks for, the worst first."""
+    glass = frame.glass if frame.channel else frame.filter
+    return (
+        master.kind == "flat" and master.filter != glass,
+        not fits_settings(frame, master),
+        master.kind != "flat" and not fits_unscaled(frame, master, rules),
+        days_apart(frame, master),
+    )
 
 
 def _stand_in_bias(

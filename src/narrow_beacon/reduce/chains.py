@@ -32,7 +32,7 @@ from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.kits import CLIPPED, MEDIAN, NO_WORDS, USUAL_RULES, Kits, Rules
 from narrow_beacon.core.measure.noise import MastersNoise
 from narrow_beacon.core.remarks import Remark
-from narrow_beacon.reduce.chain_plan import ChainPlan, Option, missing_of, plan_chain, rules_of
+from narrow_beacon.reduce.chain_plan import ChainPlan, missing_of, plan_chain, rules_of
 from narrow_beacon.reduce.codec import dump, load
 from narrow_beacon.reduce.context import SECOND, save_chain
 from narrow_beacon.reduce.faults import words_of
@@ -73,7 +73,6 @@ class ChainReport:
     masters: tuple[str, ...]
     dark_adu_per_s: float
     defects: int
-    options: tuple[Option, ...] = ()
     left_out: tuple[str, ...] = ()
     """Steps that the observer does without."""
     problem: str = ""
@@ -83,18 +82,24 @@ class ChainReport:
     """What its flat is straightened by."""
 
 
-def inputs_of(plan: ChainPlan, masters: Sequence[MasterFile]) -> tuple[object, ...]:
-    """Everything that goes into a chain's planes: by step, the master's frames and, below them,
-    the frames of the masters that it went through itself.
-    """
-    frames: dict[str, list[object]] = defaultdict(list)
-    for master in masters:
-        frames[master.facts.key].append(_content(master.facts))
-    return tuple(
-        (step, _content(facts), [frames[key] for key in facts.made_with])
-        for step, index in plan.steps
-        for facts in [masters[index].facts]
-    )
+class MadeOf:
+    """What each of some masters was made of."""
+
+    def __init__(self, masters: Sequence[MasterFile]) -> None:
+        self._masters = masters
+        self._by_key: dict[str, list[object]] = defaultdict(list)
+        for master in masters:
+            self._by_key[master.facts.key].append(_content(master.facts))
+
+    def inputs_of(self, plan: ChainPlan) -> tuple[object, ...]:
+        """Everything that goes into a chain's planes: by step, the master's frames and, below them,
+        the frames of the masters that it went through itself.
+        """
+        return tuple(
+            (step, _content(facts), [self._by_key.get(key, []) for key in facts.made_with])
+            for step, index in plan.steps
+            for facts in [self._masters[index].facts]
+        )
 
 
 def _content(facts: MasterFacts) -> tuple[object, ...]:
@@ -132,7 +137,7 @@ def build_chains(
     by_name: dict[str, list[Frame]] = defaultdict(list)
     for frame in exposures:
         by_name[chain_name(frame)].append(frame)
-    facts = [master.facts for master in masters]
+    facts, made_of = [master.facts for master in masters], MadeOf(masters)
     prints, calls = {}, []
     for name, frames in by_name.items():
         reach = _CHAIN_EXAMPLES // 2
@@ -148,19 +153,32 @@ def build_chains(
         seen = [f.sha256 + f.part for f in examples] if looked_at else []
         sites = (first.source.first, first.source.step) if first.channel else first.shape
         lean = [plan.lean.text] if plan.lean else []
-        prints[name] = fingerprint("planes", inputs_of(plan, masters), sites, seen, defects, *lean)
-        calls.append((plan, _those_of(plan, masters), examples, folder / prints[name][:16]))
-    reports = workers.map(build_chain, calls, done)
-    return BuiltChains({report.name: report for report in reports}, prints)
+        prints[name] = fingerprint("planes", made_of.inputs_of(plan), sites, seen, defects, *lean)
+        calls.append((*_with_its_own(plan, masters), examples, folder / prints[name][:16]))
+    # What is there needs no task, nor the masters of all other nights to be handed to it.
+    there = {call[0].name: build_chain(*call) for call in calls if _note_in(call[-1]).exists()}
+    for report in there.values():
+        done(report)
+    todo = [call for call in calls if call[0].name not in there]
+    built = {report.name: report for report in workers.map(build_chain, todo, done)}
+    return BuiltChains({name: there.get(name) or built[name] for name in by_name}, prints)
 
 
-def _those_of(plan: ChainPlan, masters: Sequence[MasterFile]) -> list[MasterFile]:
-    """The masters, of which only those that the plan takes say where they lie: what a task names is
-    what it reads.
-    """
-    taken = {index for _, index in plan.steps}
-    nowhere = Path()
-    return [m if n in taken else replace(m, path=nowhere) for n, m in enumerate(masters)]
+def _with_its_own(
+    plan: ChainPlan, masters: Sequence[MasterFile]
+) -> tuple[ChainPlan, list[MasterFile]]:
+    """A plan of the masters that it takes alone, and these: what a task names is what it reads."""
+    taken = sorted({index for _, index in plan.steps})
+    place = {index: at for at, index in enumerate(taken)}
+
+    def own(choice: Choice) -> Choice:
+        return choice if choice.index is None else replace(choice, index=place[choice.index])
+
+    plan = replace(
+        plan, bias=own(plan.bias), dark=own(plan.dark), scaled_dark=own(plan.scaled_dark),
+        flat=own(plan.flat),
+    )  # fmt: skip
+    return plan, [masters[index] for index in taken]
 
 
 def build_chain(
@@ -175,9 +193,8 @@ def build_chain(
     except Exception as error:
         words = words_of(error, "preparing the correction of", plan.name)
         return ChainReport(
-            plan.name, str(folder), (), (words,), (), 0.0, 0, plan.options,
-            plan.left_out, problem=words,
-        )  # fmt: skip
+            plan.name, str(folder), (), (words,), (), 0.0, 0, plan.left_out, problem=words
+        )
     steps = _stations(plan, masters, made)
     if plan.ready:
         steps.append(
@@ -197,7 +214,6 @@ def build_chain(
         dark_adu_per_s=made.dark_adu_per_s,
         noise=made.noise,
         defects=made.defects,
-        options=plan.options,
         left_out=plan.left_out,
         lean=plan.lean.text if plan.lean else "",
     )
@@ -216,10 +232,15 @@ class _Planes:
     """Exposures on which the defects were found, where no dark shows them."""
 
 
+def _note_in(folder: Path) -> Path:
+    """The last of a chain's files: with it the planes are whole."""
+    return folder / "made.json"
+
+
 def _planes(
     plan: ChainPlan, masters: Sequence[MasterFile], examples: Sequence[Frame], folder: Path
 ) -> _Planes:
-    note = folder / "made.json"
+    note = _note_in(folder)
     if note.exists():
         return load(_Planes, note.read_text())
     made = _planes_of(plan, masters, examples, folder)
@@ -229,7 +250,7 @@ def _planes(
         made = replace(made, defects=made.defects + other.defects)
     scratch = note.with_suffix(".new")
     scratch.write_text(dump(made))
-    scratch.replace(note)  # the last of its files: with it the planes are whole
+    scratch.replace(note)
     return made
 
 

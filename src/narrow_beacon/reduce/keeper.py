@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence, Set
 from pathlib import Path
 
+from narrow_beacon.core.correct.masters import MasterFacts
 from narrow_beacon.core.frames.frame import Correction, Frame, RawFile
 from narrow_beacon.core.gate import OPEN, Gate
 from narrow_beacon.core.place.solution import Solution
@@ -13,6 +14,7 @@ from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains
 from narrow_beacon.reduce.context import ExposureJob, Probed
 from narrow_beacon.reduce.field import Field
+from narrow_beacon.reduce.flat_remarks import FlatsCompared
 from narrow_beacon.reduce.light import Measured, MeasuredHere
 from narrow_beacon.reduce.looking import Looked, NightLooks
 from narrow_beacon.reduce.masters import MasterFile
@@ -80,6 +82,17 @@ class Keeper:
     def shelf(self) -> list[MasterFile]:
         """Masters of other nights that are kept elsewhere than in the plan's library."""
         return []
+
+    def masters_known(self) -> Mapping[Path, MasterFacts]:
+        """Facts of masters that were built before, by their paths."""
+        return {}
+
+    def flats_compared(self, name: str) -> FlatsCompared | None:
+        """What two flats said of each other, by the name of what that is told from."""
+        return None
+
+    def keep_flats_compared(self, name: str, found: FlatsCompared) -> None:
+        """What they say, under that name."""
 
     def keep_masters(self, masters: Sequence[MasterFile]) -> None:
         """The masters that there are now."""

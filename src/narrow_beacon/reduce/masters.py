@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from narrow_beacon.core.correct.flat_verdict import FlatVerdict, judge_flats
 from narrow_beacon.core.correct.masters import (
     MasterFacts,
     build_master,
@@ -27,9 +26,6 @@ from narrow_beacon.core.remarks import Remark
 from narrow_beacon.reduce.faults import words_of
 from narrow_beacon.reduce.names import fingerprint
 from narrow_beacon.reduce.workers import Pool
-
-LARGE_SCALE_MATTERS = 0.004
-"""Differences of flats from side to side that are said."""
 
 
 @dataclass(frozen=True)
@@ -57,19 +53,32 @@ def build_masters(
     workers: Pool,
     done: Callable[[BuiltMaster], None] = lambda _: None,
     kits: Kits = NO_WORDS,
+    known: Mapping[Path, MasterFacts] | None = None,
 ) -> tuple[list[MasterFile], list[Remark]]:
     """Combine all calibration frames into masters under ``folder``; flats after the rest;
     each by the rules of its kit.
 
-    A master that is there already under its name was made of the same frames and stays. Frames
-    and groups that fail are remarked on, and the rest goes on.
+    A master that is there already under its name was made of the same frames and stays; ``known``
+    are facts of such, by their paths. Frames and groups that fail are remarked on, and the rest
+    goes on.
     """
+
+    def made(calls: Sequence[_Call]) -> list[BuiltMaster]:
+        there = {
+            at: BuiltMaster(MasterFile(facts, path))
+            for at, (_, path, *_) in enumerate(calls)
+            if (facts := (known or {}).get(path)) is not None and path.exists()
+        }
+        for one in there.values():
+            done(one)
+        todo = [call for at, call in enumerate(calls) if at not in there]
+        rest = iter(workers.map(_build, todo, done))
+        return [there[at] if at in there else next(rest) for at in range(len(calls))]
+
     groups = group_calibration(frames)
     first = [group for group in groups if group[0].kind != "flat"]
     rules = {id(group): kits.word(*group[0].known_as).rules for group in groups}
-    built = workers.map(
-        _build, [_call(group, folder, scratch, None, rules[id(group)]) for group in first], done
-    )
+    built = made([_call(group, folder, scratch, None, rules[id(group)]) for group in first])
     masters = [one.master for one in built if one.master]
     facts = [master.facts for master in masters]
     calls = []
@@ -81,7 +90,7 @@ def build_masters(
             choice = choose_bias(group[0], facts, rules[id(group)])
         signal = None if choice.index is None else masters[choice.index].path
         calls.append(_call(group, folder, scratch, signal, rules[id(group)]))
-    flats = workers.map(_build, calls, done)
+    flats = made(calls)
     masters += [one.master for one in flats if one.master]
     remarks = [
         Remark(
@@ -181,57 +190,3 @@ def import_master(path: Path, folder: Path, longitude_deg: float = 0.0) -> Path:
     if not own.exists():
         write_master(master, own)
     return own
-
-
-def flat_remarks(masters: Sequence[MasterFile]) -> list[Remark]:
-    """Remarks on flats of one filter that differ from one night to the next: dust that moved, light
-    that fell otherwise.
-    """
-    remarks = []
-    nights: dict[tuple[object, ...], MasterFile] = {}
-    flats = [master for master in masters if master.facts.kind == "flat"]
-    for later in sorted(flats, key=lambda master: master.facts.night):
-        earlier = nights.get(_optics(later.facts))
-        nights[_optics(later.facts)] = later
-        if earlier is None or earlier.facts.night == later.facts.night:
-            continue
-        verdict = judge_flats(read_master(later.path).plane, read_master(earlier.path).plane)
-        between = f"between {earlier.facts.label} and {later.facts.label}"
-        if verdict.changes:
-            remarks.append(_dust(verdict, between))
-        wide = max(verdict.slope, abs(verdict.radial))
-        if wide > LARGE_SCALE_MATTERS:
-            words = "; ".join(w for w in verdict.words if w.startswith(("a gradient", "corners")))
-            remarks.append(
-                Remark(
-                    "correct", f"the light fell otherwise {between}: {words}",
-                    matters=f"up to {543 * wide:.0f} mmag at the edges, if either is wrong",
-                    remedy="look for stray light; take flats with the cover or the screen straight",
-                )
-            )  # fmt: skip
-    return remarks
-
-
-def _dust(verdict: FlatVerdict, between: str) -> Remark:
-    changes = verdict.changes
-    places = ", ".join(
-        f"x {c.x_px:.0f} y {c.y_px:.0f} ({100 * c.change:+.1f}%)" for c in changes[:4]
-    )
-    count = "1 place differs" if len(changes) == 1 else f"{len(changes)} places differ"
-    moved = "".join(f"; moved by {s.dx_px:+.1f}, {s.dy_px:+.1f} px" for s in verdict.shifts[:2])
-    worst = max(abs(c.change) for c in changes)
-    return Remark(
-        "correct",
-        f"dust moved {between}: {count}, {places}{moved}; each night keeps its own flat".replace(
-            " -", " −"
-        ).replace("(-", "(−"),
-        matters=f"up to {1086 * worst:.0f} mmag for a star on such a place, if a "
-        "flat of the other night were used",
-        remedy="keep taking flats for every night",
-    )
-
-
-def _optics(facts: MasterFacts) -> tuple[object, ...]:
-    return (
-        facts.filter, facts.shape, facts.binning, facts.camera, facts.telescope, facts.rotator_deg,
-    )  # fmt: skip

@@ -27,6 +27,7 @@ from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains, build_chains
 from narrow_beacon.reduce.context import ExposureJob, Probed
 from narrow_beacon.reduce.field import field_of, position_of
+from narrow_beacon.reduce.flat_remarks import flat_remarks
 from narrow_beacon.reduce.group_remarks import group_remarks
 from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.kit import constants_of
@@ -41,7 +42,6 @@ from narrow_beacon.reduce.looking import (
 from narrow_beacon.reduce.masters import (
     MasterFile,
     build_masters,
-    flat_remarks,
     library_masters,
 )
 from narrow_beacon.reduce.names import chain_name, group_name
@@ -242,6 +242,7 @@ class Walk:
         made, remarks = build_masters(
             night.calibration, self.keeper.folder("masters"), self.keeper.folder("scratch"),
             self.pool, lambda _: self.progress.advance(), self.plan.kits,
+            self.keeper.masters_known(),
         )  # fmt: skip
         longitude = self.plan.site.longitude_deg if self.plan.site else 0.0
         kept, problems = library_masters(
@@ -249,7 +250,10 @@ class Walk:
         )
         kept += self.keeper.shelf()
         self.keeper.keep_masters([*made, *kept])
-        self.keeper.keep_remarks("masters", [*remarks, *problems, *flat_remarks(made)])
+        differ = flat_remarks(
+            made, self.pool, self.keeper.flats_compared, self.keeper.keep_flats_compared
+        )
+        self.keeper.keep_remarks("masters", [*remarks, *problems, *differ])
         return [*made, *kept]
 
     @cached_property

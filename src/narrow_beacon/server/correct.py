@@ -7,23 +7,19 @@ from pathlib import Path
 import numpy as np
 from apiflask import APIBlueprint
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session
 
 from narrow_beacon.core.correct.appearance import look_at
 from narrow_beacon.core.correct.combine import LEAST_TO_CLIP
 from narrow_beacon.core.correct.flat_verdict import FlatVerdict, judge_flats
-from narrow_beacon.core.correct.lean import LEAN, Lean, lean_in
 from narrow_beacon.core.correct.masters import MasterFacts, read_master
 from narrow_beacon.core.correct.ready_made import ELSEWHERE
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.frame import RawFile
 from narrow_beacon.core.kits import MEAN, MEDIAN
-from narrow_beacon.reduce.chain_plan import LEFT_OUT
 from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.codec import load
 from narrow_beacon.server.night import master_version
 from narrow_beacon.server.problems import Problem
-from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.schemas.correct import (
     ChainOut,
     CorrectOut,
@@ -32,15 +28,12 @@ from narrow_beacon.server.schemas.correct import (
     FlatOut,
     FrameOf,
     MasterOut,
-    MasterPick,
-    OptionOut,
     StationOut,
 )
-from narrow_beacon.server.state import campaign_of, changing, file_of, shared
+from narrow_beacon.server.state import campaign_of, file_of, shared
 from narrow_beacon.server.views import RAW, flat_and_master, pixels_of_file
-from narrow_beacon.store.actions import Change, act
 from narrow_beacon.store.campaigns import chains_of
-from narrow_beacon.store.models import Campaign, MasterRecord, NightFile, RemarkRecord
+from narrow_beacon.store.models import Campaign, MasterRecord, NightFile
 
 blueprint = APIBlueprint("correct", __name__)
 
@@ -59,61 +52,28 @@ def correct(number: int) -> CorrectOut:
                 .group_by(NightFile.chain)
             ).all()
         )
-        told = _leans_told(session, number)
         masters = session.scalars(
             select(MasterRecord).where(MasterRecord.campaign_id == number).order_by(MasterRecord.id)
         ).all()
         frames: dict[str, FrameOf] = {
-            file.sha256: FrameOf(id=file.id, name=file.name)
-            for file in session.scalars(
-                select(NightFile).where(
+            sha256: FrameOf(id=own, name=name)
+            for sha256, own, name in session.execute(
+                select(NightFile.sha256, NightFile.id, NightFile.name).where(
                     NightFile.campaign_id == number, NightFile.part == "calibration"
                 )
             )
         }
     used = {key for chain in chains.values() for key in chain.masters}
-    labels = {facts.key: facts.label for r in masters for facts in [load(MasterFacts, r.facts)]}
-    ids = {load(MasterFacts, r.facts).key: r.id for r in masters}
+    facts = {record.id: load(MasterFacts, record.facts) for record in masters}
+    labels = {own.key: own.label for own in facts.values()}
+    ids = {own.key: number for number, own in facts.items()}
     return CorrectOut(
-        chains=[
-            _chain(chain, counts.get(chain.name, 0), ids, told.get(chain.name, ""))
-            for chain in chains.values()
-        ],
-        masters=[_master(record, used, labels, frames) for record in masters],
+        chains=[_chain(chain, counts.get(chain.name, 0), ids) for chain in chains.values()],
+        masters=[_master(record, facts[record.id], used, labels, frames) for record in masters],
     )
 
 
-def _leans_told(session: Session, number: int) -> dict[str, str]:
-    """By how much the stars say that the flat of each chain leans, where they say it does."""
-    remedies = dict(
-        session.execute(
-            select(RemarkRecord.about, RemarkRecord.remedy).where(
-                RemarkRecord.campaign_id == number, RemarkRecord.stage == "correct"
-            )
-        ).all()
-    )
-    told = {group: text for group, remedy in remedies.items() if (text := lean_in(remedy))}
-    chains = session.execute(
-        select(NightFile.chain, NightFile.group_name)
-        .where(NightFile.campaign_id == number, NightFile.group_name.in_(told))
-        .distinct()
-    ).all()
-    return {chain: told[group] for chain, group in chains}
-
-
-def _lean_options(told: str, taken: str) -> list[OptionOut]:
-    words = {told: "as the stars show", taken: "as chosen"}
-    return [
-        OptionOut(
-            step="lean", key=text, label=Lean.of(text).words, words=words[text], remarks=[],
-            picked=text == taken, grade="", fit=[], differs="",
-        )
-        for text in words
-        if text
-    ]  # fmt: skip
-
-
-def _chain(chain: ChainReport, exposures: int, ids: dict[str, int], lean_told: str) -> ChainOut:
+def _chain(chain: ChainReport, exposures: int, ids: dict[str, int]) -> ChainOut:
     said = {words for station in chain.stations for words in station.remarks}
     return ChainOut(
         name=chain.name,
@@ -131,11 +91,6 @@ def _chain(chain: ChainReport, exposures: int, ids: dict[str, int], lean_told: s
         missing=[words for words in chain.remarks if words not in said],
         defects=chain.defects,
         masters=list(chain.masters),
-        options=[
-            OptionOut(**vars(option) | {"remarks": list(option.remarks), "fit": list(option.fit)})
-            for option in chain.options
-        ]
-        + _lean_options(lean_told, chain.lean),
         left_out=list(chain.left_out),
     )
 
@@ -221,37 +176,10 @@ _FIGURES = (
 )  # fmt: skip
 
 
-@blueprint.post("/api/campaigns/<int:number>/masters/pick")
-@blueprint.input(MasterPick, arg_name="body")
-@blueprint.output(Done)
-def pick(number: int, body: MasterPick) -> Done:
-    """Correct a kind of exposure with another master; its chain is made anew then."""
-    with changing(number) as (session, campaign):
-        chain = chains_of(session, campaign).get(body.chain)
-        if chain is None:
-            raise Problem(404, "No such chain", "The masters were built anew; look again.")
-        offered = {option.key: option.label for option in chain.options if option.step == body.step}
-        labels = {"": "the best that fits", LEFT_OUT: "none", **offered}
-        if body.step == LEAN:
-            labels = {"": "as the flat is"}
-            try:
-                labels |= {body.key: Lean.of(body.key).words} if body.key else {}
-            except ValueError as error:
-                raise Problem(422, "No such lean", f"It {error}.") from error
-        if body.key not in labels:
-            raise Problem(422, "No such master", f"{body.key} is no {body.step} for {body.chain}.")
-        picks = {**campaign.picks.get(chain.name, {}), body.step: body.key}
-        kept = {step: key for step, key in picks.items() if key}
-        after = {name: p for name, p in {**campaign.picks, chain.name: kept}.items() if p}
-        words = f"picked {body.step} for {chain.name}: {labels[body.key]}"
-        entry = act(session, campaign, words, [Change("campaign", campaign.id, "picks", after)])
-        return Done(words=entry.words if entry else "Nothing to change.")
-
-
 def _master(
-    record: MasterRecord, used: set[str], labels: dict[str, str], frames: dict[str, FrameOf]
-) -> MasterOut:
-    facts = load(MasterFacts, record.facts)
+    record: MasterRecord, facts: MasterFacts, used: set[str], labels: dict[str, str],
+    frames: dict[str, FrameOf],
+) -> MasterOut:  # fmt: skip
     return MasterOut(
         id=record.id, label=facts.label, kind=facts.kind, filter=facts.filter or "",
         exposure_s=facts.exposure_s, temperature_c=facts.temperature_c, night=facts.night,

@@ -31,7 +31,7 @@ from narrow_beacon.store.models import (
 
 _LEAST_FREE_BYTES = 1_000_000_000
 _HALF = (".new", ".sent-")
-_MADE = ("masters", "chains", "census", "parts", "probes", "scratch")
+_MADE = ("masters", "flats", "chains", "census", "parts", "probes", "scratch")
 
 
 @dataclass(frozen=True)

@@ -54,11 +54,16 @@ def read_looked(path: Path) -> Looked:
 
 def write_probed(path: Path, probed: Probed) -> None:
     """Write what a group's probes said."""
-    scratch = path.with_suffix(f".{os.getpid()}.new")
-    scratch.write_text(json.dumps(probed.to_json()))
-    scratch.replace(path)
+    write_text(path, json.dumps(probed.to_json()))
 
 
 def read_probed(path: Path) -> Probed:
     """What ``write_probed`` wrote."""
     return Probed.from_json(json.loads(path.read_text()))
+
+
+def write_text(path: Path, text: str) -> None:
+    """Write a small text."""
+    scratch = path.with_suffix(f".{os.getpid()}.new")
+    scratch.write_text(text)
+    scratch.replace(path)

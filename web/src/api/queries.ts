@@ -31,6 +31,7 @@ import type {
   LookOut,
   MeasuredStars,
   NamesRead,
+  Options,
   PointedList,
   OriginOf,
   OtherCurves,
@@ -200,6 +201,9 @@ export const useFigures = (id: number | null, file: number | null) =>
     placeholderData: keepPreviousData,
     retry: false,
   });
+/** The masters that the steps of a chain could use. */
+export const useOptions = (id: number | null, chain: string) =>
+  useCampaignQuery<Options>(id, `correct/options?chain=${encodeURIComponent(chain)}`);
 export const useCorrect = (id: number | null) => useCampaignQuery<Correct>(id, "correct");
 /** Thousands of points: taken as they come, since comparing them costs more than drawing them. */
 export const useCurve = (id: number | null) =>

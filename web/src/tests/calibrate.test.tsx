@@ -2,7 +2,7 @@
 import { QueryClientProvider } from "@tanstack/react-query";
 import { act, fireEvent, renderHook, screen } from "@testing-library/react";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import type { Chain, Correct, Intake, Kits, Master } from "../api/types";
+import type { Chain, Correct, Intake, Kits, Master, Options } from "../api/types";
 import { CorrectBench } from "../stages/Correct";
 import { useChoice } from "../stages/intake/choice";
 import { IntakeBench, IntakeMain } from "../stages/Intake";
@@ -275,6 +275,10 @@ describe("Correct", () => {
     ],
     missing: [],
     defects: 12,
+    masters: ["dark 60 s"],
+    left_out: ["flat"],
+  };
+  const offered: Options = {
     options: ["dark 60 s", "dark 30 s"].map((label) => ({
       step: "dark",
       key: label,
@@ -286,8 +290,7 @@ describe("Correct", () => {
       fit: ["−10.0 °C", label.slice(5)],
       differs: label === "dark 30 s" ? "30 s for 60 s" : "",
     })),
-    masters: ["dark 60 s"],
-    left_out: ["flat"],
+    more: { bias: 0, dark: 36, flat: 0 },
   };
   const master = (id: number, kind: string): Master => ({
     id, label: kind, kind, filter: "", exposure_s: 60, temperature_c: -10, night: "2026-09-20",
@@ -349,6 +352,7 @@ describe("Correct", () => {
   it("takes another master, or does without one, and says which is doubtful", async () => {
     const asked = server({
       [`GET ${HERE}/correct`]: correct,
+      [`GET ${HERE}/correct/options?chain=60%20s%20V`]: offered,
       [`POST ${HERE}/masters/pick`]: { words: "picked" },
     });
     show(<CorrectBench />);
@@ -361,9 +365,9 @@ describe("Correct", () => {
     ]);
     // The one in use says in what it was compared, the other why it was not taken.
     expect(screen.getByText(": −10.0 °C, 60 s")).toBeTruthy();
-    expect(screen.getByText("1 other was not taken").parentElement!.textContent).toContain(
-      "dark 30 s: fits when scaled, 30 s for 60 s",
-    );
+    const others = screen.getByText("37 others were not taken").parentElement!.textContent;
+    expect(others).toContain("dark 30 s: fits when scaled, 30 s for 60 s");
+    expect(others).toContain("and 36 of nights farther away");
     fireEvent.change(dark, { target: { value: "dark 30 s" } });
     const body = { chain: "60 s V", step: "dark", key: "dark 30 s" };
     await vi.waitFor(() => expect(posted(asked)[0]!.body).toEqual(body));

@@ -31,7 +31,7 @@ def fit_of(frame: Frame, master: MasterFacts, rules: Rules) -> tuple[Aspect, ...
     What either of them does not say is taken to agree.
     """
     facts = frame.facts
-    made = [
+    made: list[Aspect | None] = [
         _setting("pixels", _size(*frame.sensor_shape), _size(*master.shape)),
         _setting("binning", _times(frame.binning), _times(master.binning)),
         _setting("camera", frame.camera, master.camera),
@@ -43,7 +43,7 @@ def fit_of(frame: Frame, master: MasterFacts, rules: Rules) -> tuple[Aspect, ...
         made += [
             _setting("filter", frame.glass if frame.channel else frame.filter, master.filter),
             _setting("telescope", frame.telescope, master.telescope),
-            _turned(facts.rotator_deg.value if facts.rotator_deg else None, master.rotator_deg),
+            rotator_of(frame, master),
             _focus(
                 facts.focus_position.value if facts.focus_position else None, master.focus_position
             ),
@@ -121,11 +121,12 @@ def _exposure(ours: float, theirs: float, rules: Rules) -> Aspect:
     return Aspect("exposure time", SCALED, f"{theirs:g} s for {ours:g} s")
 
 
-def _turned(ours: float | None, theirs: float | None) -> Aspect | None:
+def rotator_of(frame: Frame, master: MasterFacts) -> Aspect | None:
     """The rotator's angle: with another one dust and corners lie elsewhere."""
-    if ours is None or theirs is None:
+    ours, theirs = frame.facts.rotator_deg, master.rotator_deg
+    if not ours or theirs is None:
         return None
-    apart = abs((ours - theirs + 180.0) % 360.0 - 180.0)
+    apart = abs((ours.value - theirs + 180.0) % 360.0 - 180.0)
     if apart >= 180.0 - _TURNED_DEG:
         # Some programs write the angle on the sky, which turns with a meridian flip.
         return Aspect("rotator", EXACT, "turned by 180° against it, as by a meridian flip")

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from narrow_beacon.core.correct.fit import (
     Aspect,
@@ -12,6 +13,7 @@ from narrow_beacon.core.correct.fit import (
     grade_of,
     near_in_temperature,
     near_in_time,
+    rotator_of,
     what_differs,
 )
 from narrow_beacon.core.correct.masters import MasterFacts
@@ -123,7 +125,7 @@ def choose_flat(frame: Frame, masters: Sequence[MasterFacts], rules: Rules = USU
         and same_pixels(frame, master)
         and _agree(frame.telescope, master.telescope)
     ]
-    straight = [i for i in fits if not _turned(fit_of(frame, masters[i], rules))]
+    straight = [i for i in fits if not _turned(rotator_of(frame, masters[i]))]
     what = f"flat in {glass}" if glass else "flat"
     return _nearest(frame, masters, straight or fits, what, ("flat",), rules)
 
@@ -143,8 +145,8 @@ def _glass(frame: Frame) -> str | None:
     return frame.glass if frame.channel else frame.filter
 
 
-def _turned(aspects: Iterable[Aspect]) -> bool:
-    return any(a.what == "rotator" and a.grade != "exact" for a in aspects)
+def _turned(rotator: Aspect | None) -> bool:
+    return rotator is not None and rotator.grade != "exact"
 
 
 def fits_unscaled(frame: Frame, master: MasterFacts, rules: Rules = USUAL_RULES) -> bool:
@@ -159,17 +161,13 @@ def _agree(ours: object, theirs: object) -> bool:
 
 
 def _same_settings(frame: Frame, masters: Sequence[MasterFacts]) -> list[int]:
-    return [i for i, master in enumerate(masters) if fits_settings(frame, master)]
+    settings = _Settings.of(frame)
+    return [i for i, master in enumerate(masters) if settings.fit(master)]
 
 
 def fits_settings(frame: Frame, master: MasterFacts) -> bool:
     """Whether a master is of the frame's camera, size, binning, gain, offset and read-out mode."""
-    return (
-        same_pixels(frame, master)
-        and _agree(frame.gain_setting, master.gain_setting)
-        and _agree(frame.offset_setting, master.offset_setting)
-        and _agree(frame.readout_mode, master.readout_mode)
-    )
+    return _Settings.of(frame).fit(master)
 
 
 def same_pixels(frame: Frame, master: MasterFacts) -> bool:
@@ -179,12 +177,46 @@ def same_pixels(frame: Frame, master: MasterFacts) -> bool:
 
 def can_be_taken(frame: Frame, master: MasterFacts) -> bool:
     """Whether a master's pixels lie on the frame's, whatever camera they are said to be of."""
-    return (
-        master.shape == frame.sensor_shape
-        and master.binning == frame.binning
-        and _agree(frame.origin, master.origin)
-        and frame.overscan == master.overscan
-    )
+    return _Settings.of(frame).lie_on(master)
+
+
+class _Settings(NamedTuple):
+    """What a frame says of its sensor and of how it was read, told once for many masters."""
+
+    shape: tuple[int, int]
+    binning: tuple[int, int]
+    overscan: bool
+    origin: tuple[int, int] | None
+    camera: str | None
+    gain: float | None
+    offset: float | None
+    readout_mode: str | None
+
+    @classmethod
+    def of(cls, frame: Frame) -> _Settings:
+        return cls(
+            frame.sensor_shape, frame.binning, frame.overscan, frame.origin, frame.camera,
+            frame.gain_setting, frame.offset_setting, frame.readout_mode,
+        )  # fmt: skip
+
+    def lie_on(self, master: MasterFacts) -> bool:
+        """Whether a master's pixels are these."""
+        return (
+            master.shape == self.shape
+            and master.binning == self.binning
+            and _agree(self.origin, master.origin)
+            and self.overscan == master.overscan
+        )
+
+    def fit(self, master: MasterFacts) -> bool:
+        """Whether they are, of this camera and as it was set."""
+        return (
+            self.lie_on(master)
+            and _agree(self.camera, master.camera)
+            and _agree(self.gain, master.gain_setting)
+            and _agree(self.offset, master.offset_setting)
+            and _agree(self.readout_mode, master.readout_mode)
+        )
 
 
 def _no_dark(frame: Frame, masters: Sequence[MasterFacts], rules: Rules) -> Choice:
@@ -264,8 +296,9 @@ def _remarks(frame: Frame, master: MasterFacts, rules: Rules) -> tuple[str, ...]
         remarks.append(f"{master.label} is not of the exposure's night: dust may have moved")
     elif days > rules.lasts_days:
         remarks.append(f"{master.label} is {days} days old, more than the {rules.lasts_days:g} set")
-    turned = [a.words for a in fit_of(frame, master, rules) if _turned([a])]
-    remarks += [f"{master.label}: {words}; dust and corners lie elsewhere" for words in turned]
+    rotator = rotator_of(frame, master) if master.kind == "flat" else None
+    if rotator is not None and _turned(rotator):
+        remarks.append(f"{master.label}: {rotator.words}; dust and corners lie elsewhere")
     if master.kind in ("bias", "dark") and not near_in_temperature(frame, master, rules):
         remarks.append(
             f"{master.label} is{_at(master.temperature_c)}, the exposure{_at(frame.temperature_c)}"

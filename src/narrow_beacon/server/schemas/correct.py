@@ -45,8 +45,20 @@ class ChainOut(BaseModel):
     defects: int
     masters: list[str]
     """Keys of those in use."""
-    options: list[OptionOut]
     left_out: list[str]
+
+
+class ChainQuery(Asked):
+    chain: Annotated[str, Field(max_length=400)]
+
+
+class OptionsOut(BaseModel):
+    """What the steps of a chain could use, the best fit first; ``more`` counts, by step, the
+    masters that fit less well and are not told.
+    """
+
+    options: list[OptionOut]
+    more: dict[str, int]
 
 
 class MasterPick(Asked):

@@ -4219,6 +4219,64 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/campaigns/{number}/correct/options": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What every step of a chain could use, and how well each fits. */
+        get: {
+            parameters: {
+                query: {
+                    chain: string;
+                };
+                header?: never;
+                path: {
+                    number: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Successful response */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OptionsOut"];
+                    };
+                };
+                /** @description Not found */
+                404: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HTTPError"];
+                    };
+                };
+                /** @description Validation error */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ValidationError"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/campaigns/{number}/corrections/names": {
         parameters: {
             query?: never;
@@ -7192,8 +7250,6 @@ export interface components {
             defects: number;
             /** Masters */
             masters: string[];
-            /** Options */
-            options: components["schemas"]["CorrectOut.OptionOut"][];
             /** Left Out */
             left_out: string[];
         };
@@ -7241,33 +7297,6 @@ export interface components {
             camera: string;
             /** Version */
             version: string;
-        };
-        /**
-         * OptionOut
-         * @description A master that a step of a chain could use, what it is, and what does not fit about it.
-         */
-        "CorrectOut.OptionOut": {
-            /**
-             * Step
-             * @enum {string}
-             */
-            step: "bias" | "dark" | "flat" | "lean";
-            /** Key */
-            key: string;
-            /** Label */
-            label: string;
-            /** Words */
-            words: string;
-            /** Remarks */
-            remarks: string[];
-            /** Picked */
-            picked: boolean;
-            /** Grade */
-            grade: string;
-            /** Fit */
-            fit: string[];
-            /** Differs */
-            differs: string;
         };
         /** StationOut */
         "CorrectOut.StationOut": {
@@ -8062,6 +8091,46 @@ export interface components {
             stacks: components["schemas"]["IntakeColumns.Stack"][];
             /** Missing */
             missing: string[];
+        };
+        /**
+         * OptionOut
+         * @description A master that a step of a chain could use, what it is, and what does not fit about it.
+         */
+        "OptionsOut.OptionOut": {
+            /**
+             * Step
+             * @enum {string}
+             */
+            step: "bias" | "dark" | "flat" | "lean";
+            /** Key */
+            key: string;
+            /** Label */
+            label: string;
+            /** Words */
+            words: string;
+            /** Remarks */
+            remarks: string[];
+            /** Picked */
+            picked: boolean;
+            /** Grade */
+            grade: string;
+            /** Fit */
+            fit: string[];
+            /** Differs */
+            differs: string;
+        };
+        /**
+         * OptionsOut
+         * @description What the steps of a chain could use, the best fit first; ``more`` counts, by step, the
+         *     masters that fit less well and are not told.
+         */
+        OptionsOut: {
+            /** Options */
+            options: components["schemas"]["OptionsOut.OptionOut"][];
+            /** More */
+            more: {
+                [key: string]: number;
+            };
         };
         /**
          * NamePatternIn

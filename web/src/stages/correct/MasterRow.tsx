@@ -7,6 +7,17 @@ import { Fact } from "../../ui/parts";
 import { dayOf, fixed, seconds, shortName } from "../../ui/words";
 import { SingleVerdict, Verdict } from "./Verdict";
 
+const SHOWN_BESIDE = 6;
+
+/** Others of its kind and filter, those of the nearest nights first. */
+function nearestLike(master: Master, all: readonly Master[]): Master[] {
+  const away = (m: Master) => Math.abs(Date.parse(m.night) - Date.parse(master.night)) || 0;
+  return all
+    .filter((m) => m.id !== master.id && m.kind === master.kind && m.filter === master.filter)
+    .sort((a, b) => away(a) - away(b))
+    .slice(0, SHOWN_BESIDE);
+}
+
 /** A master, what went into it, and what can be held against it. */
 export function MasterRow({ master, all }: { master: Master; all: readonly Master[] }) {
   const shown = useApp((s) => s.master);
@@ -14,9 +25,7 @@ export function MasterRow({ master, all }: { master: Master; all: readonly Maste
   const ratio = useApp((s) => s.ratio);
   const set = useApp((s) => s.set);
   const on = shown === master.id;
-  const like = all.filter(
-    (m) => m.id !== master.id && m.kind === master.kind && m.filter === master.filter,
-  );
+  const like = on ? nearestLike(master, all) : [];
   const other = like.find((m) => m.id === beside);
   const alone = { beside: null, ratio: false, frame: null };
   return (

@@ -1,5 +1,7 @@
 import { pickMaster } from "../../api/actions";
-import type { Chain, MasterOption } from "../../api/types";
+import { useOptions } from "../../api/queries";
+import type { Chain, MasterOption, Options } from "../../api/types";
+import { useApp } from "../../state";
 import { Section } from "../../ui/parts";
 
 const STEPS = ["bias", "dark", "flat"] as const;
@@ -12,19 +14,24 @@ const GRADES: Record<string, string> = {
 
 /** The master of each step: as it fits best, another one, or none; and how well each fits. */
 export function Picks({ chain }: { chain: Chain }) {
+  const { data } = useOptions(
+    useApp((s) => s.campaign),
+    chain.name,
+  );
+  if (!data) return null;
   return (
     <Section title="Its masters" aside="yours to pick">
       {STEPS.map((step) => (
-        <Step key={step} chain={chain} step={step} />
+        <Step key={step} chain={chain} offered={data} step={step} />
       ))}
-      <Lean chain={chain} />
+      <Lean chain={chain} offered={data} />
     </Section>
   );
 }
 
 /** What the flat is straightened by, where the stars show that it leans. */
-function Lean({ chain }: { chain: Chain }) {
-  const options = chain.options.filter((o) => o.step === "lean");
+function Lean({ chain, offered }: { chain: Chain; offered: Options }) {
+  const options = offered.options.filter((o) => o.step === "lean");
   const picked = options.find((o) => o.picked);
   if (!options.length) return null;
   return (
@@ -54,8 +61,15 @@ function Lean({ chain }: { chain: Chain }) {
   );
 }
 
-function Step({ chain, step }: { chain: Chain; step: (typeof STEPS)[number] }) {
-  const options = chain.options.filter((o) => o.step === step);
+interface StepProps {
+  chain: Chain;
+  offered: Options;
+  step: (typeof STEPS)[number];
+}
+
+function Step({ chain, offered, step }: StepProps) {
+  const options = offered.options.filter((o) => o.step === step);
+  const more = offered.more[step] ?? 0;
   const picked = options.find((o) => o.picked);
   const left = chain.left_out.includes(step);
   const value = left ? LEFT_OUT : (picked?.key ?? "");
@@ -92,7 +106,7 @@ function Step({ chain, step }: { chain: Chain; step: (typeof STEPS)[number] }) {
       {!left && others.length > 0 && (
         <details className="mt-0.5 ml-11 text-small text-quiet">
           <summary className="cursor-pointer hover:text-ink">
-            {counted(others.length, used !== undefined)} not taken
+            {counted(others.length + more, used !== undefined)} not taken
           </summary>
           <ul>
             {others.map((o) => (
@@ -101,6 +115,7 @@ function Step({ chain, step }: { chain: Chain; step: (typeof STEPS)[number] }) {
                 {o.differs && `, ${o.differs}`}
               </li>
             ))}
+            {more > 0 && <li className="py-0.5">and {more} of nights farther away</li>}
           </ul>
         </details>
       )}
