@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import json
+import shutil
 import time
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
+from functools import cache
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 import requests
@@ -161,6 +164,17 @@ def _events(answer: requests.Response) -> Iterator[dict[str, Any]]:
 
 def small_night(folder: Path, exposures: int = 24, seed: int = 7) -> dict[str, Any]:
     """A plain night with a stray text file and an exposure of which the kind is unknown."""
+    made = Path(_written(exposures, seed).name)
+    shutil.copytree(made, folder, dirs_exist_ok=True)
+    truth: dict[str, Any] = json.loads((folder / "truth.json").read_text())
+    return truth
+
+
+@cache
+def _written(exposures: int, seed: int) -> TemporaryDirectory[str]:
+    """Such a night, made once for all tests that copy it."""
+    kept = TemporaryDirectory(prefix="beacon-night-")
+    folder = Path(kept.name)
     write_plain_night(
         folder, seed, exposures=exposures, shape=(480, 640), calibration=10, cadence_s=240.0
     )
@@ -168,8 +182,7 @@ def small_night(folder: Path, exposures: int = 24, seed: int = 7) -> dict[str, A
         for keyword in ("IMAGETYP", "FRAME"):
             hdus[0].header.remove(keyword, ignore_missing=True)
     (folder / "raw" / "notes.txt").write_text("Clear, no moon.\n")
-    truth: dict[str, Any] = json.loads((folder / "truth.json").read_text())
-    return truth
+    return kept
 
 
 def true_magnitudes(truth: dict[str, Any]) -> dict[str, float]:

@@ -21,7 +21,7 @@ from narrow_beacon.simulate.plain import plain_plan, write_plain_night
 from running import Client, Running
 
 pytestmark = pytest.mark.timeout(600)  # a dozen reductions in one test
-NIGHTS = 9
+NIGHTS = 6
 SMALL: dict[str, Any] = {
     "exposures": 5, "shape": (300, 400), "calibration": 4, "density": 9000.0, "cadence_s": 400.0,
 }  # fmt: skip
@@ -129,8 +129,8 @@ def test_page_and_command_line_give_the_same_numbers(
 
 @pytest.fixture(scope="module")
 def nights(running: Running) -> Path:
-    """Twelve nights of one field, each with its own calibration frames, and a plan of all."""
-    folder = running.nights / "twelve"
+    """Some nights of one field, each with its own calibration frames, and a plan of all."""
+    folder = running.nights / "several"
     for n in range(NIGHTS):
         write_plain_night(folder / f"night-{n + 1:02d}", 41, evening=n, **SMALL)
     names = ", ".join(f'"{path.name}/raw"' for path in sorted(folder.iterdir()))
@@ -176,7 +176,7 @@ def test_nights_added_one_by_one_give_what_all_at_once_give(client: Client, nigh
     assert one_by_one == exported(client, at_once)
     reduce(nights / "plan.toml")
     assert one_by_one == (nights / "out" / "light_curve.csv").read_bytes()
-    # And they are right: the median over sixty points is known to some 2 mmag.
+    # And they are right: the median over thirty points is known to some 2 mmag.
     truth = {}
     for path in sorted(nights.glob("night-*/truth.json")):
         for item in json.loads(path.read_text())["exposures"]:
