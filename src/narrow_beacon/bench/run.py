@@ -12,6 +12,7 @@ from narrow_beacon.bench.cameras import print_cameras
 from narrow_beacon.bench.colours import print_colours
 from narrow_beacon.bench.combine import print_combine
 from narrow_beacon.bench.crowd import print_crowd
+from narrow_beacon.bench.evenings import print_evenings
 from narrow_beacon.bench.fields import print_fields
 from narrow_beacon.bench.figures import FIGURES
 from narrow_beacon.bench.large import print_large
@@ -45,6 +46,7 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "masters": print_masters,
     "start": print_start,
     "growth": print_growth,
+    "evenings": print_evenings,
     "pulls": print_pulls,
     "crowd": print_crowd,
     "steady": print_steady,
