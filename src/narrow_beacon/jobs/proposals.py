@@ -11,6 +11,7 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from narrow_beacon.core.curve.earth import moments_of
 from narrow_beacon.core.curve.time import exposure_times
 from narrow_beacon.core.frames.colour import STEP
 from narrow_beacon.core.stars.limits import LIMIT, Limit, limit_words
@@ -141,7 +142,7 @@ def looks_reasons(
     reasons: dict[int, str] = {}
     for own in groups.values():
         mids = [file.mid_utc for file in own if file.mid_utc]
-        jd = exposure_times(mids, 0.0, 0.0, None).jd_utc
+        jd = moments_of(mids).jd()
         moments = Moments(jd, np.full(jd.size, np.nan), site)
         lights = lights_from([file.evidence or {} for file in own])
         qualities = [quality_from_json(file.quality) for file in own]
