@@ -35,7 +35,9 @@ def test_a_raw_night_becomes_a_report(
     page.get_by_role("button", name="Sort this folder").click()
 
     page.get_by_role("radio", name="needs an answer 1").click(timeout=LONG_MS)
-    expect(page.get_by_test_id("progress")).to_be_hidden(timeout=LONG_MS)  # then nothing moves
+    # Sorted and looked at, one job after the other: then nothing moves.
+    running.client().wait(int(page.url.split("#/")[1].split("/")[0]))
+    expect(page.get_by_test_id("progress")).to_be_hidden(timeout=LONG_MS)
     page.get_by_role("option", name=UNKIND).click()
     page.get_by_label("kind", exact=True).select_option("exposure")
     page.get_by_role("button", name="Keep for 1 file").click()

@@ -130,7 +130,7 @@ def test_page_and_command_line_give_the_same_numbers(
 @pytest.fixture(scope="module")
 def nights(running: Running) -> Path:
     """Some nights of one field, each with its own calibration frames, and a plan of all."""
-    folder = running.nights / "several"
+    folder = running.nights / "night after night"
     for n in range(NIGHTS):
         write_plain_night(folder / f"night-{n + 1:02d}", 41, evening=n, **SMALL)
     names = ", ".join(f'"{path.name}/raw"' for path in sorted(folder.iterdir()))
