@@ -135,6 +135,36 @@ def test_a_neighbour_in_the_ring_does_not_raise_the_sky() -> None:
     assert abs(masked.sky_adu_per_px[0] - lonely.sky_adu_per_px[0]) < 8.0
 
 
+STEP_ADU = 16.0
+
+
+@pytest.mark.parametrize("level", [0.0, 0.25, 0.4, 0.5])
+@pytest.mark.parametrize("scatter", [0.4, 0.7])
+def test_a_sky_in_coarse_steps_is_taken_off_whole(level: float, scatter: float) -> None:
+    """Twelve bits in words of sixteen: most pixels of a dark sky have one value."""
+    rng = np.random.default_rng(8)
+    shape = (400, 400)
+    raw = np.rint(rng.normal(20.0 + level, scatter, shape))
+    # A master's own pattern is fine beside a step.
+    image = (STEP_ADU * raw - rng.normal(0, 1.0, shape)).astype(np.float32)
+    background = measure_background(image, step_adu=STEP_ADU)
+    # Rounding adds its own scatter, 1/√12 of a step.
+    whole = STEP_ADU * np.hypot(scatter, 12**-0.5)
+    assert 0.75 < background.median_noise_adu / whole < 1.35
+    assert len(detect(image, background, 3.0).stars) <= 5
+    x, y = rng.uniform(30, 370, (2, 200))
+    flags = np.zeros(shape, np.uint8)
+    sums = measure_apertures(
+        image, flags, flags, x, y, np.array([5.0]), (10.0, 18.0), *background.at(x, y), STEP_ADU
+    )
+    # 79 pixels each: their noise, over the root of 200; rounding lets a sky be off by a
+    # hundredth of a step, where it scatters by less than half of one.
+    noise = whole * np.sqrt(79.0 / 200.0) * 1.05
+    assert abs(np.mean(sums.counts_adu)) < 4.0 * noise
+    true = STEP_ADU * raw.mean()
+    assert np.mean(sums.sky_adu_per_px) == pytest.approx(true, abs=0.05 * STEP_ADU)
+
+
 def test_the_noise_of_an_aperture_is_the_equation() -> None:
     camera = CameraConstants(1.5, 8.0, 0.1, 0.25, 500.0)
     light = Light(

@@ -248,6 +248,23 @@ def test_flats_beyond_what_the_camera_can_tell_are_no_flats(
     assert any(row["state"] == "left out" and words in row["reason"] for row in flats)
 
 
+def test_a_converter_of_coarse_steps_costs_neither_darks_nor_accuracy(tmp_path: Path) -> None:
+    """Twelve bits in words of sixteen: the read noise is a third of a step, and most pixels of a
+    bias frame have one value.
+    """
+
+    def coarse(raw: Path) -> None:
+        for path in raw.rglob("*.fits"):
+            edit(path, lambda pixels, _: (pixels // 16 * 16).astype(np.uint16))
+
+    night = reduced(tmp_path, coarse, exposure_s=4.0, cadence_s=10.0)
+    assert not night.outcome.night.left_out
+    assert night.good.all()
+    assert night.honest()
+    assert not night.said("noisier than")
+    assert np.sqrt(np.mean((night.error / night.sigma) ** 2)) < 1.5  # of 14 points
+
+
 def test_a_gain_that_changes_in_the_night_is_no_cloud(tmp_path: Path) -> None:
     def change(raw: Path) -> None:
         def halved(pixels: np.ndarray, header: fits.Header) -> np.ndarray:

@@ -18,6 +18,7 @@ from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.correct.apply import DEFECT, SATURATED
 from narrow_beacon.core.curve.time import julian_year, places_at
+from narrow_beacon.core.frames.steps import step_of
 from narrow_beacon.core.measure.census import Apertures, ExposureCensus, Image, Places, take_census
 from narrow_beacon.core.measure.flags import flag_words
 from narrow_beacon.core.measure.growth import RADII_FWHM
@@ -113,7 +114,9 @@ def solve(
         Where no solution is sure, with what was tried.
     """
     pixels, flags = _prepared(image, np.inf)
-    seen = see(pixels, flags, likely_width(pixels, measure_background(pixels)))
+    step = step_of(pixels)
+    guess = likely_width(pixels, measure_background(pixels, step_adu=step))
+    seen = see(pixels, flags, guess, step_adu=step)
     fwhm = seen.profile.fwhm_px if seen.profile else FIRST_GUESS_FWHM_PX
     order = stars.brightness_order()
     ra, dec = places_at(stars, _year(time))
@@ -171,8 +174,9 @@ def measure(
         Where the catalogue has no such band.
     """
     pixels, flags = _prepared(image, linear_limit_adu)
-    guess = fwhm_px or likely_width(pixels, measure_background(pixels))
-    seen = see(pixels, flags, guess)
+    step = step_of(pixels)
+    guess = fwhm_px or likely_width(pixels, measure_background(pixels, step_adu=step))
+    seen = see(pixels, flags, guess, step_adu=step)
     mark_cosmic_rays(seen, gain_e_per_adu)
     own = seen.profile.fwhm_px if seen.profile else guess
     width = fwhm_px or own
@@ -190,7 +194,9 @@ def measure(
         Places(rows, x, y, magnitudes),
         Apertures(own, np.array(radii_fwhm) * width, (inner * width, outer * width)),
         Exposed(exposure_s, airmass),
-        CameraConstants(gain_e_per_adu, read_noise_e, aperture_m=aperture_m),
+        CameraConstants(
+            gain_e_per_adu, read_noise_e, aperture_m=aperture_m, step_adu=step
+        ),
     )  # fmt: skip
     moment = None if time is None else Time(time, scale="utc")
     return Measures(_table(census, stars, ra, dec), census, exposure_s, airmass, moment, own)

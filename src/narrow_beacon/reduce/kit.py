@@ -151,6 +151,7 @@ class _Kit:
                 self._gain, self._noise, chain.dark_adu_per_s * self._gain
             ),
             flat_noise=chain.noise.flat(self._gain),
+            step_adu=min((top.step_adu for top in self._tops), default=1.0),
         )
         return ChainUse(chain.folder, camera, self._limit, self._scale, chain.problem)
 

@@ -112,7 +112,8 @@ def _look(context: Context, job: ExposureJob) -> Looked:
     except Exception as error:
         return Looked(None, None, words_of(error, "reading", job.frame.name))
     trouble = few_stars_words(seen.quality) if len(seen.stars) < LEAST_STARS else ""
-    return Looked(seen.quality, _star_list(seen, job.frame.exposure_s), trouble)
+    step = context.chains[job.chain].camera.step_adu
+    return Looked(seen.quality, _star_list(seen, job.frame.exposure_s, step), trouble)
 
 
 def _fits(seen: Seen, guess_px: float) -> bool:
@@ -139,7 +140,8 @@ def _seen_well(context: Context, job: ExposureJob) -> Seen:
         seen = at(width)
         if _round(seen) and _fits(seen, width):
             return seen
-    return _seen_at_any_width(pixels, at)
+    step = context.chains[job.chain].camera.step_adu
+    return _seen_at_any_width(pixels, step, at)
 
 
 def _round(seen: Seen) -> bool:
@@ -147,8 +149,8 @@ def _round(seen: Seen) -> bool:
     return seen.quality.elongation < _ROUND
 
 
-def _seen_at_any_width(pixels: Plane, at: Callable[[float], Seen]) -> Seen:
-    guess = likely_width(pixels, measure_background(pixels))
+def _seen_at_any_width(pixels: Plane, step_adu: float, at: Callable[[float], Seen]) -> Seen:
+    guess = likely_width(pixels, measure_background(pixels, step_adu=step_adu))
     seen = at(guess)
     if not _fits(seen, guess):
         best = 0.0
@@ -163,7 +165,7 @@ def _seen_at_any_width(pixels: Plane, at: Callable[[float], Seen]) -> Seen:
     return at(RING_WIDTHS * width if width >= WIDE_PX else width)
 
 
-def _star_list(seen: Seen, exposure_s: float) -> StarList:
+def _star_list(seen: Seen, exposure_s: float, step_adu: float) -> StarList:
     stars = seen.stars.take(np.arange(min(len(seen.stars), KEPT_STARS)))
     fwhm = seen.profile.fwhm_px if seen.profile else FIRST_GUESS_FWHM_PX
     sky, noise = seen.background.at(stars.x_px, stars.y_px)
@@ -172,6 +174,7 @@ def _star_list(seen: Seen, exposure_s: float) -> StarList:
     sums = measure_apertures(
         seen.pixels, seen.flags, masked, stars.x_px, stars.y_px,
         np.array([_RADIUS_FWHM * fwhm]), (_RING_FWHM[0] * fwhm, _RING_FWHM[1] * fwhm), sky, noise,
+        step_adu,
     )  # fmt: skip
     return StarList(
         stars.x_px, stars.y_px, stars.position_error_px(fwhm), sums.counts_adu[:, 0] / exposure_s,

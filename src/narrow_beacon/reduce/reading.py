@@ -13,6 +13,7 @@ from narrow_beacon.core.frames.frame import RawFile
 from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.levels import levels_of
 from narrow_beacon.core.frames.sort import read_raws
+from narrow_beacon.core.frames.steps import step_of
 from narrow_beacon.core.stars.background import measure_background
 from narrow_beacon.core.stars.detect import FIRST_GUESS_FWHM_PX, detect
 from narrow_beacon.reduce.faults import words_of
@@ -75,6 +76,7 @@ def _with_levels(raw: RawFile) -> RawFile:
         return replace(raw, problem=words_of(error, "reading", raw.name))
     count = 0
     if kind != "flat":
-        stars = detect(pixels, measure_background(pixels), FIRST_GUESS_FWHM_PX).stars
+        background = measure_background(pixels, step_adu=step_of(stored))
+        stars = detect(pixels, background, FIRST_GUESS_FWHM_PX).stars
         count = int((stars.snr > _SURE_SNR).sum())
     return replace(raw, levels=levels_of(pixels, raw.source.cut(stored)), sky_stars=count)

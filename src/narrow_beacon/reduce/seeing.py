@@ -65,7 +65,8 @@ def look(context: Context, job: ExposureJob, guess_px: float | None) -> Seen:
     """
     pixels, flags = corrected(context, job)
     if guess_px is None:
-        guess_px = likely_width(pixels, measure_background(pixels))
+        step = context.chains[job.chain].camera.step_adu
+        guess_px = likely_width(pixels, measure_background(pixels, step_adu=step))
     return see_of(context, job, pixels, flags, guess_px)
 
 
@@ -75,16 +76,15 @@ def see_of(
     """What is on the corrected pixels of an exposure, its noise against what its camera says.
     Raises NotCorrectedError where they count from another zero than what was taken off.
     """
-    seen = see(pixels, flags, guess_px, 1.0 / job.frame.source.step)
+    camera = context.chains[job.chain].camera
+    seen = see(pixels, flags, guess_px, 1.0 / job.frame.source.step, camera.step_adu)
     if seen.quality.sky_adu_per_px < _LOST_ZERO_ADU:
         raise NotCorrectedError(
             f"not corrected: its sky is {seen.quality.sky_adu_per_px:.0f} ADU, so far below zero "
             "that the file counts from another zero than its masters; does its header lack "
             "BZERO = 32768?"
         )
-    expected = expected_noise_adu(
-        seen.quality.sky_adu_per_px, job.frame.exposure_s, context.chains[job.chain].camera
-    )
+    expected = expected_noise_adu(seen.quality.sky_adu_per_px, job.frame.exposure_s, camera)
     trails = tuple(find_trails(pixels, seen.found.block_means, seen.background, guess_px))
     quality = replace(
         seen.quality, noise_ratio=seen.quality.noise_adu / expected,
@@ -124,7 +124,8 @@ def seen_clean(
     """
     use, settings = context.chains[job.chain], context.groups[job.group]
     pixels, flags = corrected(context, job, second=second)
-    seen = see(pixels, flags, settings.fwhm_px, 1.0 / job.frame.source.step)
+    step = use.camera.step_adu
+    seen = see(pixels, flags, settings.fwhm_px, 1.0 / job.frame.source.step, step)
     mark_cosmic_rays(seen, use.camera.gain_e_per_adu)
     if not second:
         return seen, solution
@@ -137,11 +138,14 @@ def planes_of(use: ChainUse, second: bool) -> str:
     return str(Path(use.folder) / SECOND) if second else use.folder
 
 
-def see(pixels: Plane, flags: Flags, guess_px: float, pixel_px: float = 1.0) -> Seen:
+def see(
+    pixels: Plane, flags: Flags, guess_px: float, pixel_px: float = 1.0, step_adu: float = 0.0
+) -> Seen:
     """Background, stars and star width of corrected pixels; marks spikes in ``flags``. The side of
-    a pixel that sees light is ``pixel_px``, over the distance from one to the next.
+    a pixel that sees light is ``pixel_px``, over the distance from one to the next; values come in
+    steps of ``step_adu``.
     """
-    background = measure_background(pixels)
+    background = measure_background(pixels, step_adu=step_adu)
     found = detect(pixels, background, guess_px)
     for x, y in found.spikes:
         flags[max(y - 1, 0) : y + 2, max(x - 1, 0) : x + 2] |= SPIKE

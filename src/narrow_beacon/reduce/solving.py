@@ -25,6 +25,7 @@ from narrow_beacon.core.frames.frame import Frame, RawFile
 from narrow_beacon.core.frames.header import FrameFacts
 from narrow_beacon.core.frames.header_values import sexagesimal_deg
 from narrow_beacon.core.frames.sort import read_raws
+from narrow_beacon.core.frames.steps import step_of
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.place.solve import Hint, Placement, Solver
 from narrow_beacon.core.place.whole_sky import SkySolver
@@ -183,8 +184,9 @@ def place_anywhere(
 def _place(source: PixelSource, solver: Solver | SkySolver, hint: Hint) -> Placement:
     """An image on the sky, by the stars on its raw pixels."""
     pixels = read_pixels(source)
-    guess = likely_width(pixels, measure_background(pixels))
-    seen = see(pixels, np.zeros(pixels.shape, np.uint8), guess, 1.0 / source.step)
+    step = step_of(pixels)
+    guess = likely_width(pixels, measure_background(pixels, step_adu=step))
+    seen = see(pixels, np.zeros(pixels.shape, np.uint8), guess, 1.0 / source.step, step)
     fwhm = seen.profile.fwhm_px if seen.profile else FIRST_GUESS_FWHM_PX
     error_px = seen.stars.position_error_px(fwhm)
     return solver.place(seen.stars.x_px, seen.stars.y_px, pixels.shape, hint, error_px)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from narrow_beacon.core.arrays import Plane
+from narrow_beacon.core.frames.steps import step_of
 
 RANGES_ADU = (4095.0, 16383.0, 65535.0)
 """The highest values of converters of 12, 14 and 16 bits."""
@@ -15,7 +16,6 @@ _NEAR = 0.002
 _LEAST_PILE = 3
 _LEAST_FRAMES = 2
 _FULL_PILE = 20
-_MOST_STEP = 64
 _LEAST_LEVEL_ADU = 1000.0
 """No camera stops below; a frame without any light is no sign of it."""
 
@@ -38,14 +38,14 @@ def look_at_top(pixels: Plane) -> Top:
     if not (values.size and np.isfinite(np.max(values))):
         values = values[np.isfinite(values)]
     if not values.size:
-        return Top(0.0, 0, 0, 1.0)
+        return Top(0.0, 0, 0, 0.0)
     highest = float(np.max(values))
     if highest < _LEAST_LEVEL_ADU:
-        return Top(highest, 0, 0, _step(values))
+        return Top(highest, 0, 0, step_of(values))
     near = values[values >= (1.0 - 2.0 * _NEAR) * highest]
     at_top = int(np.count_nonzero(near >= (1.0 - _NEAR) * highest))
     below = near.size - at_top
-    return Top(highest, at_top, below, _step(values))
+    return Top(highest, at_top, below, step_of(values))
 
 
 def clipping_level(tops: Sequence[Top]) -> float | None:
@@ -71,15 +71,3 @@ def converter_range(tops: Sequence[Top]) -> float:
     if step > 1.0:
         return float(np.floor(largest / step) * step)
     return next((r for r in RANGES_ADU if 0.25 * r < highest <= r), max(largest, highest))
-
-
-def _step(values: np.ndarray) -> float:
-    """The power of 2 of which all values are multiples; 1 for most cameras."""
-    sample = values[:: max(1, values.size // 20000)]
-    whole = np.rint(sample).astype(np.int64)
-    if not np.array_equal(whole, sample):
-        return 1.0
-    step = 1
-    while step < _MOST_STEP and not np.any(whole % (2 * step)):
-        step *= 2
-    return float(step)

@@ -16,13 +16,16 @@ from numpy.typing import NDArray
 from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats, Ints, Plane
 from narrow_beacon.core.frames.fits_file import PixelSource, overscan_of_words, read_pixels
+from narrow_beacon.core.frames.steps import step_of
 from narrow_beacon.core.kits import CLIPPED, COMBINATIONS, MEAN, MEDIAN, USUAL_RULES
 
 LEAST_TO_CLIP = 5
 _CHUNK = 256
 _OF_FEW = {1: 1.0, 2: 1.0, 3: 1.35, 4: 1.19}
 _BLOCK_BYTES = 4_000_000
-_QUANTISATION_FLOOR_ADU = 0.5
+_STEP_ROWS = 16
+_LEAST_STEPS = 0.5
+"""The least scatter of a pixel, in steps of the frames' values."""
 _MEAN, _MEDIAN = COMBINATIONS.index(MEAN), COMBINATIONS.index(MEDIAN)
 
 
@@ -55,6 +58,9 @@ class RowReader:
                 shape = (source.height, source.width)
                 self._rows = np.memmap(file.name, np.float32, "w+", 0, shape)
                 self._rows[:] = read_pixels(source)
+
+        self.step_adu = step_of(self._rows[:_STEP_ROWS]) * source.bscale
+        """In which the values come."""
 
     def read(self, first: int, last: int, out: Plane) -> None:
         """Rows ``first`` to ``last`` (excluded) into ``out`` (rows, width)."""
@@ -97,7 +103,7 @@ def combine(
     way = COMBINATIONS.index(method)
     plane = np.empty((height, width), np.float32)
     factors = np.ones(count) if scales is None else np.asarray(scales, float)
-    clipped = 0
+    clipped, step = 0, max(readers[0].step_adu, 1.0)
     for first in range(0, height, rows):
         last = min(first + rows, height)
         # The last one is shorter: laid out alike, it needs no kernel of its own.
@@ -110,7 +116,7 @@ def combine(
                 block[index] -= subtract[first:last]
             if scales is not None:
                 block[index] *= np.float32(factors[index])
-        floor = _QUANTISATION_FLOOR_ADU * float(factors.mean())
+        floor = _LEAST_STEPS * step * float(factors.mean())
         clipped += _combined(block, exchanges, way, kappa, floor, plane[first:last])
     return Combined(plane, count, clipped / (count * height * width))
 

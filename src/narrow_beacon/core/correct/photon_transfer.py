@@ -15,6 +15,7 @@ import numpy as np
 from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.frames.fits_file import read_pixels
 from narrow_beacon.core.frames.frame import Frame
+from narrow_beacon.core.frames.steps import step_of
 
 _PATCH = 64
 _REACH = 256
@@ -22,6 +23,8 @@ _MOST_PAIRS = 2
 FRAMES_OF_NOISE = 2 * _MOST_PAIRS
 """So many flats and bias frames tell the noise."""
 _MOST_IN_ALL = 24
+_LEAST_STEPS = 0.5
+"""The least scatter in steps of the frames' values: else most may be equal, and it is none."""
 _BENT = 0.08
 """Share by which the variance may depart from a straight line before a sensor counts as no longer
 linear; that of a pair over a quarter of a million pixels is known to 1%."""
@@ -42,14 +45,15 @@ def measure_camera_noise(flats: Sequence[Frame], biases: Sequence[Frame]) -> Cam
         return None
     bias_pairs = [_pair(biases, i) for i in range(0, min(len(biases) - 1, FRAMES_OF_NOISE), 2)]
     bias_sum = float(np.median([np.median(a) + np.median(b) for a, b in bias_pairs]))
-    bias_variance = float(np.median([_difference_variance(a, b) for a, b in bias_pairs]))
+    step = step_of(bias_pairs[0][0])
+    bias_variance = float(np.median([_difference_variance(a, b, step) for a, b in bias_pairs]))
     gains = []
     for i in range(0, min(len(flats) - 1, FRAMES_OF_NOISE), 2):
         first, second = _pair(flats, i)
         # Flats of a twilight differ in level: scale the second to the first before differencing.
         half = bias_sum / 2
         factor = (np.median(first) - half) / (np.median(second) - half)
-        variance = _difference_variance(first - half, (second - half) * factor)
+        variance = _difference_variance(first - half, (second - half) * factor, step)
         photons = variance - bias_variance * (1 + factor**2) / 2
         # var(a − f·b) = (a + f²·b)/g with f·b = a: the photon part is a·(1 + f)/g.
         signal = float((np.median(first) - half) * (1 + factor))
@@ -98,7 +102,8 @@ def photon_transfer(flats: Sequence[Frame], biases: Sequence[Frame]) -> PhotonTr
         return None
     first, second = _pair(biases, 0)
     bias = float(np.median(first) + np.median(second)) / 2.0
-    bias_variance = _difference_variance(first, second) / 2.0
+    step = step_of(first)
+    bias_variance = _difference_variance(first, second, step) / 2.0
     points = []
     for frames in _series(flats):
         for one, other in frames:
@@ -108,7 +113,7 @@ def photon_transfer(flats: Sequence[Frame], biases: Sequence[Frame]) -> PhotonTr
                 continue
             factor = level_a / level_b
             # var(a - f b) = v_a + f² v_b, with v = bias variance + level / gain for each.
-            own = _difference_variance(a, b * factor) - bias_variance * (1.0 + factor**2)
+            own = _difference_variance(a, b * factor, step) - bias_variance * (1.0 + factor**2)
             photons = own / (1.0 + factor)
             points.append(TransferPoint(level_a, bias_variance + photons, one.filter or ""))
     points.sort(key=lambda point: point.level_adu)
@@ -152,12 +157,15 @@ def _centre(frame: Frame) -> Plane:
     return pixels if known.all() else np.where(known, pixels, np.median(pixels[known]))
 
 
-def _difference_variance(first: Plane, second: Plane) -> float:
-    """Robust variance of the difference: the median over patches of clipped variances."""
+def _difference_variance(first: Plane, second: Plane, step_adu: float) -> float:
+    """Robust variance of the difference of frames whose values come in steps: the median over
+    patches of clipped variances.
+    """
     rows, columns = (size // _PATCH for size in first.shape)
     difference = (first - second)[: rows * _PATCH, : columns * _PATCH]
     patches = difference.reshape(rows, _PATCH, columns, _PATCH).swapaxes(1, 2)
     values = patches.reshape(rows * columns, -1)
     values = values - np.median(values, axis=1, keepdims=True)
-    limit = 5 * 1.4826 * np.median(np.abs(values), axis=1, keepdims=True) + 1e-6
+    scatter = 1.4826 * np.median(np.abs(values), axis=1, keepdims=True)
+    limit = 5 * np.maximum(scatter, _LEAST_STEPS * step_adu) + 1e-6
     return float(np.median(np.nanvar(np.where(np.abs(values) < limit, values, np.nan), axis=1)))

@@ -9,6 +9,7 @@ import numpy as np
 
 from narrow_beacon.core.arrays import Plane
 from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.steps import step_of
 
 _LEVEL_STEP = 5  # every fifth row and column is enough for a frame's level
 _LEVEL_DEPARTURE = 12.0  # robust standard deviations from the like frames
@@ -31,6 +32,8 @@ class Levels:
     scatter_adu: float
     highest_adu: float = float("nan")
     at_highest: float = 0.0
+    step_adu: float = 0.0
+    """In which the values come."""
 
 
 def levels_of(pixels: Plane, as_read: Plane | None = None) -> Levels:
@@ -43,7 +46,7 @@ def levels_of(pixels: Plane, as_read: Plane | None = None) -> Levels:
     highest = float(np.max(top))
     return Levels(
         median, 1.4826 * float(np.median(np.abs(sample - median))), highest,
-        float(np.mean(top == highest)),
+        float(np.mean(top == highest)), step_of(top),
     )  # fmt: skip
 
 
@@ -94,8 +97,11 @@ def odd_level(levels: Levels, kind: str, like: Sequence[Levels]) -> str | None:
             )
         return None
     spread = 1.4826 * float(np.median(np.abs(medians - usual)))
-    allowed = max(_LEAST_DEPARTURE_ADU, _LEVEL_DEPARTURE * spread)
-    if abs(level - usual) > allowed or scatter > _SCATTER_RATIO * max(usual_scatter, 1.0):
+    # Median and scatter of values in steps are steps themselves.
+    step = levels.step_adu
+    allowed = max(_LEAST_DEPARTURE_ADU, _LEVEL_DEPARTURE * spread, 1.5 * step)
+    usual_least = max(usual_scatter, 1.0, step)
+    if abs(level - usual) > allowed or scatter > _SCATTER_RATIO * usual_least:
         return (
             f"wrong kind: called a {kind}, but its level of {level:.0f} ± {scatter:.0f} ADU "
             f"is not the {usual:.0f} ± {usual_scatter:.0f} ADU of the other {len(like)}"

@@ -16,6 +16,8 @@ _DENSEST = 0.35
 less than there are: steps by it don't overshoot."""
 _LINE_PX = 16
 """Pixels that the memory hands over together."""
+_LEAST_STEPS = 0.75
+"""The least scatter of a ring in steps of its values."""
 
 
 @dataclass(frozen=True)
@@ -45,13 +47,15 @@ def measure_apertures(
     annulus_px: tuple[float, float],
     sky_guess_adu: Floats,
     noise_guess_adu: Floats,
+    step_adu: float = 0.0,
 ) -> ApertureSums:
     """Measure stars at 0-based positions on an image (height, width).
 
     ``radii_px`` ascend; ``masked`` marks what is no sky (``mask_stars``). The sky is the
     mean of the ring's pixels within three times the scatter about their median, the scatter being
-    that of the lower half. ``sky_guess_adu`` and ``noise_guess_adu`` (stars) only speed the search
-    for the median.
+    that of the lower half, and at least three quarters of the ``step_adu`` in which the values
+    come: else all that are not equal to the median would be left out. ``sky_guess_adu`` and
+    ``noise_guess_adu`` (stars) only speed the search for the median.
     """
     n, m = x_px.size, radii_px.size
     # Neighbours on the image one after the other: their pixels are still in the cache.
@@ -63,7 +67,7 @@ def measure_apertures(
         pixels, flags, masked, x_px[order], y_px[order], np.asarray(radii_px, float),
         float(annulus_px[0]), float(annulus_px[1]), sky_guess_adu[order], noise_guess_adu[order],
         circles.half_px, circles.held, circles.held_from, circles.cut, circles.cut_from,
-        circles.geometry, counts, sky, scatter, ring, peak, near,
+        circles.geometry, _LEAST_STEPS * step_adu, counts, sky, scatter, ring, peak, near,
     )  # fmt: skip
     back = np.argsort(order, kind="stable")
     return ApertureSums(*(values[back] for values in (counts, sky, scatter, ring, peak, near)))
@@ -145,8 +149,10 @@ def _median(values, count, guess, noise):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _ring_sky(values, count, guess, noise):  # type: ignore[no-untyped-def]
-    """Mean, scatter and number of the values within 3 σ of the median; σ from the lower half."""
+def _ring_sky(values, count, guess, noise, least):  # type: ignore[no-untyped-def]
+    """Mean, scatter and number of the values within 3 σ of the median; σ from the lower half, but
+    not less than ``least``.
+    """
     centre = np.float32(_median(values, count, guess, noise))
     nothing = np.float32(0.0)
     squares = nothing
@@ -156,7 +162,7 @@ def _ring_sky(values, count, guess, noise):  # type: ignore[no-untyped-def]
         squares += d * d
         below += np.int32(1) if d < nothing else np.int32(0)
     sigma = np.sqrt(np.float64(squares) / below) if below else 0.0
-    limit = np.float32(3.0 * max(sigma, 1e-6))
+    limit = np.float32(3.0 * max(sigma, least, 1e-6))
     total = square = np.float64(0.0)
     kept = np.int32(0)
     for i in range(count):
@@ -258,7 +264,7 @@ def _read_patch(pixels, flags, x0, y0, half, xc, yc, reach, sky, patch, near, n)
 @njit(cache=True, nogil=True)
 def _measure(  # type: ignore[no-untyped-def]
     pixels, flags, masked, xs, ys, radii, inner, outer, guesses, noises,
-    half, held, held_from, cut, cut_from, geometry,
+    half, held, held_from, cut, cut_from, geometry, least,
     counts, skies, scatters, rings, peaks, near,
 ):  # fmt: skip
     height, width = pixels.shape
@@ -273,7 +279,7 @@ def _measure(  # type: ignore[no-untyped-def]
         fetched += _fetch(pixels, flags, masked, xc, yc, outer)
         count = _gather_ring(pixels, masked, xc, yc, inner, outer, values)
         if count >= 8:
-            sky, scatter, kept = _ring_sky(values, count, guesses[n], max(noises[n], 1e-3))
+            sky, scatter, kept = _ring_sky(values, count, guesses[n], max(noises[n], 1e-3), least)
         else:
             sky, scatter, kept = np.nan, np.nan, count
         skies[n], scatters[n], rings[n] = sky, scatter, kept

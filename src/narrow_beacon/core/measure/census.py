@@ -173,7 +173,16 @@ def take_census(
     masks = _masks(image, apertures)
     sky, noise = image.background.at(x, y)
     sums = measure_apertures(
-        image.pixels, image.flags, image.masked, x, y, radii, apertures.annulus_px, sky, noise
+        image.pixels,
+        image.flags,
+        image.masked,
+        x,
+        y,
+        radii,
+        apertures.annulus_px,
+        sky,
+        noise,
+        camera.step_adu,
     )
     counts = sums.counts_adu
     uncertainty, ratio = _uncertainty(

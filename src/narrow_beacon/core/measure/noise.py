@@ -41,6 +41,13 @@ class CameraConstants:
     """Noise a pixel of the bias and dark that were taken off."""
     flat_noise: float = 0.0
     """Relative noise a pixel of the flat."""
+    step_adu: float = 1.0
+    """In which the values come."""
+
+    @property
+    def quantisation_e2(self) -> float:
+        """Variance in electrons², a pixel, of what rounding to that step does."""
+        return (self.gain_e_per_adu * self.step_adu) ** 2 / 12.0
 
 
 @dataclass(frozen=True)
@@ -151,7 +158,7 @@ def noise_terms(light: Light, exposed: Exposed, camera: CameraConstants) -> Nois
         star=flux_e,
         sky=pixels * sky_e,
         dark=pixels * camera.dark_e_per_s * exposed.exposure_s,
-        read=pixels * (camera.read_noise_e**2 + camera.gain_e_per_adu**2 / 12.0),
+        read=pixels * (camera.read_noise_e**2 + camera.quantisation_e2),
         masters=pixels * (camera.masters_e**2 + (camera.flat_noise * sky_e) ** 2)
         + (camera.flat_noise * flux_e) ** 2 / spread,
         scintillation=exposed.parts * (relative * flux_e) ** 2,
@@ -173,7 +180,7 @@ def expected_noise_adu(sky_adu_per_px: float, exposure_s: float, camera: CameraC
 def _sky_variance(sky_e: Any, exposure_s: float, camera: CameraConstants) -> Any:
     return (
         sky_e + camera.dark_e_per_s * exposure_s + camera.read_noise_e**2
-        + camera.gain_e_per_adu**2 / 12.0 + camera.masters_e**2 + (camera.flat_noise * sky_e) ** 2
+        + camera.quantisation_e2 + camera.masters_e**2 + (camera.flat_noise * sky_e) ** 2
     )  # fmt: skip
 
 

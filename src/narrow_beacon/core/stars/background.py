@@ -13,6 +13,11 @@ MESH_PX = 64
 _ROW_STEP, _COLUMN_STEP = 4, 4
 _BINS, _BIN_REACH = 256, 8.0
 """Bins of a sixteenth of the scatter, as far as eight times that to either side."""
+_COARSE = 3.0
+"""Scatter in steps of the values below which these are spread."""
+_LEAST_STEPS = np.float32(0.5)
+"""And the least of it: rounding alone scatters by 0.3, and few values say what the rest is."""
+_GOLDEN = 0.6180339887498949
 _ALIKE = 1.5
 """Factor by which cells' scatters, and scatters by which their levels, may differ for the same bins
 to serve both."""
@@ -47,18 +52,22 @@ class Background:
         return sky, noise
 
 
-def measure_background(pixels: Plane, mesh_px: int = MESH_PX) -> Background:
+def measure_background(
+    pixels: Plane, mesh_px: int = MESH_PX, *, step_adu: float = 0.0
+) -> Background:
     """Background of an image (height, width) in its own unit.
 
     Each cell: a sample of its pixels is clipped at 2.5 times the scatter of its lower half, then
-    its median and that scatter are taken; a 3 × 3 median over cells removes bright stars.
+    its median and that scatter are taken; a 3 × 3 median over cells removes bright stars. Where
+    values come in steps of ``step_adu``, not far below the scatter, each value of the sample is
+    spread evenly over its step first: else most of them are equal, and both come out as steps.
     """
     height, width = pixels.shape
     rows = max(1, round(height / mesh_px))
     columns = max(1, round(width / mesh_px))
     sky = np.empty((rows, columns), np.float32)
     noise = np.empty((rows, columns), np.float32)
-    _mesh(pixels, mesh_px, sky, noise)
+    _mesh(pixels, mesh_px, np.float32(step_adu), sky, noise)
     return Background(
         _mean_of_nine(_median_of_nine(sky), slopes=True),
         # Noise follows the square root of the sky, so that it changes less from cell to cell.
@@ -192,7 +201,7 @@ def _quantile(bins, first, last, wanted):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def _mesh(pixels, mesh_px, sky, noise):  # type: ignore[no-untyped-def]
+def _mesh(pixels, mesh_px, step, sky, noise):  # type: ignore[no-untyped-def]
     height, width = pixels.shape
     rows, columns = sky.shape
     room = (2 * mesh_px // _ROW_STEP + 1) * (2 * mesh_px // _COLUMN_STEP + 1)
@@ -212,6 +221,12 @@ def _mesh(pixels, mesh_px, sky, noise):  # type: ignore[no-untyped-def]
                     sample[count] = pixels[y, x]
                     count += 1
             level, scatter = _clipped(sample[:count], bins, level, scatter)
+            if scatter < _COARSE * step:
+                for n in range(count):
+                    sample[n] += step * np.float32(n * _GOLDEN % 1.0 - 0.5)
+                level, scatter = _clipped(sample[:count], bins, level, step)
+                square = scatter * scatter - step * step / np.float32(12.0)
+                scatter = max(np.sqrt(max(square, np.float32(0.0))), _LEAST_STEPS * step)
             sky[j, i], noise[j, i] = level, scatter
 
 
