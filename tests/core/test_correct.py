@@ -204,15 +204,20 @@ def test_a_flat_with_a_moved_dust_grain_is_reported_and_noise_is_not() -> None:
     assert np.hypot(brighter.x_px - 151, brighter.y_px - 201) < 6
 
 
-def test_gain_and_read_noise_are_measured_from_pairs(tmp_path: Path) -> None:
+@pytest.mark.parametrize("step", [1, 8])
+def test_gain_and_read_noise_are_measured_from_pairs(tmp_path: Path, step: int) -> None:
+    """Also where values come in steps of half as much again as the read noise."""
     camera = Camera(2, (512, 512), gain_e_per_adu=1.7, read_noise_e=9.0, hot_share=0.0)
     rng = np.random.default_rng(4)
-    bias = [frame(tmp_path, camera.read(rng, None, 0.0), "bias") for _ in range(4)]
+
+    def read(light: np.ndarray | None, seconds: float) -> np.ndarray:
+        return camera.read(rng, light, seconds, cosmic_per_s=0) // step * step
+
+    bias = [frame(tmp_path, read(None, 0.0), "bias") for _ in range(4)]
     light = camera.throughput() * np.float32(30000 * 1.7)
     # The second flat of each pair is fainter, as twilight makes it.
     flats = [
-        frame(tmp_path, camera.read(rng, light * np.float32(f), 2.0, cosmic_per_s=0), "flat")
-        for f in (1.0, 0.9, 0.85, 0.8)
+        frame(tmp_path, read(light * np.float32(f), 2.0), "flat") for f in (1.0, 0.9, 0.85, 0.8)
     ]
     found = measure_camera_noise(flats, bias)
     assert found is not None

@@ -29,6 +29,8 @@ _SATURATED_SHARE = 0.98
 """Of the level at which pixels pile up, from where on they count as saturated."""
 _ASSUMED_SHARE = 60000.0 / 65535.0
 """Of what a converter can give, up to which a sensor is taken to be linear."""
+_UNSURE_STEPS = 0.3
+"""Read noise below half a step of the values hardly shows: so far it may be off then."""
 _USUAL_APERTURE_M = 0.2
 _USUAL_AIRMASS = 1.5
 _REMEDY = "give it in Intake, under Kit, or under [kit] in a plan"
@@ -108,6 +110,7 @@ class _Kit:
             # What was combined has its own, in its header: of many exposures together.
             own = KitWord(scale_arcsec_per_px=own.scale_arcsec_per_px)
         measured = shown.noise
+        self._step = min((top.step_adu for top in self._tops), default=1.0)
         self._gain = self._constant(
             "gain_e_per_adu", own.gain_e_per_adu, self._facts.gain_e_per_adu,
             measured.gain_e_per_adu if measured else None, 1.0, "e⁻/ADU",
@@ -116,7 +119,7 @@ class _Kit:
         self._noise = self._constant(
             "read_noise_e", own.read_noise_e, self._facts.read_noise_e,
             measured.read_noise_e if measured else None, 8.0, "e⁻",
-            "the uncertainty of faint stars",
+            "the uncertainty of faint stars", _UNSURE_STEPS * self._step * self._gain,
         )  # fmt: skip
         self._limit = self._linear_limit(own)
         self._aperture = self._telescope()
@@ -151,7 +154,7 @@ class _Kit:
                 self._gain, self._noise, chain.dark_adu_per_s * self._gain
             ),
             flat_noise=chain.noise.flat(self._gain),
-            step_adu=min((top.step_adu for top in self._tops), default=1.0),
+            step_adu=self._step,
         )
         return ChainUse(chain.folder, camera, self._limit, self._scale, chain.problem)
 
@@ -163,9 +166,11 @@ class _Kit:
 
     def _constant(
         self, name: str, plan: float | None, header: object, measured: float | None,
-        default: float, unit: str, matters: str,
+        default: float, unit: str, matters: str, unsure: float = 0.0,
     ) -> float:  # fmt: skip
-        """A camera constant: the plan's, the header's, the measured one, or a stated guess."""
+        """A camera constant: the plan's, the header's, the measured one, or a stated guess. What
+        is measured may be wrong by ``unsure``.
+        """
         value = getattr(header, "value", None)
         keyword = getattr(header, "keyword", "")
         sources = (
@@ -176,7 +181,7 @@ class _Kit:
         for number, words in sources:
             if number is not None:
                 self._say(name, f"{number:.3f} {unit} {words}")
-                if measured and abs(number / measured - 1.0) > 0.15 and number != measured:
+                if measured and abs(number - measured) > max(0.15 * measured, unsure):
                     self._remark(
                         f"{_CALLED[name]} is {number:.3g} {unit} {words}, "
                         f"but the flats and bias frames say {measured:.3g}",

@@ -62,7 +62,7 @@ def measure_camera_noise(flats: Sequence[Frame], biases: Sequence[Frame]) -> Cam
     if not gains:
         return None
     gain = float(np.median(gains))
-    return CameraNoise(gain, gain * float(np.sqrt(bias_variance / 2)), len(gains))
+    return CameraNoise(gain, gain * _read_noise(bias_variance / 2, step), len(gains))
 
 
 @dataclass(frozen=True)
@@ -127,9 +127,14 @@ def photon_transfer(flats: Sequence[Frame], biases: Sequence[Frame]) -> PhotonTr
         abs((p.variance_adu2 - bias_variance) * gain / p.level_adu - 1.0) < _BENT for p in points
     ]
     end = straight.index(False) if False in straight else len(points)
-    noise = CameraNoise(gain, gain * float(np.sqrt(bias_variance)), len(points))
+    noise = CameraNoise(gain, gain * _read_noise(bias_variance, step), len(points))
     top = points[max(end - 1, 0)].level_adu + bias
     return PhotonTransfer(tuple(points), bias, noise, top, end < len(points))
+
+
+def _read_noise(variance_adu2: float, step_adu: float) -> float:
+    """Read noise in ADU by a bias frame's variance, without what rounding adds."""
+    return float(np.sqrt(max(variance_adu2 - step_adu**2 / 12.0, 0.0)))
 
 
 def _series(flats: Sequence[Frame]) -> list[list[tuple[Frame, Frame]]]:
