@@ -208,6 +208,23 @@ def test_overscan_takes_off_what_is_real_and_no_noise_of_its_own(
     assert abs(np.mean(left)) < 4 * sure / np.sqrt(height)
 
 
+@pytest.mark.parametrize("along_rows", [False, True])
+def test_overscan_in_coarse_steps_is_taken_off_whole(along_rows: bool) -> None:
+    """Twelve bits in words of sixteen, a third of whose values are a step above the others."""
+    rng = np.random.default_rng(6)
+    height, width, strip, step = 512, 64, 32, 16.0
+    shape = (strip, 4 * width) if along_rows else (height, strip)
+    values = step * np.rint(rng.normal(20.35, 0.4, shape)).astype(np.float32)
+    stored = np.zeros((height + strip, 4 * width), np.float32)
+    stored[: shape[0], : shape[1]] = values
+    light = Section(0, strip, 4 * width, height) if along_rows else Section(strip, 0, width, height)
+    found = measure_overscan(stored, [Section(0, 0, shape[1], shape[0])], light)
+    # Some ten thousand values of 0.5 steps: their mean is known to a hundredth of one.
+    assert found.level_adu == pytest.approx(values.mean(), abs=0.03 * step)
+    assert found.banding_adu == 0.0
+    assert np.ptp(found.rows_adu) < 0.3 * step
+
+
 def test_an_image_is_what_sees_light_with_its_overscan_off(tmp_path: Path) -> None:
     rng = np.random.default_rng(3)
     light = rng.normal(900, 4, (96, 120))

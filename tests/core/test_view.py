@@ -61,6 +61,10 @@ def test_words_keep_every_value_within_half_a_step(level: float, sigma: float) -
 
 
 def test_an_even_image_has_a_brightness_too() -> None:
+    # Of values in steps of 16 most are alike, and yet they scatter.
+    rng = np.random.default_rng(3)
+    coarse = 16.0 * np.rint(rng.normal(20.0, 0.34, (300, 300))).astype(np.float32)
+    assert 0.25 * 16 < measure_brightness(coarse).noise < 0.6 * 16
     brightness = measure_brightness(np.full((20, 20), 7.0, np.float32))
     assert brightness.low < 7.0 < brightness.high
     assert brightness.scale > 0

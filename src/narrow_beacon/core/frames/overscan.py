@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from narrow_beacon.core.arrays import Floats, Plane
 from narrow_beacon.core.frames.sections import Section
+from narrow_beacon.core.frames.steps import step_of
 
 _SMOOTH_ROWS = 33
 _EDGE_COLUMNS = 2
@@ -49,9 +50,10 @@ def measure_overscan(
         values = np.concatenate(
             [stored[s.y : s.y + s.height, s.x : s.x + s.width].ravel() for s in strips]
         )
-        level = float(np.median(values))
-        noise = 1.4826 * float(np.median(np.abs(values - level)))
-        return Overscan(np.full(light.height, level), level, 0.0, 0.0, noise)
+        middle = float(np.median(values))
+        near = values[np.abs(values - middle) <= _limit(values, np.abs(values - middle))]
+        level = float(near.mean())
+        return Overscan(np.full(light.height, level), level, 0.0, 0.0, float(near.std()))
     means, counts, variances = _row_means(stored, upright, light)
     rows = np.arange(light.height) + light.y
     known = np.flatnonzero(counts > 0)
@@ -94,12 +96,18 @@ def _row_means(
     median = np.zeros(len(values))
     median[some] = np.nanmedian(values[some], axis=1)
     away = np.abs(values - median[:, None])
-    limit = _CLIP * max(1.4826 * float(np.nanmedian(away)), 0.5)
-    kept = there & (away <= limit)
+    kept = there & (away <= _limit(values, away))
     counts = kept.sum(axis=1).astype(float)
     means = np.where(kept, values, 0.0).sum(axis=1) / np.maximum(counts, 1.0)
     squares = np.where(kept, (values - means[:, None]) ** 2, 0.0).sum(axis=1)
     return means, counts, squares / np.maximum(counts - 1.0, 1.0)
+
+
+def _limit(values: NDArray[np.floating], away: NDArray[np.floating]) -> float:
+    """How far values may be ``away`` from their median; where they come in steps of more than
+    their scatter, most are equal to it.
+    """
+    return _CLIP * max(1.4826 * float(np.nanmedian(away)), 0.5 * max(step_of(values), 1.0))
 
 
 def _smooth(values: Floats) -> Floats:

@@ -14,6 +14,7 @@ TILE_PX = 1024
 _SAMPLES = 60_000
 _BINS = 96
 _LOW_SIGMA, _HIGH_SIGMA = 3.0, 60.0
+_TWO_SIGMA, _ALIKE = 0.02275, 0.3
 
 
 @dataclass(frozen=True)
@@ -49,7 +50,7 @@ def measure_brightness(pixels: Plane, noise: float | None = None) -> Brightness:
         )
     sky = _middle(sample)
     if noise is None:
-        noise = 1.4826 * _middle(np.abs(sample - np.float32(sky)))
+        noise = _noise_below(sample, sky)
     noise = max(noise, 1e-6 * (abs(sky) + 1.0))
     scale = (highest - lowest) / 65000.0
     low, high = sky - _LOW_SIGMA * noise, sky + _HIGH_SIGMA * noise
@@ -59,6 +60,15 @@ def measure_brightness(pixels: Plane, noise: float | None = None) -> Brightness:
     places = np.clip(np.floor((sample - left) / width), -1, _BINS).astype(np.int64) + 1
     counts = np.bincount(places, minlength=_BINS + 2)[1:-1]
     return Brightness(lowest, scale, sky, noise, low, high, tuple(counts.tolist()), left, width)
+
+
+def _noise_below(sample: Plane, sky: float) -> float:
+    """The scatter of a sample by the middle of its departures; where most values are alike, since
+    they come in steps, by how far down the lowest in forty lie, which is two of it.
+    """
+    usual = 1.4826 * _middle(np.abs(sample - np.float32(sky)))
+    low = 0.5 * (sky - float(np.quantile(sample, _TWO_SIGMA)))
+    return low if usual < _ALIKE * low else usual
 
 
 def to_words(pixels: Plane, brightness: Brightness) -> NDArray[np.uint16]:
