@@ -27,13 +27,7 @@ from narrow_beacon.plan import Plan
 from narrow_beacon.plan_keys import RadiusRule
 from narrow_beacon.processes import WorkerError
 from narrow_beacon.reduce import walk as walk_module
-from narrow_beacon.reduce.chain_plan import (
-    LEFT_OUT,
-    MOST_OPTIONS,
-    options_of,
-    plan_chain,
-    wanting,
-)
+from narrow_beacon.reduce.chain_plan import LEFT_OUT, MOST_OPTIONS, options_of, plan_chain, wanting
 from narrow_beacon.reduce.chains import MadeOf, build_chain, build_chains
 from narrow_beacon.reduce.context import Probed, load_chain, save_chain
 from narrow_beacon.reduce.field import band_of, bands_of, field_of
@@ -41,11 +35,7 @@ from narrow_beacon.reduce.flat_remarks import FlatsCompared, flat_remarks
 from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.kit import Constants, constants_of
 from narrow_beacon.reduce.kit_frames import look_at_kits
-from narrow_beacon.reduce.masters import (
-    MasterFile,
-    build_masters,
-    library_masters,
-)
+from narrow_beacon.reduce.masters import MasterFile, build_masters, library_masters
 from narrow_beacon.reduce.names import chain_name
 from narrow_beacon.reduce.prepare import settings_of
 from narrow_beacon.reduce.reading import read_raw_files

@@ -4,10 +4,8 @@ named by their content. A job that was interrupted finds its pieces again and do
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Iterable, Mapping, Sequence, Set
 from dataclasses import replace
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -15,11 +13,11 @@ from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.catalogue.table import StarTable
-from narrow_beacon.core.correct.masters import MasterFacts
-from narrow_beacon.core.frames.frame import Correction, Frame, RawFile
+from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.jobs.census_files import write_groups
+from narrow_beacon.jobs.keeper_masters import KeepsMasters
 from narrow_beacon.jobs.proposals import (
     apply_limits,
     places_of,
@@ -27,227 +25,34 @@ from narrow_beacon.jobs.proposals import (
     restore_reasonless,
     set_proposal,
 )
-from narrow_beacon.jobs.work import Work
-from narrow_beacon.plan import Plan
-from narrow_beacon.reduce.chains import BuiltChains
-from narrow_beacon.reduce.codec import dump, load, quality_from_json, quality_to_json
+from narrow_beacon.reduce.codec import quality_from_json, quality_to_json
 from narrow_beacon.reduce.context import ExposureJob, Probed
-from narrow_beacon.reduce.field import Field
-from narrow_beacon.reduce.flat_remarks import FlatsCompared
-from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.light import Measured
 from narrow_beacon.reduce.looking import Looked, NightLooks, Reference, match_to_json
-from narrow_beacon.reduce.masters import MasterFile
 from narrow_beacon.reduce.names import fingerprint
 from narrow_beacon.reduce.prepare import Prepared, ResultPrints
 from narrow_beacon.reduce.settle import Settled, Wanted
 from narrow_beacon.reduce.solutions import solution_to_json
-from narrow_beacon.reduce.sorting import SortedFiles
 from narrow_beacon.reduce.tasks import WRONG_KIND, ExposureResult
-from narrow_beacon.store.campaigns import (
-    OF_CALIBRATION,
-    calibration_print,
-    changed_after_measuring,
-    now,
-    plan_of,
-)
 from narrow_beacon.store.census_columns import CensusTable
-from narrow_beacon.store.fields import save_catalogue
-from narrow_beacon.store.files import (
-    add_raw_files,
-    known_files,
-    listed_files,
-    placements_of,
-    some_files,
-    state_of,
-    told_of,
-    write_sorted,
-)
-from narrow_beacon.store.kits import kits_of, kits_to_json
+from narrow_beacon.store.files import placements_of, some_files, told_of
 from narrow_beacon.store.measured import filter_table, filters_measured
 from narrow_beacon.store.measured_light import MeasuredInTables
-from narrow_beacon.store.models import (
-    CastRecord,
-    CensusFile,
-    ChainRecord,
-    DefectMap,
-    MasterRecord,
-    NightFile,
-    PlacementRecord,
-)
+from narrow_beacon.store.models import CastRecord, CensusFile, NightFile, PlacementRecord
 from narrow_beacon.store.pieces import (
     read_looked,
     read_probed,
     write_looked,
     write_piece,
     write_probed,
-    write_text,
 )
 from narrow_beacon.store.placements import placement_of
 from narrow_beacon.store.remarks import write_remarks
-from narrow_beacon.store.shelf import lasting_masters
 from narrow_beacon.store.targets import KeptTarget, targets_of
 
 
-class RecordKeeper(Keeper):
+class RecordKeeper(KeepsMasters):
     """Keeps what a walk makes of a campaign in its records."""
-
-    def __init__(self, work: Work) -> None:
-        self._work = work
-        self.gate = work.gate
-        self._ids: dict[str, int] = {}
-
-    def plan(self) -> Plan:
-        with self._work.store.session() as session:
-            plan = plan_of(session, self._work.campaign(session), self._work.folder("exports"))
-        if plan.library is not None:
-            self.gate.check(plan.library)
-        return plan
-
-    def folder(self, what: str) -> Path:
-        return self._work.folder(what)
-
-    # Files.
-
-    def fresh(self, paths: Sequence[Path]) -> list[Path]:
-        with self._work.store.session() as session:
-            known = {
-                file.path: (file.size, file.modified_ns)
-                for file in listed_files(session, self._work.campaign(session))
-                if not file.away
-            }
-        changed = [path for path in paths if known.get(str(path)) != state_of(path)]
-        return [path for path in changed if not self._work.holds(path)]
-
-    def keep_files(self, read: Sequence[tuple[Path, RawFile]]) -> None:
-        with self._work.store.session() as session:
-            add_raw_files(session, self._work.campaign(session), read)
-
-    def keep_missing(self, paths: Sequence[Path]) -> None:
-        there = {str(path) for path in paths}
-        with self._work.store.session() as session:
-            other = [
-                {"id": file.id, "away": not file.away}
-                for file in listed_files(session, self._work.campaign(session))
-                if file.away == (file.path in there)
-            ]
-            if other:
-                session.execute(update(NightFile), other)
-
-    def files(self) -> tuple[list[RawFile], dict[str, Correction]]:
-        with self._work.store.session() as session:
-            known = known_files(session, self._work.campaign(session))
-        self._ids = known.ids
-        return known.raws, known.words
-
-    def keep_sorted(self, files: SortedFiles) -> None:
-        with self._work.store.session() as session:
-            campaign = self._work.campaign(session)
-            write_sorted(session, campaign, files, self._ids)
-            campaign.revision += 1
-
-    def keep_first_look(self, files: SortedFiles) -> None:
-        self.keep_sorted(files)
-        self._work.reporter.changed()
-
-    # Masters, chains, field.
-
-    def shelf(self) -> list[MasterFile]:
-        with self._work.store.session() as session:
-            return lasting_masters(session, self._work.campaign(session))
-
-    def masters_known(self) -> Mapping[Path, MasterFacts]:
-        own = select(MasterRecord).where(MasterRecord.campaign_id == self._work.campaign_id)
-        with self._work.store.session() as session:
-            return {Path(r.path): load(MasterFacts, r.facts) for r in session.scalars(own)}
-
-    def flats_compared(self, name: str) -> FlatsCompared | None:
-        path = self._work.folder("flats") / f"{name}.json"
-        return load(FlatsCompared, path.read_text()) if path.exists() else None
-
-    def keep_flats_compared(self, name: str, found: FlatsCompared) -> None:
-        write_text(self._work.folder("flats") / f"{name}.json", dump(found))
-
-    def keep_masters(self, masters: Sequence[MasterFile]) -> None:
-        with self._work.store.session() as session:
-            known = {
-                record.path: record
-                for record in session.scalars(
-                    select(MasterRecord).where(MasterRecord.campaign_id == self._work.campaign_id)
-                )
-            }
-            for master in masters:
-                path, facts = str(master.path), dump(master.facts)
-                made = datetime.fromtimestamp(master.path.stat().st_mtime, UTC)
-                record = known.pop(path, None)
-                if record is None:
-                    record = MasterRecord(campaign_id=self._work.campaign_id, path=path)
-                    session.add(record)
-                record.label, record.facts = master.facts.label, facts
-                record.made = made.replace(tzinfo=None)
-            for gone in known.values():
-                session.delete(gone)
-        there = {master.path for master in masters}
-        for file in self._work.folder("masters").glob("*.fits"):
-            if file not in there:
-                file.unlink()
-
-    def keep_chains(self, chains: BuiltChains) -> None:
-        number = self._work.campaign_id
-        with self._work.store.session() as session:
-            campaign = self._work.campaign(session)
-            old = session.scalars(
-                select(ChainRecord).where(ChainRecord.campaign_id == number)
-            ).all()
-            before = {record.name: record.fingerprint for record in old}
-            others = any(chains.prints.get(name) != kept for name, kept in before.items())
-            reports = {name: dump(report) for name, report in chains.reports.items()}
-            same = {
-                r.name
-                for r in old
-                if (r.report, r.fingerprint) == (reports.get(r.name), chains.prints.get(r.name))
-            }
-            gone = [record.id for record in old if record.name not in same]
-            session.execute(delete(DefectMap).where(DefectMap.chain_id.in_(gone)))
-            session.execute(delete(ChainRecord).where(ChainRecord.id.in_(gone)))
-            for name, report in chains.reports.items():
-                if name in same:
-                    continue
-                record = ChainRecord(
-                    campaign_id=number, name=name, report=reports[name],
-                    fingerprint=chains.prints[name],
-                )  # fmt: skip
-                session.add(record)
-                session.flush()
-                path = str(Path(report.folder) / "defects.npy")
-                session.add(DefectMap(chain_id=record.id, path=path, count=report.defects))
-            if campaign.kits is None:
-                # From now on it stays, whatever is said in the kits' other campaigns.
-                campaign.kits = kits_to_json(kits_of(session, campaign), taken=True)
-            changed_after_measuring(session, campaign, ["masters"] if others else [])
-            frames = told_of(session, campaign, *OF_CALIBRATION)
-            campaign.masters_with = calibration_print(campaign, frames)
-            campaign.revision += 1
-        # What was in force until now is kept too: an image of it may just be made.
-        in_use = {name[:16] for name in (*chains.prints.values(), *before.values())}
-        for folder in self._work.folder("chains").iterdir():
-            if folder.name not in in_use:
-                shutil.rmtree(folder, ignore_errors=True)
-
-    def keep_field(self, field: Field) -> None:
-        with self._work.store.session() as session:
-            campaign = self._work.campaign(session)
-            if campaign.catalogue_id is not None and not field.added:
-                return
-            looked_up = campaign.catalogue_id is None
-            name = " and ".join(field.origins) or "catalogue"
-            name = f"{campaign.name} with target" if field.added else name
-            origin = "" if field.added else campaign.cone_url or ""
-            fetched = now() if looked_up else None
-            stars = field.stars
-            campaign.catalogue_id = save_catalogue(session, stars, name, origin, fetched=fetched).id
-
-    # Exposures.
 
     def looked(self, prints: Mapping[int, str]) -> dict[int, Looked]:
         folder = self._work.folder("looks")
