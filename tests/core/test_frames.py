@@ -19,6 +19,7 @@ from builders import EVENING, facts_of, frame, frame_of, noise, write_simple
 from narrow_beacon.core.correct.masters import MasterFacts, build_master
 from narrow_beacon.core.correct.match import choose_dark
 from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.cut import cut_share
 from narrow_beacon.core.frames.entries import list_entries
 from narrow_beacon.core.frames.file_name import NamePattern, NamePatternError, NameValues
 from narrow_beacon.core.frames.filters import filter_name
@@ -414,6 +415,18 @@ class TestNamePattern:
         found = re.match(expression + "([^-_./]+)", name)
         said = NamePattern("".join(pieces) + "{filter}").read(name)
         assert (said.filter if said else None) == (found.group(1) if found else None)
+
+
+def test_a_cut_off_sky_is_told_from_blank_borders() -> None:
+    rng = np.random.default_rng(3)
+    sky = np.rint(rng.normal(9.0, 5.5, (240, 320)))
+    cut = np.clip(sky, 0, None)
+    assert cut_share(cut) == pytest.approx((sky <= 0).mean(), abs=0.02)
+    # A bias whose every pixel is well above 0 has none, whatever its borders and columns hold.
+    whole = sky + 200.0
+    whole[:, :40] = whole[:12] = whole[:, 100] = 0
+    assert cut_share(whole) == 0.0
+    assert cut_share(np.where(rng.uniform(size=sky.shape) < 0.002, 0.0, sky + 200.0)) == 0.0
 
 
 @pytest.mark.parametrize(

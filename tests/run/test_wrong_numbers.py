@@ -266,6 +266,26 @@ def test_a_converter_of_coarse_steps_costs_neither_darks_nor_accuracy(tmp_path: 
     assert np.sqrt(np.mean((night.error / night.sigma) ** 2)) < 1.5  # of 14 points
 
 
+def test_an_offset_that_is_too_low_loses_no_frames_and_is_said(tmp_path: Path) -> None:
+    """Half of the pixels of bias and dark frames are 0, and no star is seen on what is left."""
+
+    def lowered(raw: Path) -> None:
+        with fits.open(raw / "calibration" / "bias-01.fits") as hdus:
+            level = float(np.median(hdus[0].data))
+        for path in raw.rglob("*.fits"):
+            edit(path, lambda pixels, _: np.clip(pixels - level, 0, None).astype(np.uint16))
+
+    night = reduced(tmp_path / "a", lowered)
+    assert not night.outcome.night.left_out
+    assert night.good.all()
+    assert night.honest()
+    assert night.said("of the pixels of bias frames are 0")
+    # Beyond the sky's own level the exposures are cut off, too.
+    dark = {n: {"sky": 0.05} for n in range(COUNT)}
+    night = reduced(tmp_path / "b", lowered, exposure_s=5.0, cadence_s=10.0, troubles=dark)
+    assert night.said("of the pixels of exposures are 0")
+
+
 def test_a_gain_that_changes_in_the_night_is_no_cloud(tmp_path: Path) -> None:
     def change(raw: Path) -> None:
         def halved(pixels: np.ndarray, header: fits.Header) -> np.ndarray:

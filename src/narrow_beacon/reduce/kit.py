@@ -29,6 +29,8 @@ _SATURATED_SHARE = 0.98
 """Of the level at which pixels pile up, from where on they count as saturated."""
 _ASSUMED_SHARE = 60000.0 / 65535.0
 """Of what a converter can give, up to which a sensor is taken to be linear."""
+SKY_AT_STAKE = "faint stars are measured wrong, by tenths of a magnitude where most of it is cut"
+"""So a remark says that the sky of exposures is not what it was."""
 _UNSURE_STEPS = 0.3
 """Read noise below half a step of the values hardly shows: so far it may be off then."""
 _USUAL_APERTURE_M = 0.2
@@ -125,6 +127,7 @@ class _Kit:
         self._aperture = self._telescope()
         self._scale = own.scale_arcsec_per_px
         self._remark_on_colours()
+        self._remark_on_cut(shown)
 
     def _remark_on_colours(self) -> None:
         said = self._facts.mosaic
@@ -140,6 +143,22 @@ class _Kit:
                 f"the colour pattern is {frame.mosaic} as given; {said.keyword} says {said.value}",
                 "with a wrong one the channels are mixed up: tenths of a magnitude",
                 "check it in Intake, under Kit",
+            )
+
+    def _remark_on_cut(self, shown: KitShown) -> None:
+        """The camera's offset, where it is so low that noise reaches below 0."""
+        if shown.cut_sky:
+            self._remark(
+                f"{shown.cut_sky:.0%} of the pixels of exposures are 0: the camera's offset is too "
+                "low, and the lower part of their sky is cut off",
+                SKY_AT_STAKE, "raise the offset in the camera's settings; these can't be mended",
+            )  # fmt: skip
+        elif shown.cut_bias:
+            self._remark(
+                f"{shown.cut_bias:.0%} of the pixels of bias frames are 0: the camera's offset is "
+                "too low to show its read noise",
+                "nothing, while the sky of exposures lies above it",
+                "raise the offset in the camera's settings",
             )
 
     def use(self, chain: ChainReport) -> ChainUse:

@@ -15,6 +15,7 @@ from narrow_beacon.core.correct.photon_transfer import (
     measure_camera_noise,
 )
 from narrow_beacon.core.errors import UnreadableFileError
+from narrow_beacon.core.frames.cut import cut_share
 from narrow_beacon.core.frames.fits_file import PixelSource, read_stored
 from narrow_beacon.core.frames.frame import Frame, SortedNight
 from narrow_beacon.rescue import Rescue
@@ -24,10 +25,14 @@ _TOP_EXPOSURES, _TOP_FLATS = 8, 3
 
 @dataclass(frozen=True)
 class KitShown:
-    """Gain and read noise as measured, and the upper ends of some frames."""
+    """Gain and read noise as measured, the upper ends of some frames, and the shares of pixels of
+    bias frames and exposures that are 0, for the camera gives no less.
+    """
 
     noise: CameraNoise | None
     tops: tuple[Top, ...]
+    cut_bias: float = 0.0
+    cut_sky: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -78,8 +83,18 @@ def look_at_kit(frames: KitFrames) -> KitShown:
         noise = measure_camera_noise(frames.flats, frames.biases)
     except (UnreadableFileError, OSError):
         noise = None
-    tops = (_top_of(frame.source, frame.sha256) for frame in frames.bright)
-    return KitShown(noise, tuple(top for top in tops if top is not None))
+    tops = [_top_of(frame.source, frame.sha256) for frame in frames.bright]
+    cut_bias = _cut(frames.biases)
+    return KitShown(
+        None if cut_bias else noise, tuple(top for top in tops if top is not None), cut_bias,
+        _cut([frame for frame in frames.bright if frame.kind == "exposure"]),
+    )  # fmt: skip
+
+
+def _cut(frames: Sequence[Frame]) -> float:
+    """The share of pixels at 0 of the middle one of some frames."""
+    shares = [s for f in frames if (s := _cut_of(f.source, f.sha256)) is not None]
+    return sorted(shares)[len(shares) // 2] if shares else 0.0
 
 
 def look_at_kits(night: SortedNight) -> dict[str, KitShown]:
@@ -96,6 +111,14 @@ KIT_LOST: Rescue[KitShown] = Rescue(
 def _some(frames: Sequence[Frame], most: int) -> list[Frame]:
     """Some frames, from the first to the last."""
     return [frames[n] for n in evenly(len(frames), most)]
+
+
+@lru_cache(maxsize=256)
+def _cut_of(source: PixelSource, sha256: str) -> float | None:
+    try:
+        return cut_share(source.cut(read_stored(source)))
+    except (UnreadableFileError, OSError):
+        return None
 
 
 @lru_cache(maxsize=256)

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from narrow_beacon.core.catalogue.files import read_catalogue
 from narrow_beacon.core.errors import BeaconError, UnreadableFileError
+from narrow_beacon.core.frames.cut import cut_share
 from narrow_beacon.core.frames.fits_file import file_sha256, image_of, read_stored
 from narrow_beacon.core.frames.frame import RawFile
 from narrow_beacon.core.frames.header import KINDS
@@ -75,7 +76,7 @@ def _with_levels(raw: RawFile) -> RawFile:
     except (UnreadableFileError, OSError) as error:
         return replace(raw, problem=words_of(error, "reading", raw.name))
     count = 0
-    if kind != "flat":
+    if kind != "flat" and not cut_share(stored):  # of half a noise no star can be told
         background = measure_background(pixels, step_adu=step_of(stored))
         stars = detect(pixels, background, FIRST_GUESS_FWHM_PX).stars
         count = int((stars.snr > _SURE_SNR).sum())

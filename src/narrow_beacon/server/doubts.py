@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.filter_doubt import BAND_AT_STAKE
+from narrow_beacon.reduce.kit import SKY_AT_STAKE
 from narrow_beacon.reduce.standing import TIMES_AT_STAKE
 from narrow_beacon.reduce.tilt_doubt import FLAT_AT_STAKE
 from narrow_beacon.store.models import Campaign, RemarkRecord
@@ -42,13 +43,14 @@ _DOUBTS = (
     (TIMES_AT_STAKE, TIMES, "intake", "The times of a night can't be right: see the remark."),
     (BAND_AT_STAKE, "Band", "intake", "The filter is not the one that the headers say: see the "
      "remark."),
+    (SKY_AT_STAKE, "Sky", "intake", "The camera cut off a part of the sky: see the remark."),
     (FLAT_AT_STAKE, "Flat", "correct", "The flat leans, and the target steps with it: see the "
      "remark."),
 )  # fmt: skip
 
 
 def doubts_of(session: Session, campaign: Campaign) -> list[Doubt]:
-    """What is doubted of a campaign's times, bands and flats."""
+    """What is doubted of a campaign's times, bands, sky and flats."""
     remarks = session.scalars(
         select(RemarkRecord)
         .where(
