@@ -58,6 +58,26 @@ def test_all_four_kinds_of_file_give_the_same_stars(
         same_as(sky, tmp_path / name)
 
 
+@pytest.mark.parametrize(
+    ("ends", "text"),
+    [
+        ("semicolons", "name;RA (deg);Dec (deg);V [mag];e_V\nS 1;290,26083;38,21222;12,1;0,02\n"),
+        ("tabs", "name\tRA (h)\tDec (°)\tV (mag)\te_V\nS 1\t19.350722\t38.21222\t12.1\t0.02\n"),
+        ("sexagesimal", "name;ra;dec;V;e_V\nS 1;19 21 02,6;+38 12 44;12,1;0,02\n"),
+        ("whole numbers", "name;ra;dec;V;e_V\nS 1;290.26083;38.21222;12.1;0.02\n"),
+    ],
+)
+def test_a_spreadsheets_own_way_of_csv_is_read(tmp_path: Path, ends: str, text: str) -> None:
+    path = tmp_path / f"{ends}.csv"
+    path.write_text(text, encoding="utf-8-sig")
+    stars = read_catalogue(path)
+    assert stars.names == ("S 1",)
+    assert stars.ra_deg == pytest.approx([290.26083], abs=1e-5)
+    assert stars.dec_deg == pytest.approx([38.21222], abs=1e-5)
+    assert stars.bands["V"].magnitude == pytest.approx([12.1])
+    assert stars.bands["V"].uncertainty == pytest.approx([0.02])
+
+
 def test_columns_are_told_by_ucd_name_and_unit() -> None:
     proposal = propose_columns(
         [

@@ -5,11 +5,12 @@ length are read in bounded memory; a VOTable is read whole.
 from __future__ import annotations
 
 import io
+import re
 import warnings
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -31,6 +32,14 @@ _TEXT_BLOCK_BYTES = 1 << 22
 """Arrow reads up to 32 of them ahead."""
 _MOST_COLUMNS = 500
 _MOST_VOTABLE_BYTES = 1_000_000_000
+_TOLD_ROWS = 200
+_WITH_UNIT = re.compile(r"^(.*\S)\s*[(\[]([^()\[\]]*)[)\]]$")
+_UNITS = {
+    "deg": "deg", "degree": "deg", "degrees": "deg", "°": "deg", "h": "hourangle",
+    "hr": "hourangle", "hours": "hourangle", "mag": "mag", "mas": "mas", "mas/yr": "mas / yr",
+    "yr": "yr", "j2000": "", "icrs": "", "h m s": "", "hms": "", "d m s": "", "dms": "",
+}  # fmt: skip
+"""What names of columns have in brackets, and the unit that is meant."""
 _NOTHING = ["", "NA", "N/A", "NaN", "nan", "null", "None", "--", "-", "…"]
 
 
@@ -104,7 +113,7 @@ def _look(path: Path, start: bytes) -> TableFile:
             )
         return _whole(votable.parse_single_table(path), path.name)
     line = next((part for part in start.splitlines() if not part.startswith(b"#")), b"")
-    columns = line.count(b",") + 1
+    columns = line.count(_delimiter(line).encode()) + 1
     if columns > _MOST_COLUMNS or len(line) == _START_BYTES:
         raise CatalogueError(f"{path.name}: has {columns} columns or more; no star catalogue has")
     if b"\0" in start:
@@ -166,23 +175,31 @@ def _text(path: Path, *, ecsv: bool) -> TableFile:
         start = start[: start.rfind(b"\n") + 1]
     above = _lines_above(start)
     rows = start.splitlines(keepends=True)[above:]
-    delimiter, told = ",", None
+    delimiter, told = _delimiter(rows[0]), None
+    point = _decimal_point(rows[1:], delimiter)
     if ecsv:
         told = Table.read(b"".join(start.splitlines(True)[: above + 1]).decode() + "\n",
                           format="ascii.ecsv")  # fmt: skip
+        point = "."
         delimiter = "," if b"# delimiter: ','" in start or b'# delimiter: ","' in start else " "
     parse = csv.ParseOptions(delimiter=delimiter, invalid_row_handler=_stray)
-    convert = csv.ConvertOptions(null_values=_NOTHING, strings_can_be_null=True)
+    convert = csv.ConvertOptions(
+        null_values=_NOTHING, strings_can_be_null=True, decimal_point=point
+    )
     first = csv.read_csv(
         io.BytesIO(b"".join(rows)), parse_options=parse, convert_options=convert,
         read_options=csv.ReadOptions(use_threads=False),
     )  # fmt: skip
-    head = _as_table(first.slice(0, 2000), told)
+    written = _as_written(first.column_names, ecsv=ecsv)
+    head = _as_table(first.slice(0, 2000), told, written)
     numeric = {name for name in head.colnames if head[name].dtype.kind in "iuf"}
 
     def blocks(wanted: Collection[str], text: Collection[str]) -> Iterator[Table]:
         names = [name for name in head.colnames if name in wanted]
-        types = {n: pa.float64() if n in numeric and n not in text else pa.string() for n in names}
+        types = {
+            written[n].name: pa.float64() if n in numeric and n not in text else pa.string()
+            for n in names
+        }
         reader = csv.open_csv(
             path,
             read_options=csv.ReadOptions(
@@ -190,14 +207,56 @@ def _text(path: Path, *, ecsv: bool) -> TableFile:
             ),
             parse_options=parse,
             convert_options=csv.ConvertOptions(
-                null_values=_NOTHING, strings_can_be_null=True, include_columns=names,
-                column_types=types,
+                null_values=_NOTHING, strings_can_be_null=True, include_columns=list(types),
+                column_types=types, decimal_point=point,
             ),
         )  # fmt: skip
         for batches in _in_blocks(reader):
-            yield _as_table(pa.Table.from_batches(batches), told)
+            own = {name: written[name] for name in names}
+            yield _as_table(pa.Table.from_batches(batches), told, own)
 
     return _table_file(path.name, head, blocks)
+
+
+def _delimiter(line: bytes) -> str:
+    """What parts the names of a table of text: spreadsheets of countries that write numbers with
+    commas take semicolons, others tabs.
+    """
+    return max((",", ";", "\t"), key=lambda one: line.count(one.encode()))
+
+
+def _decimal_point(rows: Sequence[bytes], delimiter: str) -> str:
+    """What the numbers of some rows have before their fraction."""
+    if delimiter == ",":
+        return "."
+    cells = [
+        cell for row in rows[:_TOLD_ROWS] for cell in row.decode(errors="replace").split(delimiter)
+    ]
+    commas, points = (
+        sum(re.fullmatch(rf"[-+]?\d*{mark}\d+", cell.strip(' "\r\n')) is not None for cell in cells)
+        for mark in (",", r"\.")
+    )
+    return "," if commas > points else "."
+
+
+class _Written(NamedTuple):
+    """A column as a file names it, and the unit that its name gives."""
+
+    name: str
+    unit: str = ""
+
+
+def _as_written(names: Sequence[str], *, ecsv: bool) -> dict[str, _Written]:
+    """The columns of a file by the names without units in brackets, as in "RA (deg)"."""
+    found: dict[str, _Written] = {}
+    for name in names:
+        match = None if ecsv else _WITH_UNIT.match(name)
+        unit = _UNITS.get(match[2].strip().lower()) if match else None
+        plain = match[1] if match and unit is not None else name
+        if plain in found or (plain != name and plain in names):
+            plain, unit = name, None
+        found[plain] = _Written(name, unit or "")
+    return found
 
 
 def _in_blocks(reader: csv.CSVStreamingReader) -> Iterator[list[pa.RecordBatch]]:
@@ -225,12 +284,12 @@ def _lines_above(start: bytes) -> int:
     raise CatalogueError("the file is empty")
 
 
-def _as_table(rows: pa.Table, told: Table | None) -> Table:
+def _as_table(rows: pa.Table, told: Table | None, written: Mapping[str, _Written]) -> Table:
     from astropy.table import MaskedColumn, Table
 
     table = Table()
-    for name in rows.column_names:
-        column = rows.column(name)
+    for name, own in written.items():
+        column = rows.column(own.name)
         missing = column.is_null().to_numpy(zero_copy_only=False)
         kind = column.type
         if pa.types.is_integer(kind) or pa.types.is_floating(kind):
@@ -238,6 +297,8 @@ def _as_table(rows: pa.Table, told: Table | None) -> Table:
         else:
             values = _words(column)
         made = MaskedColumn(values, mask=missing)
+        if own.unit:
+            made.unit = own.unit
         if told is not None:
             made.unit = told[name].unit
             made.meta = {"ucd": column_of(told[name]).ucd}

@@ -108,13 +108,15 @@ def temperature_c(value: HeaderValue) -> float:
 
 
 def sexagesimal_deg(text: str, *, hours: bool) -> float:
-    """Degrees from ``"19 41 02.6"``, ``"+38:12:44"``, ``"19h41m02.6s"`` or a plain number.
+    """Degrees from ``"19 41 02.6"``, ``"+38:12:44"``, ``"19h41m02,6s"`` or a plain number.
 
     A plain number is degrees already, also where ``hours`` is set, unless it says that it is hours.
     Raises ValueError.
     """
     plain = text.strip().lower().replace("−", "-")
     words = re.sub(r"[hdms:°'\"′″]", " ", plain).split()
+    if plain.count(",") == 1 and "." not in plain:
+        words[-1:] = [word.replace(",", ".") for word in words[-1:]]
     if not 1 <= len(words) <= 3:
         raise ValueError(f"“{text[:40]}” is not an angle")
     negative = words[0].startswith("-")
