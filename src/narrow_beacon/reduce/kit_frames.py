@@ -83,17 +83,17 @@ def look_at_kit(frames: KitFrames) -> KitShown:
         noise = measure_camera_noise(frames.flats, frames.biases)
     except (UnreadableFileError, OSError):
         noise = None
-    tops = [_top_of(frame.source, frame.sha256) for frame in frames.bright]
-    cut_bias = _cut(frames.biases)
+    seen = [(f.kind, ends) for f in frames.bright if (ends := _ends_of(f.source, f.sha256))]
+    biases = [ends for f in frames.biases if (ends := _ends_of(f.source, f.sha256))]
+    cut_bias = _usual([cut for _, cut in biases])
     return KitShown(
-        None if cut_bias else noise, tuple(top for top in tops if top is not None), cut_bias,
-        _cut([frame for frame in frames.bright if frame.kind == "exposure"]),
+        None if cut_bias else noise, tuple(top for _, (top, _) in seen), cut_bias,
+        _usual([cut for kind, (_, cut) in seen if kind == "exposure"]),
     )  # fmt: skip
 
 
-def _cut(frames: Sequence[Frame]) -> float:
-    """The share of pixels at 0 of the middle one of some frames."""
-    shares = [s for f in frames if (s := _cut_of(f.source, f.sha256)) is not None]
+def _usual(shares: Sequence[float]) -> float:
+    """The middle one of some frames' shares."""
     return sorted(shares)[len(shares) // 2] if shares else 0.0
 
 
@@ -114,17 +114,12 @@ def _some(frames: Sequence[Frame], most: int) -> list[Frame]:
 
 
 @lru_cache(maxsize=256)
-def _cut_of(source: PixelSource, sha256: str) -> float | None:
+def _ends_of(source: PixelSource, sha256: str) -> tuple[Top, float] | None:
+    """The upper end of an image and how much of the lower is cut off; another content below the
+    same name is looked at again.
+    """
     try:
-        return cut_share(source.cut(read_stored(source)))
+        pixels = source.cut(read_stored(source))
     except (UnreadableFileError, OSError):
         return None
-
-
-@lru_cache(maxsize=256)
-def _top_of(source: PixelSource, sha256: str) -> Top | None:
-    """The upper end of an image; another content below the same name is looked at again."""
-    try:
-        return look_at_top(source.cut(read_stored(source)))
-    except (UnreadableFileError, OSError):
-        return None
+    return look_at_top(pixels), cut_share(pixels)

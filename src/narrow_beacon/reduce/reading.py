@@ -14,7 +14,6 @@ from narrow_beacon.core.frames.frame import RawFile
 from narrow_beacon.core.frames.header import KINDS
 from narrow_beacon.core.frames.levels import levels_of
 from narrow_beacon.core.frames.sort import read_raws
-from narrow_beacon.core.frames.steps import step_of
 from narrow_beacon.core.stars.background import measure_background
 from narrow_beacon.core.stars.detect import FIRST_GUESS_FWHM_PX, detect
 from narrow_beacon.reduce.faults import words_of
@@ -75,9 +74,9 @@ def _with_levels(raw: RawFile) -> RawFile:
         pixels = image_of(raw.source, stored)
     except (UnreadableFileError, OSError) as error:
         return replace(raw, problem=words_of(error, "reading", raw.name))
-    count = 0
+    count, levels = 0, levels_of(pixels, raw.source.cut(stored))
     if kind != "flat" and not cut_share(stored):  # of half a noise no star can be told
-        background = measure_background(pixels, step_adu=step_of(stored))
+        background = measure_background(pixels, step_adu=levels.step_adu)
         stars = detect(pixels, background, FIRST_GUESS_FWHM_PX).stars
         count = int((stars.snr > _SURE_SNR).sum())
-    return replace(raw, levels=levels_of(pixels, raw.source.cut(stored)), sky_stars=count)
+    return replace(raw, levels=levels, sky_stars=count)
