@@ -282,6 +282,13 @@ def test_many_nights_need_no_task_once_all_is_there(tmp_path: Path, camera: Came
     again, _ = build_masters(frames, tmp_path, tmp_path, NoPool(), known=known)
     assert again == first
     assert build_chains([exposure], again, folder, {}, NoPool()) == chains
+    # One that was cut short is built anew.
+    cut = first[0].path
+    cut.write_bytes(cut.read_bytes()[:3000])
+    with Workers(1) as pool:
+        whole, _ = build_masters(frames, tmp_path, tmp_path, pool, known=known)
+    assert whole == first
+    assert np.isfinite(read_master(cut).plane).all()
 
 
 def test_of_many_masters_the_nearest_are_told_and_what_is_picked(

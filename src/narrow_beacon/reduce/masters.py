@@ -67,7 +67,7 @@ def build_masters(
         there = {
             at: BuiltMaster(MasterFile(facts, path))
             for at, (_, path, *_) in enumerate(calls)
-            if (facts := (known or {}).get(path)) is not None and path.exists()
+            if (facts := (known or {}).get(path)) is not None and _whole(path, facts)
         }
         for one in there.values():
             done(one)
@@ -104,6 +104,15 @@ def build_masters(
     return masters, remarks
 
 
+def _whole(path: Path, facts: MasterFacts) -> bool:
+    """Whether a master's file is there, and as long as its plane."""
+    try:
+        return path.stat().st_size > _PIXEL_BYTES * facts.shape[0] * facts.shape[1]
+    except OSError:
+        return False
+
+
+_PIXEL_BYTES = 4
 _Call = tuple[Sequence[Frame], Path, Path, Path | None, Rules]
 
 
