@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import copy
 import json
+import os
+import tempfile
 import threading
 import time
 from collections.abc import Iterator
@@ -46,6 +48,7 @@ from narrow_beacon.reduce.light import MeasuredHere
 from narrow_beacon.reduce.solutions import solution_from_json, solution_to_json
 from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.rescue import LOST, TOO_LONG, Rescue
+from narrow_beacon.serve.mariadb import MariaDb
 from narrow_beacon.store import exposures as store_exposures
 from narrow_beacon.store.actions import Change, act, new_cast, redo, undo
 from narrow_beacon.store.campaigns import (
@@ -121,6 +124,17 @@ def exposure_census(rows: list[int], seed: int) -> ExposureCensus:
 def same(one: ExposureCensus | FilterCensus, other: ExposureCensus | FilterCensus) -> None:
     for name, value in vars(one).items():
         np.testing.assert_array_equal(value, getattr(other, name), err_msg=name)
+
+
+def test_a_database_that_starts_leaves_other_servers_tables_alone(tmp_path: Path) -> None:
+    """A server clears the place of its temporary tables when it starts: not the one of all."""
+    other = Path(tempfile.gettempdir()) / f"#sql-temptable-{os.getpid():x}-1-1.MAI"
+    other.write_text("in use")
+    try:
+        with MariaDb(tmp_path / "records"):
+            assert other.exists()
+    finally:
+        other.unlink(missing_ok=True)
 
 
 def test_light_is_read_from_tables_as_it_was_measured(tmp_path: Path) -> None:

@@ -91,6 +91,7 @@ class MariaDb:
                 "--innodb-flush-log-at-trx-commit=2", *_as_user(),
             ],
             stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+            env=self._environment(),
             start_new_session=True,  # Ctrl+C ends the server first, then this
             preexec_fn=end_with_parent,
         )  # fmt: skip
@@ -157,7 +158,7 @@ class MariaDb:
                 _find("mariadb-install-db"), "--no-defaults", f"--datadir={made}",
                 "--auth-root-authentication-method=normal", "--skip-test-db", *_as_user(),
             ],
-            capture_output=True, text=True, timeout=_INSTALL_TIMEOUT_S,
+            capture_output=True, text=True, timeout=_INSTALL_TIMEOUT_S, env=self._environment(),
         )  # fmt: skip
         if done.returncode:
             shutil.rmtree(made, ignore_errors=True)
@@ -171,6 +172,14 @@ class MariaDb:
         shutil.move(made, half)
         shutil.rmtree(self.data, ignore_errors=True)
         half.rename(self.data)  # never half of it
+
+    def _environment(self) -> dict[str, str]:
+        """A place for temporary tables that is its own: a server that starts clears away what lies
+        in it, and would take the tables of another one that runs out of its hands.
+        """
+        own = Path(self._scratch) / "tables"
+        own.mkdir(exist_ok=True)
+        return {**os.environ, "TMPDIR": str(own)}
 
     def _wait(self) -> None:
         end = time.monotonic() + _START_TIMEOUT_S
