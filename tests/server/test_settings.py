@@ -8,6 +8,8 @@ from typing import Any
 
 import pytest
 
+from narrow_beacon.server.doubts import Doubt
+from narrow_beacon.store.models import RemarkRecord
 from running import UNKIND, Client, Running, small_night
 
 
@@ -151,6 +153,15 @@ class TestSiteAndKit:
         assert 86400 * (first() - before) == pytest.approx(12.0, abs=0.01)
         change(client, fresh, kit={**kit, "timestamp": "middle"})
         assert 86400 * (first() - before) == pytest.approx(-30.0, abs=0.01)
+
+    @pytest.mark.parametrize(("about", "said"), [("", "Sky: cut"), ("a kit", "Sky: a kit: cut")])
+    def test_a_doubt_says_of_what_it_is_where_there_are_several(
+        self, about: str, said: str
+    ) -> None:
+        remarks = [RemarkRecord(about=about, words="cut"), RemarkRecord(about="b", words="cut")]
+        assert (
+            Doubt("Sky", "intake", "", remarks).words == f"{said}, and 1 more remark. See Intake."
+        )
 
     def test_times_that_cannot_be_are_held_against_the_report(
         self, client: Client, folder: Path

@@ -35,7 +35,8 @@ class Doubt:
         """What is said of it, the first remark for all."""
         first, *rest = self.remarks
         more = f", and {counted(len(rest), 'more remark')}" if rest else ""
-        return f"{self.what}: {first.about}: {first.words}{more}. See {self.stage.capitalize()}."
+        said = ": ".join(part for part in (self.what, first.about, first.words) if part)
+        return f"{said}{more}. See {self.stage.capitalize()}."
 
 
 TIMES = "Times"
