@@ -23,7 +23,8 @@ from narrow_beacon.core.correct.defects import (
 from narrow_beacon.core.correct.masters import MasterFacts, read_master
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.frame import Frame
-from narrow_beacon.reduce.chains import ChainReport, own_pixels, pixels_marked, sky_of
+from narrow_beacon.reduce.chain_planes import own_pixels, pixels_marked, sky_of
+from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.codec import load
 from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.state import campaign_of, file_of, shared
