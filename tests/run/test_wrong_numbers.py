@@ -263,6 +263,7 @@ def test_a_converter_of_coarse_steps_costs_neither_darks_nor_accuracy(tmp_path: 
     assert night.honest()
     assert not night.said("noisier than")
     assert not night.said("the read noise is")
+    assert night.outcome.constants["step_adu"] == "16 ADU, as the frames show"
     assert np.sqrt(np.mean((night.error / night.sigma) ** 2)) < 1.5  # of 14 points
 
 

@@ -194,9 +194,7 @@ def measure(
         Places(rows, x, y, magnitudes),
         Apertures(own, np.array(radii_fwhm) * width, (inner * width, outer * width)),
         Exposed(exposure_s, airmass),
-        CameraConstants(
-            gain_e_per_adu, read_noise_e, aperture_m=aperture_m, step_adu=step
-        ),
+        CameraConstants(gain_e_per_adu, read_noise_e, aperture_m=aperture_m, step_adu=step),
     )  # fmt: skip
     moment = None if time is None else Time(time, scale="utc")
     return Measures(_table(census, stars, ra, dec), census, exposure_s, airmass, moment, own)

@@ -113,6 +113,8 @@ class _Kit:
             own = KitWord(scale_arcsec_per_px=own.scale_arcsec_per_px)
         measured = shown.noise
         self._step = min((top.step_adu for top in self._tops), default=1.0)
+        if self._step > 1.0:
+            self._say("step_adu", f"{self._step:g} ADU, as the frames show")
         self._gain = self._constant(
             "gain_e_per_adu", own.gain_e_per_adu, self._facts.gain_e_per_adu,
             measured.gain_e_per_adu if measured else None, 1.0, "e⁻/ADU",

@@ -59,8 +59,11 @@ class RowReader:
                 self._rows = np.memmap(file.name, np.float32, "w+", 0, shape)
                 self._rows[:] = read_pixels(source)
 
-        self.step_adu = step_of(self._rows[:_STEP_ROWS]) * source.bscale
+    @property
+    def step_adu(self) -> float:
         """In which the values come."""
+        scale = self._source.bscale if self._source.words_in_file else 1.0
+        return step_of(self._rows[:_STEP_ROWS]) * scale
 
     def read(self, first: int, last: int, out: Plane) -> None:
         """Rows ``first`` to ``last`` (excluded) into ``out`` (rows, width)."""

@@ -173,17 +173,9 @@ def take_census(
     masks = _masks(image, apertures)
     sky, noise = image.background.at(x, y)
     sums = measure_apertures(
-        image.pixels,
-        image.flags,
-        image.masked,
-        x,
-        y,
-        radii,
-        apertures.annulus_px,
-        sky,
-        noise,
+        image.pixels, image.flags, image.masked, x, y, radii, apertures.annulus_px, sky, noise,
         camera.step_adu,
-    )
+    )  # fmt: skip
     counts = sums.counts_adu
     uncertainty, ratio = _uncertainty(
         Light(counts, sums.sky_adu_per_px, sums.ring_pixels, radii, fwhm, _response(image, x, y)),

@@ -79,6 +79,9 @@ function KitFields(props: { kit: Kit; campaign: Campaign; main: boolean }) {
           </div>
         );
       })}
+      {kit.constants.step_adu && (
+        <p className="text-small text-quiet">Values come in steps of {kit.constants.step_adu}.</p>
+      )}
       <Button
         className="mt-1"
         onClick={() => useApp.setState({ sheet: "transfer", kit: kit.name })}
