@@ -186,6 +186,19 @@ def test_a_single_dark_in_whole_numbers_has_no_more_bad_columns_than_there_are()
     assert defects.sum() == 512
 
 
+@pytest.mark.parametrize("share", [0.003, 0.05, 0.5])
+def test_steps_wider_than_the_noise_are_no_hot_pixels(share: float) -> None:
+    """A camera of 8 bits: most pixels have the same value, the others are a step away."""
+    pick = np.random.default_rng(3)
+    darks = 4.0 + (pick.random((10, *SHAPE)) < share)
+    darks[:, 40, 60] = 90.0
+    dark = darks.mean(axis=0).astype(np.float32)
+    assert np.argwhere(find_defects(dark, None, SHAPE)).tolist() == [[40, 60]]
+    assert misplaced_dark(lambda y, x: darks[0][y, x], dark) is None
+    exposure = 5.0 + (pick.random(SHAPE) < share)
+    assert misplaced_dark(lambda y, x: exposure[y, x], dark) is None
+
+
 def test_a_flat_with_a_moved_dust_grain_is_reported_and_noise_is_not() -> None:
     camera = Camera(5, (384, 512))
     rng = np.random.default_rng(0)

@@ -19,6 +19,7 @@ from narrow_beacon.core.curve.cast import Cast
 from narrow_beacon.core.errors import CatalogueError
 from narrow_beacon.core.frames.fits_file import file_sha256
 from narrow_beacon.core.frames.frame import Frame, LeftOut, SortedNight, TimeRule
+from narrow_beacon.core.frames.physical import Scale
 from narrow_beacon.core.frames.sort import settle
 from narrow_beacon.core.kits import Kits, KitWord
 from narrow_beacon.core.measure.flags import StarFlag
@@ -441,6 +442,13 @@ def clipped_frame(level: float, count: int, seed: int = 0, brightest: float = 0.
     return pixels
 
 
+def eight_bits(count: int, seed: int) -> np.ndarray:
+    """A frame of 8 bits with ``count`` pixels at its end."""
+    pixels = np.rint(noise((120, 120), 30.0, 2.0, seed))
+    pixels.ravel()[:count] = 255.0
+    return pixels
+
+
 @pytest.mark.parametrize(
     ("frames", "level"),
     [
@@ -450,6 +458,9 @@ def clipped_frame(level: float, count: int, seed: int = 0, brightest: float = 0.
         ([clipped_frame(800, 1, n, 15000 + 900 * n) for n in range(4)], None),
         ([clipped_frame(16383, 2)], None),
         ([clipped_frame(800, 1)], None),
+        # Eight bits, also in words of 16.
+        ([eight_bits(6, n) for n in range(3)], 255),
+        ([eight_bits(1, n) for n in range(3)], None),
     ],
 )
 def test_a_camera_stops_where_pixels_pile_up(frames: list[np.ndarray], level: float | None) -> None:
@@ -464,6 +475,16 @@ def test_the_range_of_a_converter_is_told_by_steps_and_by_what_it_gave() -> None
     assert full(12000) == 16383
     assert full(40000) == full(900) == 65535
     assert full(12000, step=4) == 65532
+    assert converter_range([look_at_top(256.0 * eight_bits(1, 1))]) == 65280
+
+
+@pytest.mark.parametrize(("bitpix", "bzero", "most"), [(8, 0, 255), (16, 0, 32767)])
+def test_no_camera_gives_more_than_its_file_can_hold(bitpix: int, bzero: int, most: int) -> None:
+    dim = look_at_top(eight_bits(1, 3), Scale(bitpix, 1.0, bzero, None).most)
+    bright = look_at_top(0.9 * most * np.ones((9, 9)), Scale(bitpix, 1.0, bzero, None).most)
+    assert converter_range([dim, bright]) == most
+    assert Scale(16, 1.0, 32768.0, None).most == 65535
+    assert Scale(-32, 1.0, 0.0, None).most == np.inf
 
 
 def test_a_datamax_that_is_the_files_own_is_no_limit(tmp_path: Path) -> None:

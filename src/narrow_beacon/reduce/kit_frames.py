@@ -122,4 +122,4 @@ def _ends_of(source: PixelSource, sha256: str) -> tuple[Top, float] | None:
         pixels = source.cut(read_stored(source))
     except (UnreadableFileError, OSError):
         return None
-    return look_at_top(pixels), cut_share(pixels)
+    return look_at_top(pixels, source.scale.most), cut_share(pixels)

@@ -17,35 +17,38 @@ _LEAST_PILE = 3
 _LEAST_FRAMES = 2
 _FULL_PILE = 20
 _LEAST_LEVEL_ADU = 1000.0
-"""No camera stops below; a frame without any light is no sign of it."""
+"""No camera stops below but one of 8 bits; a frame without any light is no sign of it."""
+_EIGHT_BITS_ADU = 255.0
 
 
 @dataclass(frozen=True)
 class Top:
     """The upper end of a frame: its highest value, how many pixels are within 0.2% of it and how
-    many in the next 0.2%, and the step in which its values come.
+    many in the next 0.2%, the step in which its values come, and the most that its file can hold
+    (infinite where that says nothing of the camera).
     """
 
     highest_adu: float
     at_top: int
     below: int
     step_adu: float
+    most_adu: float = float("inf")
 
 
-def look_at_top(pixels: Plane) -> Top:
-    """The upper end of raw pixels (height, width)."""
+def look_at_top(pixels: Plane, most_adu: float = float("inf")) -> Top:
+    """The upper end of raw pixels (height, width), whose file can hold ``most_adu``."""
     values = pixels.reshape(-1)
     if not (values.size and np.isfinite(np.max(values))):
         values = values[np.isfinite(values)]
     if not values.size:
-        return Top(0.0, 0, 0, 0.0)
+        return Top(0.0, 0, 0, 0.0, most_adu)
     highest = float(np.max(values))
-    if highest < _LEAST_LEVEL_ADU:
-        return Top(highest, 0, 0, step_of(values))
+    if highest < min(_LEAST_LEVEL_ADU, most_adu) and highest != _EIGHT_BITS_ADU:
+        return Top(highest, 0, 0, step_of(values), most_adu)
     near = values[values >= (1.0 - 2.0 * _NEAR) * highest]
     at_top = int(np.count_nonzero(near >= (1.0 - _NEAR) * highest))
     below = near.size - at_top
-    return Top(highest, at_top, below, step_of(values))
+    return Top(highest, at_top, below, step_of(values), most_adu)
 
 
 def clipping_level(tops: Sequence[Top]) -> float | None:
@@ -63,11 +66,14 @@ def clipping_level(tops: Sequence[Top]) -> float | None:
 
 def converter_range(tops: Sequence[Top]) -> float:
     """The highest value that the converter can give: the smallest range that holds all that was
-    seen and of which something reaches the upper three quarters, in the step in which values come.
+    seen and of which something reaches the upper three quarters, in the step in which values come;
+    no more than the files can hold.
     """
     step = min((top.step_adu for top in tops), default=1.0)
     highest = max((top.highest_adu for top in tops), default=0.0)
+    most = min((top.most_adu for top in tops), default=float("inf"))
     largest = RANGES_ADU[-1]
     if step > 1.0:
-        return float(np.floor(largest / step) * step)
-    return next((r for r in RANGES_ADU if 0.25 * r < highest <= r), max(largest, highest))
+        return min(float(np.floor(largest / step) * step), most)
+    fits = (r for r in RANGES_ADU if 0.25 * r < highest <= r)
+    return min(next(fits, max(largest, highest)), most)

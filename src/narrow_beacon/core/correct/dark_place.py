@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from narrow_beacon.core.arrays import Floats, Ints, Plane, evenly, middle
+from narrow_beacon.core.frames.steps import step_of
 
 _SAMPLE = 20_000
 _HOT_SIGMA, _SEEN_SIGMA = 8.0, 5.0
@@ -85,11 +86,13 @@ def _hot_pixels(plane: Plane, noise_adu: float) -> tuple[Ints, Ints, Floats]:
 
 
 def _noise(raw: Values, height: int, width: int) -> float:
-    """Scatter of pixels about their neighbours, which stars hardly touch."""
+    """Scatter of pixels about their neighbours, which stars hardly touch, or the step in which
+    their values come.
+    """
     at = evenly((height - 2 * _EDGE_PX) * (width - 2 * _EDGE_PX), _SAMPLE)
-    y, x = np.divmod(at, width - 2 * _EDGE_PX)
-    away = _above(raw, y + _EDGE_PX, x + _EDGE_PX)
-    return 1.4826 * middle(np.abs(away - middle(away)))
+    y, x = (place + _EDGE_PX for place in np.divmod(at, width - 2 * _EDGE_PX))
+    away = _above(raw, y, x)
+    return max(1.4826 * middle(np.abs(away - middle(away))), step_of(raw(y, x)))
 
 
 def _above(values: Values, y: Ints, x: Ints) -> Floats:

@@ -22,6 +22,9 @@ and a guess from the neighbours is better than a spike."""
 _ISOLATED = 0.25
 """Share of a pixel's excess that any neighbour may have: of a star they have more."""
 _LEAST_EXPOSURES = 3
+_ALIKE, _USUAL = 1 / 3, 0.99
+"""Of all pixels: those that are just their neighbours' middle only where values come in wide steps,
+and those that are taken for good ones there."""
 COLUMN_Z = 10.0
 LEAST_RESPONSE = 0.6
 MOST_RESPONSE = 1.6
@@ -72,8 +75,23 @@ def deviations(dark: Plane) -> Plane:
     """
     whole = _finite(dark)
     excess = whole - local_median(whole)
-    scatter = max(1.4826 * float(np.median(np.abs(excess[::3, ::3]))), 1e-3)
-    return np.asarray(excess / np.float32(scatter))
+    return np.asarray(excess / np.float32(max(_scatter(excess[::3, ::3]), 1e-3)))
+
+
+def _scatter(excess: Plane) -> float:
+    """Robust scatter. Where most values are alike, since they come in steps that are wider than
+    their noise, their middle says nothing: it is that of all but the largest there.
+    """
+    away = np.abs(excess).reshape(-1)
+    scatter = 1.4826 * float(np.median(away))
+    alike = int(np.count_nonzero(away == 0.0))
+    if alike > _ALIKE * away.size:
+        away.sort()
+        usual = away[: max(int(_USUAL * away.size), 1)]
+        scatter = max(scatter, float(np.sqrt(np.mean(np.square(usual, dtype=float)))))
+        if scatter == 0.0 and alike < away.size:
+            scatter = float(away[alike])
+    return scatter
 
 
 def _finite(plane: Plane) -> Plane:

@@ -19,6 +19,15 @@ class Scale(NamedTuple):
     bzero: float
     blank: int | None
 
+    @property
+    def most(self) -> float:
+        """The highest physical value that the stored numbers can give; infinite where they are no
+        whole numbers of 8 or 16 bits.
+        """
+        if self.bitpix not in (8, 16) or self.bscale <= 0.0:
+            return float("inf")
+        return self.bzero + self.bscale * (255 if self.bitpix == 8 else 32767)
+
 
 def physical(stored: NDArray[Any], scale: Scale) -> Plane:
     """The physical values of stored numbers, of the same shape; undefined ones are NaN."""

@@ -1,5 +1,5 @@
-"""The step in which a camera's values come: 1 ADU, or more where a converter of 12 or 14 bits fills
-words of 16.
+"""The step in which a camera's values come: 1 ADU, or more where a converter of 8, 12 or 14 bits
+fills words of 16.
 """
 
 from __future__ import annotations
@@ -7,7 +7,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-_MOST_STEP = 64
+_MOST_STEP = 256
 _SAMPLE = 20000
 
 
