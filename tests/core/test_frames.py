@@ -174,6 +174,26 @@ def test_scale_comes_from_pixel_size_and_focal_length() -> None:
     assert scale.keyword == "XPIXSZ/FOCALLEN"  # type: ignore[union-attr]
 
 
+@pytest.mark.parametrize(
+    ("cards", "aspects"),
+    [
+        ({"XPIXSZ": 9.0, "YPIXSZ": 9.0}, ()),
+        ({"XPIXSZ": 8.6, "YPIXSZ": 8.3}, (8.3 / 8.6,)),
+        ({"XBINNING": 2, "YBINNING": 1}, (0.5,)),
+        ({"XBINNING": 2, "YBINNING": 2, "XPIXSZ": 9.0}, ()),
+        # Sizes of pixels as they are, or as binned: both may be meant.
+        ({"XBINNING": 1, "YBINNING": 2, "XPIXSZ": 4.0, "YPIXSZ": 4.0}, (2.0,)),
+        ({"XBINNING": 1, "YBINNING": 2, "XPIXSZ": 4.0, "YPIXSZ": 8.0}, (2.0, 4.0)),
+        ({"XPIXSZ": 9.0, "YPIXSZ": 0.0}, ()),
+        ({"XPIXSZ": 9.0, "YPIXSZ": 900.0}, ()),
+    ],
+)
+def test_pixels_that_are_no_squares_are_told(
+    cards: dict[str, float], aspects: tuple[float, ...]
+) -> None:
+    assert facts_of(**cards).pixel_aspects == pytest.approx(aspects)
+
+
 @given(st.floats(0, 359.999), st.floats(-89.99, 89.99))
 def test_sexagesimal_round_trip(ra: float, dec: float) -> None:
     assert (
@@ -337,9 +357,10 @@ def test_whatever_else_lies_among_the_files_is_listed_with_a_reason(tmp_path: Pa
 
 def test_a_header_without_any_fact_gives_none(tmp_path: Path) -> None:
     facts = facts_of(NAXIS=2)
-    known = {"time_is_middle", "mosaic_origin", "conflicts"}
+    known = {"time_is_middle", "mosaic_origin", "pixel_aspects", "conflicts"}
     assert all(value is None for name, value in asdict(facts).items() if name not in known)
     assert not facts.conflicts
+    assert not facts.pixel_aspects
     assert frame(tmp_path, ADU).night == "2026-10-12"
 
 

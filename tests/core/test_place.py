@@ -151,6 +151,28 @@ def test_a_poor_hint_is_no_worse_than_none() -> None:
     assert placement.false_log10 < -9
 
 
+@pytest.mark.parametrize("aspect", [2.0, 0.5, 1.17])
+def test_pixels_that_are_no_squares_are_placed_where_the_header_says_so(aspect: float) -> None:
+    """Rows added in pairs, columns in pairs, and cameras whose pixels are made so."""
+    field = make_field(7)
+    height, width = field.pointing.shape
+    shape = round(height / aspect), width
+    y = (field.y_px + 0.5) / aspect - 0.5
+    solver = Solver(field.ra_deg, field.dec_deg)
+    with pytest.raises(NotPlacedError):
+        solver.place(field.x_px, y, shape)
+    placement = solver.place(field.x_px, y, shape, Hint(aspects=(1.5, aspect)))
+    assert placement.solution.aspect == pytest.approx(aspect, rel=2e-3)
+    gx, gy = grid(field.pointing.shape)
+    true = field.pointing.wcs().all_pix2world(gx, gy, 0)
+    fx, fy = placement.solution.pixel(*(np.asarray(v) for v in true))
+    assert np.hypot(fx - gx, (fy + 0.5) * aspect - 0.5 - gy).max() < 2.0
+    rows, _, _ = solver.in_frame(placement.solution)
+    square = solver.place(field.x_px, field.y_px, field.pointing.shape).solution
+    assert set(rows) == set(solver.in_frame(square)[0])
+    assert follow(solver, placement.solution, field.x_px + 3.0, y - 2.0) is not None
+
+
 def next_field(field: SimulatedField, pointing: Pointing) -> tuple[np.ndarray, np.ndarray]:
     """What the camera sees of a field's catalogue after the mount has moved."""
     bright = slice(0, field.ra_deg.size // 2)

@@ -64,6 +64,26 @@ def test_overscan_is_taken_off_trimmed_and_positions_stay_those_of_the_file(
             assert abs(float(row["dec_deg"]) - float(other["dec_deg"])) * 3600 < 0.1
 
 
+def test_columns_added_in_pairs_are_placed_and_their_stars_are_no_cosmic_rays(
+    tmp_path: Path,
+) -> None:
+    """Pixels twice as wide as high: stars of 1.5 by 3 pixels."""
+
+    def in_pairs(raw: Path) -> None:
+        for path in raw.rglob("*.fits"):
+            edit(path, _columns_in_pairs)
+
+    night = reduced(tmp_path, in_pairs)
+    assert len(night.rows) == COUNT
+    assert night.good.all()
+    assert night.honest()
+
+
+def _columns_in_pairs(adu: np.ndarray, header: fits.Header) -> np.ndarray:
+    header["XBINNING"], header["YBINNING"] = 2, 1
+    return np.rint((adu[:, 0::2] + adu[:, 1::2]) / 2.0).astype(np.uint16)
+
+
 def test_a_dark_is_scaled_by_the_overscan_where_there_is_no_bias(tmp_path: Path) -> None:
     def no_bias(raw: Path) -> None:
         for path in (raw / "calibration").glob("bias-*"):

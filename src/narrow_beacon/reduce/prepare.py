@@ -342,6 +342,7 @@ def _seen_print(ready: Prepared, job: ExposureJob) -> str:
         job.frame.sha256, job.frame.part, ready.prints[job.chain], use.linear_limit_adu,
         use.scale_arcsec_per_px, use.problem, ready.context.stars_print, job.year,
         job.frame.exposure_s, facts.ra_deg, facts.dec_deg, facts.scale_arcsec_per_px,
+        facts.pixel_aspects,
     )  # fmt: skip
 
 

@@ -178,7 +178,8 @@ def place_anywhere(
     source = frame.source
     scales = _about(scale_arcsec_per_px * source.step) if scale_arcsec_per_px else None
     solver = _solver_of_file(str(atlas), _year(frame.facts))
-    return _place(source, solver, Hint(scale_range=scales)).solution.centre
+    hint = Hint(scale_range=scales, aspects=frame.facts.pixel_aspects)
+    return _place(source, solver, hint).solution.centre
 
 
 def _place(source: PixelSource, solver: Solver | SkySolver, hint: Hint) -> Placement:
@@ -222,7 +223,7 @@ def _hint(raw: RawFile, stars: Stars, step: int) -> Hint:
     if scales is None and facts.scale_arcsec_per_px:
         scales = _about(facts.scale_arcsec_per_px.value)
     own = (step * scales[0], step * scales[1]) if scales else None
-    return Hint(ra, dec, _HINT_ERROR_DEG, own)
+    return Hint(ra, dec, _HINT_ERROR_DEG, own, facts.pixel_aspects)
 
 
 def _solver_for(

@@ -87,7 +87,7 @@ def hint_of(context: Context, job: ExposureJob) -> Hint:
     if scale is None and facts.scale_arcsec_per_px:
         scale, tolerance = facts.scale_arcsec_per_px.value, 2 * _SCALE_TOLERANCE
     scales = (step * scale * (1 - tolerance), step * scale * (1 + tolerance)) if scale else None
-    return Hint(ra, dec, _HINT_ERROR_DEG, scales)
+    return Hint(ra, dec, _HINT_ERROR_DEG, scales, facts.pixel_aspects)
 
 
 def place_exposure(

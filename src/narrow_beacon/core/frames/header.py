@@ -93,6 +93,9 @@ class FrameFacts:
     span_s: float | None = None
     """From a stated start to a stated end."""
     airmass: Reading[float] | None = None
+    pixel_aspects: tuple[float, ...] = ()
+    """A pixel's height over its width, where the header says that it is no square: several where
+    it may mean pixels before or after binning."""
     conflicts: dict[str, str] = field(default_factory=dict)
     """Words on facts that the header gives twice, unlike one another; by the fact's name."""
 
@@ -183,6 +186,7 @@ def keyword_table() -> str:
         ("binning", list(_BINNING_KEYWORDS)),
         ("scale, arcsec/px", list(_SCALE_KEYWORDS)),
         ("scale from pixel size", list(_PIXEL_SIZE_KEYWORDS)),
+        ("height of a pixel", list(_PIXEL_HEIGHT_KEYWORDS)),
         ("… and focal length", list(_FOCAL_LENGTH_KEYWORDS)),
         ("origin of a sub-frame", [*(", ".join(pair) for pair in _ORIGIN_KEYWORDS), "DETSEC"]),
         ("origin of the colour pattern", [", ".join(pair) for pair in _MOSAIC_ORIGIN_KEYWORDS]),
@@ -198,6 +202,9 @@ _BINNING_KEYWORDS = ("XBINNING", "BINX", "BINNING", "CCDSUM", "CCDXBIN")
 _MOSAIC_ORIGIN_KEYWORDS = (("XBAYROFF", "YBAYROFF"), ("BAYOFFX", "BAYOFFY"))
 _SCALE_KEYWORDS = ("PIXSCALE", "SCALE", "SECPIX", "PLTSCALE")
 _PIXEL_SIZE_KEYWORDS = ("XPIXSZ", "PIXSIZE1", "PIXSIZE")
+_PIXEL_HEIGHT_KEYWORDS = ("YPIXSZ", "PIXSIZE2")
+_LEAST_ASPECT, _MOST_ASPECT = 1.03, 8.0
+"""Of a pixel that is no square, one side over the other."""
 _FOCAL_LENGTH_KEYWORDS = ("FOCALLEN", "FOCALLENGTH", "FOCAL")
 _PROCESSED_KEYWORDS = ("NCOMBINE", "STACKCNT", "BIASCORR", "DARKCORR", "FLATCORR")
 _PROCESSED_WORDS = re.compile(
@@ -246,6 +253,7 @@ def interpret(image: FitsImage) -> FrameFacts:
     binning = _binning(cards)
     values["binning"] = binning
     values["scale_arcsec_per_px"] = _scale(cards, binning)
+    values["pixel_aspects"] = _aspects(cards, binning.value if binning else (1, 1))
     values["combined"] = first_of(cards, ((COMBINED_HERE, number_of),))
     values["processed"] = None if values["combined"] else _processed(image, values["kind"])
     values["origin"] = _origin(cards)
@@ -315,6 +323,18 @@ def _scale(
     # Headers disagree on whether the pixel size is before or after binning; most write it after.
     scale = 206.26480625 * float(pixel.value) / float(focal.value)
     return Reading(scale, f"{pixel.keyword}/{focal.keyword}")
+
+
+def _aspects(cards: dict[str, HeaderValue], binning: tuple[int, int]) -> tuple[float, ...]:
+    """What a pixel's height over its width may be, other than 1, the likelier first."""
+    width = first_of(cards, tuple((key, positive) for key in _PIXEL_SIZE_KEYWORDS))
+    height = first_of(cards, tuple((key, positive) for key in _PIXEL_HEIGHT_KEYWORDS))
+    sides = float(height.value) / float(width.value) if width and height else 1.0
+    binned = sides * binning[1] / binning[0]
+    return tuple(
+        aspect for aspect in dict.fromkeys((sides, binned))
+        if _LEAST_ASPECT < max(aspect, 1.0 / aspect) < _MOST_ASPECT
+    )  # fmt: skip
 
 
 def _processed(image: FitsImage, kind: object) -> str | None:

@@ -64,6 +64,13 @@ def spans_px(count: int, shape: tuple[int, int]) -> tuple[float, float]:
     return _SHORTEST * min(shape), longest
 
 
+def squared(shape: tuple[int, int], aspect: float) -> tuple[int, int]:
+    """An image's height and width in pixels as wide as its own, which are ``aspect`` times as high
+    as wide, that are square.
+    """
+    return max(round(shape[0] * aspect), 1), shape[1]
+
+
 def level_numbers(scales: tuple[float, float], shape: tuple[int, int], count: int) -> list[int]:
     """Levels whose patterns fit an image (height, width) with so many stars at some scales, the
     largest first.
@@ -85,10 +92,18 @@ def promising(
     levels: Iterable[PatternLevel],
     scales: tuple[float, float],
     pattern_stars: int,
+    aspect: float = 1.0,
 ) -> Iterator[tuple[list[Solution], int]]:
     """The most promising solutions of an image (height, width; stars 0-based, brightest first)
-    that levels propose, and how many hypotheses were looked at for them.
+    that levels propose, and how many hypotheses were looked at for them. Its pixels are
+    ``aspect`` times as high as wide; ``scales`` are of their width.
     """
+    if aspect != 1.0:
+        square = squared(shape, aspect)
+        y_px = (np.asarray(y_px) + 0.5) * aspect - 0.5
+        for found, count in promising(x_px, y_px, square, levels, scales, pattern_stars):
+            yield [solution.with_pixels_of(aspect, shape) for solution in found], count
+        return
     smallest, largest = spans_px(x_px.size, shape)
     top = slice(0, pattern_stars)
     for level in levels:

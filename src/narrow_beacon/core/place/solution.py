@@ -224,6 +224,12 @@ class Solution:
         return float(3600.0 * np.sqrt(abs(np.linalg.det(self.cd))))
 
     @property
+    def aspect(self) -> float:
+        """Height of a pixel over its width on the sky."""
+        width, height = np.linalg.norm(self.cd, axis=0)
+        return float(height / width)
+
+    @property
     def rotation_deg(self) -> float:
         """Position angle of the image's +y axis, from north through east, 0 to 360."""
         angle = float(np.degrees(np.arctan2(self.cd[0, 1], self.cd[1, 1])))
@@ -244,7 +250,17 @@ class Solution:
     @property
     def radius_deg(self) -> float:
         """Half of the image's diagonal on the sky."""
-        return self.scale_arcsec_per_px / 3600.0 * float(np.hypot(*self.shape)) / 2.0
+        width_deg, height_deg = np.linalg.norm(self.cd, axis=0) * self.shape[::-1]
+        return float(np.hypot(width_deg, height_deg)) / 2.0
+
+    def with_pixels_of(self, aspect: float, shape: tuple[int, int]) -> Solution:
+        """A linear solution of square pixels as one of an image (height, width) whose pixels are
+        ``aspect`` times as high as wide.
+        """
+        return Solution.linear(
+            self.ra0_deg, self.dec0_deg, self.x0_px, (self.y0_px + 0.5) / aspect - 0.5,
+            self.cd * [1.0, aspect], shape,
+        )  # fmt: skip
 
     def turned_half(self) -> Solution:
         """The solution after a half turn of the camera about the middle of the image."""

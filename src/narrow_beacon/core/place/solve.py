@@ -18,7 +18,7 @@ from narrow_beacon.core.errors import NotPlacedError
 from narrow_beacon.core.place.chance import ACCEPT_LOG10, FREE_COINCIDENCES, false_chance_log10
 from narrow_beacon.core.place.fit import fit_solution
 from narrow_beacon.core.place.patterns import Level, catalogue_level
-from narrow_beacon.core.place.propose import level_numbers, promising, span_of, stages
+from narrow_beacon.core.place.propose import level_numbers, promising, span_of, squared, stages
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.stars.nearest import nearest
 from narrow_beacon.core.words import counted
@@ -28,16 +28,25 @@ SCALE_RANGE_ARCSEC = (0.2, 75.0)
 _FINAL_STARS = 300
 _FOLLOW_STARS = 180
 _FINEST_MATCH_PX = 2.0
+_SQUARE = 0.06
 
 
 @dataclass(frozen=True)
 class Hint:
-    """What is known beforehand: a position with its error, a range of scales. All optional."""
+    """What is known beforehand: a position with its error, a range of scales, how high pixels may
+    be over their width where they are no squares. All optional.
+    """
 
     ra_deg: float | None = None
     dec_deg: float | None = None
     error_deg: float = 1.0
     scale_range: tuple[float, float] | None = None
+    aspects: tuple[float, ...] = ()
+
+    @property
+    def shapes(self) -> tuple[float, ...]:
+        """What is tried: squares last."""
+        return (*self.aspects, 1.0)
 
 
 @dataclass(frozen=True)
@@ -95,10 +104,10 @@ class Solver:
         # Few patterns everywhere come before many anywhere: most exposures need no more.
         for stars in stages(x_px.size):
             for rows, key, where in self._regions(hint):
-                for scales, scale_words in _scale_attempts(hint):
+                for scales, scale_words, aspect in _attempts(hint):
                     how = f"{where}, {scale_words}"
                     placement, count = self._solve(
-                        x_px, y_px, error_px, shape, rows, key, scales, stars
+                        x_px, y_px, error_px, shape, rows, key, scales, stars, aspect
                     )
                     if placement:
                         return replace(placement, how=how)
@@ -134,15 +143,16 @@ class Solver:
         key: object,
         scales: tuple[float, float],
         pattern_stars: int,
+        aspect: float,
     ) -> tuple[Placement | None, int]:
         hypotheses = 0
         levels = (
             level
-            for number in level_numbers(scales, shape, x_px.size)
+            for number in level_numbers(scales, squared(shape, aspect), x_px.size)
             if span_of(number) <= 2 * self._extent_deg
             and (level := self._level(rows, key, number)) is not None
         )
-        for found, count in promising(x_px, y_px, shape, levels, scales, pattern_stars):
+        for found, count in promising(x_px, y_px, shape, levels, scales, pattern_stars, aspect):
             hypotheses += count
             for solution in found:
                 verified = self.verify(solution, x_px, y_px, max(hypotheses, 1), error_px=error_px)
@@ -164,7 +174,7 @@ class Solver:
         """Refine a proposed solution and accept it, with which of the stars compared, the
         brightest, it has matched; None where it is refused.
         """
-        shape = solution.shape
+        shape, aspect = solution.shape, solution.aspect
         top = slice(0, _FOLLOW_STARS if keep_distortion else _FINAL_STARS)
         x, y = x_px[top], y_px[top]
         error = np.ones(x.size) if error_px is None else error_px[top]
@@ -197,7 +207,7 @@ class Solver:
         stars, rows, in_frame = pairs
         share = in_frame * np.pi * _FINEST_MATCH_PX**2 / (shape[0] * shape[1])
         log10 = false_chance_log10(stars.size, x.size, share, hypotheses)
-        if log10 > ACCEPT_LOG10 or not _sane(solution):
+        if log10 > ACCEPT_LOG10 or not _sane(solution, aspect):
             return None
         xs, ys = solution.pixel(self.ra_deg[rows], self.dec_deg[rows])
         away = np.hypot(xs - x[stars], ys - y[stars])
@@ -256,18 +266,24 @@ class Solver:
         return rows[inside], x[inside], y[inside]
 
 
-def _scale_attempts(hint: Hint) -> Iterator[tuple[tuple[float, float], str]]:
-    if hint.scale_range is not None:
-        low, high = hint.scale_range
-        yield hint.scale_range, f"scale {low:.3g}″ to {high:.3g}″ a pixel"
-    low, high = SCALE_RANGE_ARCSEC
-    yield SCALE_RANGE_ARCSEC, f"any scale from {low:g}″ to {high:g}″ a pixel"
+def _attempts(hint: Hint) -> Iterator[tuple[tuple[float, float], str, float]]:
+    """Ranges of scales with words, and how high pixels are over their width."""
+    ranges = [] if hint.scale_range is None else [hint.scale_range]
+    for low, high in (*ranges, SCALE_RANGE_ARCSEC):
+        known = (low, high) != SCALE_RANGE_ARCSEC
+        words = f"scale {low:.3g}″" if known else f"any scale from {low:g}″"
+        for aspect in hint.shapes:
+            shapes = f", {aspect:.3g} times as high as wide" if aspect != 1.0 else ""
+            yield (low, high), f"{words} to {high:.3g}″ a pixel{shapes}", aspect
 
 
-def _sane(solution: Solution) -> bool:
-    """Pixels are square to 5% and at right angles to 3°; distortion stays small."""
-    values = np.linalg.svd(solution.cd, compute_uv=False)
-    if values[0] / values[1] > 1.06:
+def _sane(solution: Solution, aspect: float) -> bool:
+    """Pixels are as high over their width as was taken for them, to 5%, and at right angles to 3°;
+    distortion stays small.
+    """
+    square = 1.0 if abs(aspect - 1.0) < _SQUARE else aspect
+    values = np.linalg.svd(solution.cd / [1.0, square], compute_uv=False)
+    if values[0] / values[1] > 1.0 + _SQUARE:
         return False
     if solution.sip_order > 1:
         height, width = solution.shape

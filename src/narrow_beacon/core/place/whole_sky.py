@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
+from itertools import product
 from pathlib import Path
 
 import numpy as np
@@ -98,9 +99,9 @@ class SkySolver:
         hypotheses = 0
         ranges = [hint.scale_range] if hint.scale_range else []
         for count in stages(x_px.size):
-            for scales in [*ranges, SCALE_RANGE_ARCSEC]:
+            for scales, aspect in product([*ranges, SCALE_RANGE_ARCSEC], hint.shapes):
                 for found, looked in promising(
-                    x_px, y_px, shape, self._patterns.levels, scales, count
+                    x_px, y_px, shape, self._patterns.levels, scales, count, aspect
                 ):
                     hypotheses += looked
                     for solver, solution in self._with_stars(found):
