@@ -128,6 +128,19 @@ def test_a_bad_column_or_row_is_no_trail_but_a_trail_along_it_is_one(row: bool) 
         assert len(find_trails(seen, found.block_means, background, 3.0)) == count
 
 
+@pytest.mark.parametrize("axis", [0, 1])
+def test_bands_of_a_noisy_camera_are_no_trails(axis: int) -> None:
+    """Rows, or columns, that scatter by as much as their pixels do."""
+    for seed in range(12):
+        x, y = scattered(90, (300, 320), seed=seed)
+        image = star_image((300, 320), x, y, np.geomspace(2e3, 1e5, 90), seed=seed)
+        bands = np.random.default_rng(seed).normal(0.0, 12.0, image.shape[axis])
+        image += bands[:, None] if axis == 0 else bands[None, :]
+        background = measure_background(image)
+        found = detect(image, background, 3.0)
+        assert find_trails(image, found.block_means, background, 3.0) == []
+
+
 @pytest.mark.parametrize("seed", range(5))
 def test_a_crowded_field_has_no_trails(seed: int) -> None:
     x, y = scattered(500, SHAPE, seed=seed, gap=6)

@@ -19,10 +19,15 @@ _ANGLES = 120
 _BLOCK_SIGNIFICANCE = 4.0
 _LEAST_LIT = 0.7
 _LEAST_LENGTH = 0.45
+_LEAST_PIECES, _ACROSS = 6, 0.9
+"""Fewer lit pieces are chance where stars stand close; a smaller image has to be lit across."""
 _MOST_UNEVEN = 0.35
 _PIECE_PX = 24.0
 _CANDIDATES = 3
-_ALONG_RAD = 0.004
+_ALONG_RAD, _NEARLY_RAD = 0.004, 0.03
+_OVER_BANDS = 5.0
+"""So many times what rows, or columns, scatter by is a line along them brighter than they are."""
+_BANDS_PX = 512
 _LEAST_WIDE = 0.12
 """The share of its middle's light that a trail gives half a star's width beside it: 0.5 for stars
 well sampled, 0.19 for the narrowest."""
@@ -136,12 +141,18 @@ def _judge(
     length = (last - first) * _PIECE_PX
     if length < _LEAST_LENGTH * min(pixels.shape) or filled < _LEAST_LIT * (last - first):
         return None
+    if filled < min(_LEAST_PIECES, round(_ACROSS * min(pixels.shape) / _PIECE_PX)):
+        return None
     lit = excess[first:last][excess[first:last] > 4.0 * noise]
     usual = middle(lit)
     spread = 1.4826 * middle(np.abs(lit - usual))
     if spread > _MOST_UNEVEN * usual + 2.0 * noise:
         return None
-    if _along_pixels(angle) and _one_pixel_wide(pixels, background, angle, offset_px, fwhm_px):
+    if _along_pixels(angle, _ALONG_RAD) and _one_pixel_wide(
+        pixels, background, angle, offset_px, fwhm_px
+    ):
+        return None
+    if _along_pixels(angle, _NEARLY_RAD) and usual < _OVER_BANDS * _bands_adu(pixels, angle):
         return None
     # What is lit up to the last whole piece is lit up to the edge.
     a = 0 if first <= 1 else int(first * _PIECE_PX)
@@ -150,10 +161,18 @@ def _judge(
     return Trail(float(on[0][a]), float(on[1][a]), float(on[0][b]), float(on[1][b]), significance)
 
 
-def _along_pixels(angle: float) -> bool:
-    """Whether a line runs along a column or a row."""
+def _along_pixels(angle: float, most_rad: float) -> bool:
+    """Whether a line runs along a column or a row, but for so small an angle."""
     quarter = np.pi / 2
-    return bool(abs((angle + quarter / 2) % quarter - quarter / 2) < _ALONG_RAD)
+    return bool(abs((angle + quarter / 2) % quarter - quarter / 2) < most_rad)
+
+
+def _bands_adu(pixels: Plane, angle: float) -> float:
+    """What the rows or columns that a line runs along scatter by, one beside the other."""
+    lines = pixels if abs(np.sin(angle)) > abs(np.cos(angle)) else pixels.T
+    medians = np.median(lines[:, :: max(1, lines.shape[1] // _BANDS_PX)], axis=1)
+    steps = np.diff(medians)
+    return 1.4826 * middle(np.abs(steps - middle(steps))) / np.sqrt(2.0)
 
 
 def _one_pixel_wide(
