@@ -10,6 +10,8 @@ from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+import psutil
+
 ROOT = Path(__file__).resolve().parent.parent
 BIN = Path(sys.executable).parent
 
@@ -21,10 +23,8 @@ CHECKS = (
     ("page types of the API", [sys.executable, "tests/api_types.py"]),
 )
 PYTEST = [sys.executable, "-m", "pytest"]
-COMPUTATION = (
-    "tests of the computation and the command line",
-    [*PYTEST, "tests/core", "tests/run"],
-)
+COMPUTATION = ("tests of the computation", [*PYTEST, "tests/core"])
+COMMANDS = ("tests of the command line", [*PYTEST, "tests/run"])
 SERVER = ("tests of the application", [*PYTEST, "tests/server"])
 _LIFE = ROOT / "tests" / "endurance"
 ENDURANCE = (
@@ -36,6 +36,10 @@ REFUSED = (
     [*PYTEST, _LIFE, "--ignore", _LIFE / "test_start.py", "--ignore", _LIFE / "test_soak.py"],
 )
 BROWSER = ("tests of the page in a browser", [*PYTEST, "tests/browser"])
+LANES = (SERVER, COMMANDS, REFUSED, COMPUTATION, BROWSER, ENDURANCE)
+"""The longest first, so that none is left over at the end."""
+_LANE_BYTES = 2.5e9
+"""What one of them may need, with all the processes that it starts."""
 WEB = Path(os.environ.get("BEACON_WEB", ROOT / "web"))
 MODULES = WEB / "node_modules"
 PAGE_CHECKS = (
@@ -78,21 +82,29 @@ def static() -> list[str]:
     return [name for name, command, folder in every if not check(name, command, folder)]
 
 
-def main(arguments: list[str]) -> int:
-    """Run all of it, or the checks and then pytest with its own arguments; 0 if all passed.
-
-    The tests of the application mostly wait, so that everything else runs beside them.
+def lanes_at_once() -> int:
+    """How many tests' processes run side by side: one more than there are processors, since each
+    waits for a third of its time, and no more than there is memory for.
     """
-    with ThreadPoolExecutor(1) as beside:
-        lanes = [] if arguments else [beside.submit(check, *lane) for lane in (SERVER, REFUSED)]
+    processors = len(os.sched_getaffinity(0))
+    fits = int(psutil.virtual_memory().available / _LANE_BYTES)
+    return max(1, min(processors + 1, fits, len(LANES)))
+
+
+def main(arguments: list[str]) -> int:
+    """Run all of it, or the checks and then pytest with its own arguments; 0 if all passed."""
+    if arguments:
         failed = static()
-        if arguments:
-            whole = [*PYTEST, *arguments]
-            passed = subprocess.run(whole, cwd=ROOT, timeout=LIMIT_S).returncode == 0
-        else:
-            passed = all([check(*COMPUTATION), check(*BROWSER), check(*ENDURANCE)])
-        if not all([passed, *(lane.result(LIMIT_S) for lane in lanes)]):
+        whole = [*PYTEST, *arguments]
+        if subprocess.run(whole, cwd=ROOT, timeout=LIMIT_S).returncode:
             failed.append("tests")
+    else:
+        with ThreadPoolExecutor(lanes_at_once()) as pool:
+            checks = pool.submit(static)
+            lanes = [pool.submit(check, *lane) for lane in LANES]
+            failed = checks.result(LIMIT_S)
+            if not all([lane.result(LIMIT_S) for lane in lanes]):
+                failed.append("tests")
     if failed:
         print(f"failed: {', '.join(failed)}")
     return 1 if failed else 0

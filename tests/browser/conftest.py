@@ -18,7 +18,7 @@ FLAGS = [
 ]  # fmt: skip
 if not os.access("/dev/shm", os.W_OK):  # shared memory of an administrator's alone
     FLAGS.append("--disable-dev-shm-usage")
-expect.set_options(timeout=30_000)
+expect.set_options(timeout=60_000)
 
 
 @pytest.fixture(scope="session")
@@ -41,7 +41,7 @@ def browser() -> Iterator[Browser]:
 def context(browser: Browser, running: Running) -> Iterator[BrowserContext]:
     """A browser of its own, signed in; every error on its pages fails the test."""
     made = browser.new_context(viewport={"width": 1280, "height": 800})
-    made.set_default_timeout(30_000)
+    made.set_default_timeout(60_000)
     errors: list[str] = []
     made.on("weberror", lambda error: errors.append(str(error.error)))
     first = made.new_page()

@@ -51,7 +51,7 @@ def test_a_raw_night_becomes_a_report(
     stage(page, "Correct")
     expect(page.get_by_text("raw, as read")).to_be_visible(timeout=LONG_MS)
     page.get_by_role("button", name="Next: Place").click()
-    page.get_by_role("button", name="Place the night").click()
+    page.get_by_role("button", name="Place the night").click(timeout=LONG_MS)
     page.get_by_role("button", name="Next: Measure").click(timeout=LONG_MS)
     page.get_by_role("button", name="Measure the night").click()
     expect(page.get_by_test_id("radius")).to_be_visible(timeout=LONG_MS)
