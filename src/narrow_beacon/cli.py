@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from narrow_beacon.bench.names import listed
 from narrow_beacon.cli_numbers import Number
 from narrow_beacon.cli_series import extrema, figure, period, report, survey
 
@@ -389,17 +390,14 @@ def cone(catalogue: Path, port: int) -> None:
             click.echo("stopped")
 
 
-@main.command()
+@main.command(epilog=f"\b\nNAMES, each with what it measures:\n{listed()}")
 @click.argument("names", nargs=-1)
 @click.option(
     "--json", "out", type=click.Path(path_type=Path, dir_okay=False),
     help="Write what was measured there, too.",
 )  # fmt: skip
 def bench(names: tuple[str, ...], out: Path | None) -> None:
-    """Measure speed and accuracy: any of speed, night, masters, start, growth, plain, fields,
-    pulls, demo, page; without a name all but the longest. And the soak: the application killed and
-    starved, for ten minutes.
-    """
+    """Measure speed and accuracy; without a name all but the longest."""
     from narrow_beacon.bench.run import run_benches
 
     sys.exit(run_benches(names, out))

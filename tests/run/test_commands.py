@@ -15,6 +15,7 @@ from builders import star_table
 from narrow_beacon.bench import run as bench_run
 from narrow_beacon.bench.compare import NightScore, reduced_chi2
 from narrow_beacon.bench.fields import FieldResult, solve_field
+from narrow_beacon.bench.names import MEASURED
 from narrow_beacon.bench.pulls import worst_overlap_error
 from narrow_beacon.cli import main
 from narrow_beacon.core.curve.time import exposure_times
@@ -66,6 +67,9 @@ def test_a_wrong_benchmark_is_named_with_the_right_ones(capsys: pytest.CaptureFi
     printed = capsys.readouterr().out
     assert "no benchmark sped" in printed
     assert "speed" in printed
+    told = CliRunner().invoke(main, ["bench", "--help"]).output
+    assert all(f"\n    {name} " in told for name in bench_run.BENCHES)
+    assert set(MEASURED) == set(bench_run.BENCHES)
 
 
 def test_benchmarks_say_which_aims_were_missed(

@@ -17,6 +17,7 @@ from narrow_beacon.bench.fields import print_fields
 from narrow_beacon.bench.figures import FIGURES
 from narrow_beacon.bench.large import print_large
 from narrow_beacon.bench.match import print_match
+from narrow_beacon.bench.names import LONG
 from narrow_beacon.bench.nights import print_demo, print_plain
 from narrow_beacon.bench.page import print_page
 from narrow_beacon.bench.pulls import print_pulls
@@ -68,9 +69,6 @@ BENCHES: dict[str, Callable[[], bool]] = {
     "watch": print_watch,
 }
 
-_LONG = ("growth", "large", "sky", "sorting", "soak", "watch")
-"""Only by name."""
-
 
 def run_benches(names: Sequence[str], out: Path | None = None) -> int:
     """Run the named benchmarks, or all; 0 if every aim was met, 1 if not, 2 for a wrong name. What
@@ -81,7 +79,7 @@ def run_benches(names: Sequence[str], out: Path | None = None) -> int:
         print(f"no benchmark {', '.join(unknown)}; there are {', '.join(BENCHES)}")
         return 2
     verdicts = {}
-    for name in names or [name for name in BENCHES if name not in _LONG]:
+    for name in names or [name for name in BENCHES if name not in LONG]:
         begin = time.perf_counter()
         verdicts[name] = BENCHES[name]()
         print(f"  ({name} took {time.perf_counter() - begin:.0f} s)\n")
