@@ -62,6 +62,8 @@ class Processes:
         self._workers: dict[Connection, BaseProcess] = {}
         self._busy: dict[Connection, tuple[Callable[[Any], None], float]] = {}
         self._queue: deque[Task] = deque()
+        self.most = count
+        """So many of them may work at once."""
         for _ in range(count):
             self._begin("fork")
 
@@ -137,7 +139,7 @@ class Processes:
 
     def _feed(self) -> None:
         for pipe in self._workers:
-            if self._queue and pipe not in self._busy:
+            if self._queue and pipe not in self._busy and len(self._busy) < self.most:
                 task, arguments, take, limit_s = self._queue.popleft()
                 pipe.send((task, arguments))
                 self._busy[pipe] = take, time.monotonic() + limit_s

@@ -46,7 +46,7 @@ from narrow_beacon.reduce.walk import Walk, worker_count
 from narrow_beacon.reduce.workers import Workers, core_count
 from narrow_beacon.rescue import Rescue
 from narrow_beacon.simulate.camera import Camera, Dust
-from pieces import die_at_two, hang_at_two
+from pieces import die_at_two, hang_at_two, most_at_once, stretch_of_time
 
 SHAPE = (96, 128)
 
@@ -665,6 +665,16 @@ def test_results_come_back_in_order_whatever_the_number_of_workers() -> None:
             assert pool.start(_square, 9)() == 81
         assert sorted(seen) == [n * n for n in range(40)]
     assert core_count() >= 1
+
+
+def test_no_more_tasks_run_at_once_than_there_is_memory_for() -> None:
+    with Workers(2) as pool:
+        pool.room_for(10**15)
+        going = pool.start(stretch_of_time, 0.05)
+        stretches = pool.map(stretch_of_time, [(0.05,)] * 4)
+        assert most_at_once([going(), *stretches]) == 1
+        pool.room_for(1)
+        assert most_at_once(pool.map(stretch_of_time, [(0.2,)] * 4)) == 2
 
 
 def _square(n: int) -> int:

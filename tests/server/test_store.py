@@ -67,7 +67,7 @@ from narrow_beacon.store.fields import star_table as kept_stars
 from narrow_beacon.store.files import add_raw_files, sort_files
 from narrow_beacon.store.measured_light import MeasuredInTables
 from narrow_beacon.store.models import Campaign, CastRecord, NightFile, Reduction
-from pieces import die_at_two, hang_at_two
+from pieces import die_at_two, hang_at_two, most_at_once, stretch_of_time
 from running import Running
 
 
@@ -481,6 +481,11 @@ def test_a_pool_keeps_order_and_stops_when_asked(running: Running) -> None:
             cancelled.map(time.sleep, [(0.05,) for _ in range(200)], lambda _: stop.set())
         with pytest.raises(TypeError):
             pool.map(abs, [("text",)])
+        pool.room_for(10**15)  # as much as no machine has: one after the other
+        assert most_at_once(pool.map(stretch_of_time, [(0.1,)] * 4)) == 1
+        pool.room_for(1)
+        together = most_at_once(pool.map(stretch_of_time, [(0.3,)] * 4))
+        assert together == len(client.scheduler_info()["workers"])
 
 
 def test_on_the_cluster_one_bad_piece_costs_only_itself_and_a_stop_ends_what_runs(

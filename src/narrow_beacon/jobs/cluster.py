@@ -7,6 +7,7 @@ import math
 import os
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from itertools import islice
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -21,7 +22,7 @@ from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.jobs.depot import Depot, given_depot
 from narrow_beacon.jobs.trust import given_cluster, security, settings
 from narrow_beacon.processes import semaphores_work
-from narrow_beacon.reduce.workers import SilentWorkersError
+from narrow_beacon.reduce.workers import SilentWorkersError, tasks_that_fit
 from narrow_beacon.rescue import LOST, TOO_LONG, Rescue
 
 R = TypeVar("R")
@@ -33,6 +34,8 @@ _ANSWER_S = 5.0
 _GRACE_S = 3.0
 _RESTART_S = 30.0
 _SILENT_S = 900.0
+_ANY = 2**31
+_NOT_HELPFUL = ("target", "spill", "pause")
 _RESULT_S = 600.0
 _BEHIND_THE_PAGE = 10
 """How far back a worker of this machine stands for a core (nice)."""
@@ -68,12 +71,16 @@ class UnheardWorker(_Unheard, Worker):
 def local_cluster(workers: int, trust: Path) -> SpecCluster:
     """A cluster of this machine: one process per worker, one thread each, on loopback; whoever
     connects shows the certificates of the folder ``trust``. A worker that dies, or that takes
-    more than its share of the memory, is begun again.
+    more than the machine can spare, is begun again; ``ClusterPool.room_for`` sees to it that they
+    don't do so together.
     """
     secure = security(trust)
-    share = int(psutil.virtual_memory().total * _MEMORY_SHARE / workers)
+    share = int(psutil.virtual_memory().total * _MEMORY_SHARE)
     options: dict[str, Any] = {"nthreads": 1, "host": _HOST, "memory_limit": share}
     os.environ.setdefault("DASK_LOGGING__DISTRIBUTED", "error")  # what they say is not for people
+    # What a worker holds are mapped planes and buffers that it uses again: neither can be moved to
+    # disk, and a worker that waits for less to be in use would wait for ever.
+    dask.config.set({f"distributed.worker.memory.{key}": False for key in _NOT_HELPFUL})
     if semaphores_work():
         # The nannies see to their workers; nobody is to send one home whose worker is just away.
         dask.config.set({"distributed.deploy.lost-worker-timeout": "365 days"})
@@ -148,6 +155,7 @@ class ClusterPool:
         self._client = client
         self._cancelled = cancelled
         self._depot = depot
+        self._most = _ANY
 
     def map(
         self,
@@ -194,13 +202,24 @@ class ClusterPool:
         """``take`` gets each place in ``calls`` with its result; ``lost`` the places of those whose
         workers died.
         """
-        futures = [self._submit(task, call) for call in calls]
-        places = {future.key: place for place, future in enumerate(futures)}
         limits = [rescue.limit_of(call) if rescue else _SILENT_S for call in calls]
-        waiting = set(futures)
-        clock = _Clock(self._client, {f.key: limits[places[f.key]] for f in futures})
+        left = iter(range(len(calls)))
+        places: dict[Any, int] = {}
+        waiting: set[Future] = set()
+        clock = _Clock(self._client)
+
+        def fill() -> None:
+            for place in islice(left, max(0, self._most - len(waiting))):
+                future = self._submit(task, calls[place])
+                places[future.key] = place
+                clock.limits_s[future.key] = limits[place]
+                waiting.add(future)
+
         try:
-            while waiting:
+            while True:
+                fill()
+                if not waiting:
+                    break
                 if self._cancelled():
                     raise CancelledError("stopped by the observer")
                 late = clock.late()
@@ -213,7 +232,7 @@ class ClusterPool:
                     finished = wait(waiting, timeout=_LOOK_AGAIN_S, return_when="FIRST_COMPLETED")
                 except TimeoutError:
                     continue
-                waiting = set(finished.not_done)
+                waiting.intersection_update(finished.not_done)
                 for future in finished.done:
                     try:
                         take(places[future.key], self._received(future.result()))
@@ -256,6 +275,15 @@ class ClusterPool:
         future = self._submit(task, arguments)
         return lambda: self._received(future.result(timeout=_RESULT_S))
 
+    def room_for(self, task_bytes: int) -> None:
+        """From now on give out no more tasks at once than there is memory for on this machine;
+        workers elsewhere are begun by whoever knows theirs.
+        """
+        workers = self._client.scheduler_info()["workers"]
+        fits = tasks_that_fit(task_bytes)
+        here = all(f"//{_HOST}:" in address for address in workers)
+        self._most = fits if here and fits < len(workers) else _ANY
+
     def _submit(self, task: Callable[..., Any], call: tuple[Any, ...]) -> Future:
         sent = (task, *call) if self._depot is None else self._depot.sent(task, call)
         return self._client.submit(*sent, pure=False)
@@ -267,8 +295,9 @@ class ClusterPool:
 class _Clock:
     """How long each task has been worked on; asked seldom, for it asks the workers."""
 
-    def __init__(self, client: Client, limits_s: dict[Any, float]) -> None:
-        self._client, self._limits_s = client, limits_s
+    def __init__(self, client: Client) -> None:
+        self._client = client
+        self.limits_s: dict[Any, float] = {}
         self._began: dict[tuple[str, Any], float] = {}
         self._asked = time.monotonic()
 
@@ -285,7 +314,7 @@ class _Clock:
         return {
             key
             for (_, key), begin in self._began.items()
-            if now - begin > self._limits_s.get(key, math.inf)
+            if now - begin > self.limits_s.get(key, math.inf)
         }
 
 

@@ -24,7 +24,7 @@ from narrow_beacon.core.correct.defects import (
     sky_threshold,
 )
 from narrow_beacon.core.correct.local_median import local_median
-from narrow_beacon.core.correct.masters import Master, read_master
+from narrow_beacon.core.correct.masters import Master, MasterFacts, read_master
 from narrow_beacon.core.correct.match import Choice
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.fits_file import overscan_of, read_pixels
@@ -80,49 +80,53 @@ def made_planes(
 def _made_of(
     plan: ChainPlan, masters: Sequence[MasterFile], examples: Sequence[Frame], folder: Path
 ) -> Planes:
-    def read(choice: Choice) -> Master | None:
+    def facts(choice: Choice) -> MasterFacts | None:
+        return None if choice.index is None else masters[choice.index].facts
+
+    def plane(choice: Choice) -> Plane | None:
         if choice.index is None:
             return None
-        return _own_master(read_master(masters[choice.index].path), examples[0])
+        return _own_plane(read_master(masters[choice.index].path), examples[0])
 
     bias, dark, scaled, flat = (
-        read(c) for c in (plan.bias, plan.dark, plan.scaled_dark, plan.flat)
+        facts(c) for c in (plan.bias, plan.dark, plan.scaled_dark, plan.flat)
     )
     exposure_s = examples[0].exposure_s
-    base = bias.plane if bias else None
-    if base is None and plan.overscan:
-        base = np.zeros(examples[0].shape, np.float32)
-    offset, scale, factor = None, "", 0.0
-    if dark is not None:
-        offset = dark.plane
-    elif base is not None:
-        offset = base
-        if scaled is not None:
-            short_s = bias.facts.exposure_s if bias else 0.0
-            factor, scale = _dark_factor(examples, base, short_s, scaled)
-            offset = base + np.float32(factor) * (scaled.plane - base)
-    pattern = dark or (scaled if base is not None else None)
-    defects = find_defects(
-        pattern.plane if pattern else None, flat.plane if flat else None, examples[0].shape,
-        plan.defects.threshold,
-    )  # fmt: skip
+    # Planes of a large sensor are hundreds of megabytes: only those that are needed are read.
+    offset = pattern = plane(plan.dark)
+    scale, factor = "", 0.0
+    if dark is None:
+        offset = plane(plan.bias)
+        if offset is None and plan.overscan:
+            offset = np.zeros(examples[0].shape, np.float32)
+        if offset is not None and scaled is not None:
+            pattern = plane(plan.scaled_dark)
+            assert pattern is not None
+            short_s = bias.exposure_s if bias else 0.0
+            thermal = pattern - offset
+            factor, scale = _dark_factor(examples, offset, short_s, scaled, thermal)
+            offset = offset + np.float32(factor) * thermal
+            del thermal
+    divisor = plane(plan.flat)
+    defects = find_defects(pattern, divisor, examples[0].shape, plan.defects.threshold)
     if not plan.ready:
         defects |= pixels_marked(plan.defects, examples[0])
-    sky = None if pattern or plan.ready else sky_of(examples, folder)
+    sky = None if pattern is not None or plan.ready else sky_of(examples, folder)
     if sky is not None:
         defects[np.abs(deviations_on_sky(sky)) > sky_threshold(plan.defects)] = DEFECT
-    divisor = flat.plane if flat else None
+    left = _left_over(offset, dark, defects, exposure_s)
+    del pattern
     if plan.lean is not None:
         divisor = plan.lean.straightened(divisor, examples[0].shape)
     save_chain(make_chain(offset, divisor, defects), folder)
     noise = replace(
         _offset_noise(dark, bias, scaled, factor),
-        left_adu=_left_over(dark, defects, exposure_s), flat_adu=_light_of(flat),
+        left_adu=left, flat_adu=_light_of(flat),
     )  # fmt: skip
-    level = bias.facts.level_adu if bias else 0.0 if plan.overscan else None
+    level = bias.level_adu if bias else 0.0 if plan.overscan else None
     rate = _dark_rate(dark, level)
     if scaled is not None and level is not None:
-        rate = factor * max(0.0, scaled.facts.level_adu - level) / exposure_s
+        rate = factor * max(0.0, scaled.level_adu - level) / exposure_s
     seen_on = 0 if sky is None else len(examples)
     return Planes(scale, rate, noise, int(defects.sum()), _overscan_words(examples), seen_on)
 
@@ -159,14 +163,12 @@ def own_pixels(plane: NDArray[S], frame: Frame) -> NDArray[S]:
     return np.ascontiguousarray(plane[y::step, x::step][:height, :width])
 
 
-def _own_master(master: Master, frame: Frame) -> Master:
+def _own_plane(master: Master, frame: Frame) -> Plane:
     """A master's pixels of the frame's colour; a flat then relative to these alone."""
-    if not frame.channel:
-        return master
     plane = own_pixels(master.plane, frame)
-    if master.facts.kind == "flat":
+    if frame.channel and master.facts.kind == "flat":
         plane /= np.float32(np.nanmedian(plane))
-    return replace(master, plane=plane)
+    return plane
 
 
 def _overscan_words(examples: Sequence[Frame]) -> str:
@@ -192,14 +194,13 @@ def _overscan_words(examples: Sequence[Frame]) -> str:
 
 
 def _dark_factor(
-    examples: Sequence[Frame], base: Plane, short_s: float, dark: Master
+    examples: Sequence[Frame], base: Plane, short_s: float, dark: MasterFacts, thermal: Plane
 ) -> tuple[float, str]:
-    """The scale of a dark less ``base``, from the exposures where its pattern shows, else by
-    exposure time. A short dark that stands in for the bias, of ``short_s``, holds some of the
-    pattern itself.
+    """The scale of ``thermal``, a dark less ``base``, from the exposures where its pattern shows,
+    else by exposure time. A short dark that stands in for the bias, of ``short_s``, holds some of
+    the pattern itself.
     """
-    by_time = (examples[0].exposure_s - short_s) / (dark.facts.exposure_s - short_s)
-    thermal = dark.plane - base
+    by_time = (examples[0].exposure_s - short_s) / (dark.exposure_s - short_s)
     fits = []
     for frame in examples[:_SCALE_FRAMES]:
         try:
@@ -216,48 +217,50 @@ def _dark_factor(
     return by_time, f"{by_time:.3f} (by exposure time; too little pattern to measure it)"
 
 
-def _dark_rate(dark: Master | None, level_adu: float | None) -> float:
-    if dark is None or level_adu is None or dark.facts.exposure_s <= 0:
+def _dark_rate(dark: MasterFacts | None, level_adu: float | None) -> float:
+    if dark is None or level_adu is None or dark.exposure_s <= 0:
         return 0.0
-    return max(0.0, (dark.facts.level_adu - level_adu) / dark.facts.exposure_s)
+    return max(0.0, (dark.level_adu - level_adu) / dark.exposure_s)
 
 
 def _offset_noise(
-    dark: Master | None, bias: Master | None, scaled: Master | None, factor: float
+    dark: MasterFacts | None, bias: MasterFacts | None, scaled: MasterFacts | None, factor: float
 ) -> MastersNoise:
     """Variances of what is taken off: (1 − k) of the bias and k of the dark."""
     if dark is not None:
-        return MastersNoise(0.0, _variance_share(dark), dark.facts.exposure_s)
+        return MastersNoise(0.0, _variance_share(dark), dark.exposure_s)
     bias_share = _variance_share(bias) if bias else 0.0
     if scaled is None or (bias is None and not factor):
         return MastersNoise(bias_share)
     return MastersNoise(
         (1.0 - factor) ** 2 * bias_share, factor**2 * _variance_share(scaled),
-        scaled.facts.exposure_s,
+        scaled.exposure_s,
     )  # fmt: skip
 
 
-def _variance_share(master: Master) -> float:
+def _variance_share(master: MasterFacts) -> float:
     """Variance of a master over that of one of its frames: the mean's or, of few, the median's."""
-    count = max(master.facts.count, 1)
-    few = master.facts.combined == CLIPPED and count < LEAST_TO_CLIP
-    return (median_over_mean(count) if few or master.facts.combined == MEDIAN else 1.0) / count
+    count = max(master.count, 1)
+    few = master.combined == CLIPPED and count < LEAST_TO_CLIP
+    return (median_over_mean(count) if few or master.combined == MEDIAN else 1.0) / count
 
 
-def _left_over(dark: Master | None, defects: Flags, exposure_s: float) -> float:
+def _left_over(
+    plane: Plane | None, dark: MasterFacts | None, defects: Flags, exposure_s: float
+) -> float:
     """Scatter in ADU of what a dark of another length leaves of its pattern, repaired pixels
     apart.
     """
-    if dark is None or dark.facts.exposure_s <= 0:
+    if plane is None or dark is None or dark.exposure_s <= 0:
         return 0.0
-    wrong = abs(exposure_s / dark.facts.exposure_s - 1.0)
+    wrong = abs(exposure_s / dark.exposure_s - 1.0)
     if wrong <= USUAL_RULES.exposure_tolerance:
         return 0.0
-    pattern = (dark.plane - local_median(dark.plane))[defects == 0]
+    pattern = (plane - local_median(plane))[defects == 0]
     return wrong * float(np.std(np.clip(pattern, *np.percentile(pattern, [0.01, 99.99]))))
 
 
-def _light_of(flat: Master | None) -> float:
+def _light_of(flat: MasterFacts | None) -> float:
     if flat is None:
         return 0.0
-    return max(flat.facts.level_adu, 1.0) / _variance_share(flat)
+    return max(flat.level_adu, 1.0) / _variance_share(flat)

@@ -9,13 +9,27 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from typing import Any, Protocol, TypeVar
 
+import psutil
+
 from narrow_beacon.compiled import get_ready
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.processes import Processes, core_count
 from narrow_beacon.rescue import Rescue
 
 R = TypeVar("R")
-__all__ = ["Pool", "SilentWorkersError", "Workers", "core_count"]
+__all__ = ["Pool", "SilentWorkersError", "Workers", "core_count", "tasks_that_fit"]
+
+
+_MEMORY_SHARE = 0.8
+"""Of the memory that is free, what tasks may take together."""
+
+
+def tasks_that_fit(task_bytes: int) -> int:
+    """How many tasks, each of which takes so much memory, this machine has room for; one may
+    always try.
+    """
+    free = _MEMORY_SHARE * psutil.virtual_memory().available
+    return max(1, int(free / max(task_bytes, 1)))
 
 
 class SilentWorkersError(BeaconError):
@@ -38,6 +52,11 @@ class Pool(Protocol):
 
     def start(self, task: Callable[..., R], *arguments: Any) -> Callable[[], R]:
         """Begin one task beside what this process does; the returned function waits for it."""
+
+    def room_for(self, task_bytes: int) -> None:
+        """From now on run no more tasks at once than there is memory for, where each takes so
+        much.
+        """
 
 
 def begun(
@@ -91,6 +110,11 @@ class Workers:
             return self._pool.start(task, *arguments)
         result = task(*arguments)
         return lambda: result
+
+    def room_for(self, task_bytes: int) -> None:
+        """From now on run no more tasks at once than there is memory for."""
+        if self._pool is not None:
+            self._pool.most = min(self.count, tasks_that_fit(task_bytes))
 
     def close(self) -> None:
         """End the processes."""

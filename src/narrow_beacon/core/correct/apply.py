@@ -30,6 +30,7 @@ has turned over into a negative one.
 SPIKE = np.uint8(4)
 """Pixel flag: a cosmic ray or another spike narrower than a star."""
 
+_LEAST_FLAT = 0.05
 _TURNED_OVER_ADU = np.float32(-8192.0)
 """No pixel of 16 bits is truly so far below; other kinds of numbers don't turn over."""
 _REPAIR_REACH = 3
@@ -77,13 +78,17 @@ def make_chain(offset_adu: Plane | None, flat: Plane | None, defects: Flags) -> 
     offset become defects.
     """
     shape = defects.shape
-    offset = np.zeros(shape, np.float32) if offset_adu is None else offset_adu.copy()
-    divisor = np.ones(shape, np.float32) if flat is None else flat
-    bad = ~np.isfinite(offset) | ~np.isfinite(divisor) | (divisor < 0.05)
-    marked = np.where(bad, DEFECT, defects).astype(np.uint8)
-    offset[bad] = 0.0
-    gain = np.where(bad, np.float32(1.0), 1.0 / np.where(bad, np.float32(1.0), divisor))
-    return Chain(offset, gain.astype(np.float32), marked, np.flatnonzero(marked).astype(np.int64))
+    offset = np.zeros(shape, np.float32) if offset_adu is None else offset_adu
+    gain = np.ones(shape, np.float32)
+    bad = ~np.isfinite(offset)
+    if flat is not None:
+        bad |= ~(flat >= np.float32(_LEAST_FLAT)) | np.isinf(flat)
+        np.divide(np.float32(1.0), flat, out=gain, where=~bad, dtype=np.float32)
+    marked = defects.astype(np.uint8)
+    marked[bad] = DEFECT
+    if bad.any():
+        offset = np.where(bad, np.float32(0.0), offset)
+    return Chain(offset, gain, marked, np.flatnonzero(marked).astype(np.int64))
 
 
 def correct(

@@ -73,9 +73,15 @@ def deviations(dark: Plane) -> Plane:
     """By how many robust standard deviations each pixel of a master dark departs from the local
     median.
     """
-    whole = _finite(dark)
-    excess = whole - local_median(whole)
-    return np.asarray(excess / np.float32(max(_scatter(excess[::3, ::3]), 1e-3)))
+    excess = _excess(_finite(dark))
+    excess /= np.float32(max(_scatter(excess[::3, ::3]), 1e-3))
+    return excess
+
+
+def _excess(whole: Plane) -> Plane:
+    """A plane above the local median."""
+    median = local_median(whole)
+    return np.subtract(whole, median, out=median)
 
 
 def _scatter(excess: Plane) -> float:
@@ -95,7 +101,8 @@ def _scatter(excess: Plane) -> float:
 
 
 def _finite(plane: Plane) -> Plane:
-    return np.where(np.isfinite(plane), plane, np.float32(np.nanmedian(plane)))
+    finite = np.isfinite(plane)
+    return plane if finite.all() else np.where(finite, plane, np.float32(np.nanmedian(plane)))
 
 
 def deviations_on_sky(sky: Plane) -> Plane:
@@ -107,7 +114,7 @@ def deviations_on_sky(sky: Plane) -> Plane:
     """
     whole = _finite(sky)
     z = deviations(whole)
-    excess = whole - local_median(whole)
+    excess = _excess(whole)
     above = whole - scipy.ndimage.maximum_filter(whole, footprint=_NEIGHBOURS, mode="nearest")
     below = scipy.ndimage.minimum_filter(whole, footprint=_NEIGHBOURS, mode="nearest") - whole
     alone = np.maximum(above, below) > (1.0 - _ISOLATED) * np.abs(excess)
@@ -136,12 +143,16 @@ def find_defects(
     defects = np.zeros(shape, np.uint8)
     if dark is not None:
         dark = _whole(dark, defects)
-        defects[np.abs(deviations(dark)) > hot_z] = DEFECT
+        z = deviations(dark)
+        defects[(z > hot_z) | (z < -hot_z)] = DEFECT
+        del z
         defects[:, _odd_columns(dark)] = DEFECT
         defects[_odd_columns(dark.T), :] = DEFECT
     if flat is not None:
         flat = _whole(flat, defects)
-        response = flat / np.maximum(local_median(flat), 1e-3)
+        response = local_median(flat)
+        np.maximum(response, np.float32(1e-3), out=response)
+        np.divide(flat, response, out=response)
         defects[(response < LEAST_RESPONSE) | (response > MOST_RESPONSE)] = DEFECT
     return defects
 

@@ -7,6 +7,9 @@ import numpy as np
 from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Plane
 
+_ROWS = 64
+"""Worked on at a time: their medians along columns stay in the cache."""
+
 
 def local_median(image: Plane) -> Plane:
     """Separable median over 5 × 5 pixels about each pixel (height, width); edges repeat.
@@ -16,10 +19,13 @@ def local_median(image: Plane) -> Plane:
     median of the 25 values, but as robust here and a hundred times quicker.
     """
     source = np.ascontiguousarray(image, dtype=np.float32)
-    columns = np.empty_like(source)
     out = np.empty_like(source)
-    _along_columns(source, columns)
-    _along_rows(columns, out)
+    some = np.empty((min(_ROWS, source.shape[0]), source.shape[1]), np.float32)
+    for first in range(0, source.shape[0], _ROWS):
+        block = out[first : first + _ROWS]
+        columns = some[: block.shape[0]]
+        _along_columns(source, first, columns)
+        _along_rows(columns, block)
     return out
 
 
@@ -33,11 +39,13 @@ def _median_of_five(a, b, c, d, e):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _along_columns(image, out):  # type: ignore[no-untyped-def]
+def _along_columns(image, first, out):  # type: ignore[no-untyped-def]
+    """The medians of some rows, from ``first`` on."""
     height, width = image.shape
-    for y in range(height):
+    for n in range(out.shape[0]):
+        y = first + n
         a, b = image[max(y - 2, 0)], image[max(y - 1, 0)]
-        c, row = image[y], out[y]
+        c, row = image[y], out[n]
         d, e = image[min(y + 1, height - 1)], image[min(y + 2, height - 1)]
         for x in range(width):
             row[x] = _median_of_five(a[x], b[x], c[x], d[x], e[x])
