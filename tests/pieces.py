@@ -1,4 +1,5 @@
-"""Tasks that go wrong at one piece, or say when they ran; light: workers begun anew load them again.
+"""Tasks that go wrong at one piece, or say when they ran; light to load, since workers begun anew
+load them again.
 """
 
 from __future__ import annotations

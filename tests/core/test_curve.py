@@ -356,6 +356,29 @@ def census(
     return filter_census(inst, np.full(stars, 0.004)), star_table(stars, magnitude=catalogue)
 
 
+def test_stars_that_all_wander_a_little_are_kept_and_one_that_does_so_more_is_dropped() -> None:
+    """A thousand exposures see the 3 mmag that flats leave where a field drifts over the pixels."""
+    rng = np.random.default_rng(8)
+    exposures, stars = 1000, 11
+    v = np.concatenate([[12.0], np.linspace(11.6, 12.8, stars - 1)])
+    steps = np.cumsum(rng.normal(0, 1, (exposures, stars)), axis=0)
+    wander = 0.003 * (steps - steps.mean(axis=0)) / steps.std(axis=0)
+    noise = rng.normal(0, 0.008, (exposures, stars))
+
+    def settled(own: np.ndarray) -> Cast:
+        made = filter_census(v[None, :] - 20.0 + own + noise, np.full(stars, 0.008))
+        return settle_cast(made, 0, star_table(stars, magnitude=v), "V", 0, [], [])[0]
+
+    quiet = settled(np.zeros_like(wander))
+    assert not quiet.dropped
+    assert quiet.wander_mag == 0.0
+    cast = settled(wander)
+    assert len(cast.comparison) + len(cast.checks) == stars - 1
+    assert 0.004 < cast.wander_mag < 0.010  # the farthest stretch of one is some two of its rms
+    wander[300:500, 4] += 0.030
+    assert [dropped.name for dropped in settled(wander).dropped] == ["Sorrel 5"]
+
+
 def test_the_first_star_of_a_catalogue_can_have_any_part() -> None:
     assert Cast(3, (2, 5), (0,)).rows == [0, 2, 3, 5]
     assert Cast(0, (2, 5)).rows == [0, 2, 5]

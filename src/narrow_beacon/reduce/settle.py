@@ -53,6 +53,7 @@ from narrow_beacon.reduce.settle_remarks import (
     sunken_sky_remarks,
     uneven_sky_remarks,
     untested_remarks,
+    wander_remarks,
 )
 from narrow_beacon.reduce.standard import (
     Observed,
@@ -162,6 +163,7 @@ def _settle_beside(
     cast = joint_cast(curves)
     final, without = _curves_of(ready, measured, cast, choices, set_aside)
     found = [dropped_remark(dropped, curve) for curve in curves for dropped in curve.cast.dropped]
+    found += [remark for curve in curves for remark in wander_remarks(curve)]
     for curve in final:
         found += [*untested_remarks(curve, stars), *beside_remarks(curve, stars)]
         found += [*doubts_remarks(curve), *one_star_remarks(ready, curve, stars)]
@@ -245,6 +247,7 @@ def _settle_first(ready: Prepared, measured: Measured, wanted: Wanted) -> Settle
         remarks += untested_remarks(curve, stars)
         remarks += beside_remarks(curve, stars)
         remarks += [dropped_remark(dropped, curve) for dropped in curve.cast.dropped]
+        remarks += wander_remarks(curve)
         remarks += [
             Remark(
                 "cast", f"check star {stars.names[role]}: on no exposure in {curve.filter}",

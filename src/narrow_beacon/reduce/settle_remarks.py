@@ -31,6 +31,8 @@ _NOISY = 1.2
 _SUNKEN, _SUNKEN_ADU = 5.0, 20.0
 _UNEVEN, _LEAST_UNEVEN = 0.012, 5
 """Corners over the middle on so many exposures that are said; no clear sky does that."""
+_OF_NOISE = 0.1
+"""Less than so much of a pixel's noise a dark may leave: of a faint sky that is percents."""
 
 
 def untested_remarks(curve: FilterCurve, stars: StarTable) -> list[Remark]:
@@ -208,8 +210,11 @@ def uneven_sky_remarks(ready: Prepared, results: Sequence[ExposureResult]) -> li
     jobs = {job.index: job for job in ready.jobs}
     found: dict[str, list[float]] = defaultdict(list)
     for result in results:
-        if result.quality is not None and np.isfinite(result.quality.corners):
-            found[jobs[result.index].group].append(result.quality.corners)
+        seen = result.quality
+        if seen is None or not np.isfinite(seen.corners):
+            continue
+        clear = abs(seen.corners) * seen.sky_adu_per_px > _OF_NOISE * seen.noise_adu
+        found[jobs[result.index].group].append(seen.corners if clear else 0.0)
     chains = {job.group: ready.chains.get(job.chain) for job in ready.jobs}
     remarks = []
     for group, corners in found.items():
@@ -287,6 +292,23 @@ def dropped_remark(dropped: Dropped, curve: FilterCurve) -> Remark:
         "none: it takes no part",
         "make it a comparison star again in Cast, if you know better",
     )
+
+
+def wander_remarks(curve: FilterCurve) -> list[Remark]:
+    """Words where most stars sit off the rest of the night for a while."""
+    wander_mag = curve.cast.wander_mag
+    if not wander_mag:
+        return []
+    return [
+        Remark(
+            "cast",
+            f"most stars sit some {1000 * wander_mag:.0f} mmag off the rest of the night for a "
+            "while, more than their noise: none was dropped for that",
+            curve.filter,
+            "slow changes of the target of that size may be the same",
+            "take more flats, and guide so that stars stay on their pixels",
+        )
+    ]
 
 
 _REFRACTIVITY = 2.9e-4

@@ -194,5 +194,8 @@ def _check_star(now: CurvesNow) -> list[Check]:
             f"Check star in {curve.filter}: scatters by {1000 * verdict.scatter_mag:.1f} mmag, "
             f"{1000 * verdict.expected_mag:.1f} expected."
         )
+        if verdict.hangs_together:
+            size = f"{1000 * verdict.coherent_mag:.1f} mmag"
+            words = f"{words[:-1]}; for a while it sits {size} off the rest."
         checks.append(Check(state="look" if restless else "good", words=words))
     return checks

@@ -25,6 +25,9 @@ _OFF_LINE_SIGMA = 4.5
 _OFF_LINE_MAG = 0.04
 _MOST_NEIGHBOUR_MAG, _MOST_CHANGE_MAG = 0.02, 0.003
 _CHECKS_TRIED = 5
+_MOST_WANDER_MAG, _OF_WANDER = 0.012, 0.5
+"""More than the first no flat leaves: stars that are farther off vary. So much of what stars
+usually wander by is the error that it means for each: one that does so 2.5 times as much varies."""
 _ENOUGH_LISTED = 4
 """Three comparison stars and a check star."""
 
@@ -56,6 +59,9 @@ class Cast:
     dropped: tuple[Dropped, ...] = ()
     reasons: tuple[tuple[str, str], ...] = ()
     """(star, why) for every comparison and check star that the program chose."""
+    wander_mag: float = 0.0
+    """What most stars sit off the rest of the night by for a while, where that is more than their
+    noise: no reason to drop any of them."""
 
     @property
     def rows(self) -> list[int]:
@@ -107,17 +113,17 @@ def settle_cast(
         rows = _usable_names(census, step, stars, band, named_comparison, dropped)
     if not rows:
         raise NotMeasurableError(_no_comparison(stars, band, chosen_by_program, dropped))
-    rows, ensemble = _drop_doubtful(census, step, stars, band, rows, dropped)
+    rows, ensemble, wander_mag = _without_doubtful(census, step, stars, band, rows, dropped)
     checks = tuple(named_checks)
     if not checks and chosen_by_program and len(rows) > 3:
         check = _choose_check(stars, band, target, rows)
-        verdict = steadiness_of(ensemble)[rows.index(check)]
+        verdict = steadiness_of(ensemble, wander_mag)[rows.index(check)]
         rows = [row for row in rows if row != check]
         reasons.append((stars.names[check], _check_words(verdict)))
         checks = (check,)
     elif not checks:
         named = (*named_comparison, *never)
-        other, words = _other_check(census, step, stars, band, target, named, rows)
+        other, words = _other_check(census, step, stars, band, target, named, rows, wander_mag)
         if other is not None:
             reasons.append((stars.names[other], words))
             checks = (other,)
@@ -125,7 +131,7 @@ def settle_cast(
     ensemble = ensemble_of(census, step, stars, band, rows)
     keep = {stars.names[row] for row in (*rows, *checks)}
     said = tuple(reason for reason in reasons if reason[0] in keep)
-    return Cast(target, tuple(rows), checks, tuple(dropped), said), ensemble
+    return Cast(target, tuple(rows), checks, tuple(dropped), said, wander_mag), ensemble
 
 
 def rank_candidates(
@@ -228,6 +234,29 @@ def _usable_names(
     return rows
 
 
+def _without_doubtful(
+    census: FilterCensus,
+    step: int,
+    stars: StarTable,
+    band: str,
+    rows: list[int],
+    dropped: list[Dropped],
+) -> tuple[list[int], Ensemble, float]:
+    """The stars that neither vary nor sit off the catalogue's line, and by how much they wander.
+
+    Where most would be dropped since they sit off the rest of the night for a while, by little,
+    that is the night's doing and not theirs.
+    """
+    first: list[Dropped] = []
+    left, ensemble, sizes = _drop_doubtful(census, step, stars, band, rows, first, 0.0)
+    wander_mag = float(np.median(sizes)) if sizes else 0.0
+    if 2 * len(sizes) <= len(rows) or wander_mag > _MOST_WANDER_MAG:
+        dropped += first
+        return left, ensemble, 0.0
+    left, ensemble, _ = _drop_doubtful(census, step, stars, band, rows, dropped, wander_mag)
+    return left, ensemble, wander_mag
+
+
 def _drop_doubtful(
     census: FilterCensus,
     step: int,
@@ -235,16 +264,22 @@ def _drop_doubtful(
     band: str,
     rows: list[int],
     dropped: list[Dropped],
-) -> tuple[list[int], Ensemble]:
-    """Drop stars that vary or sit off the catalogue's line, the worst first, one at a time."""
+    wander_mag: float,
+) -> tuple[list[int], Ensemble, list[float]]:
+    """Drop stars that vary or sit off the catalogue's line, the worst first, one at a time; by how
+    much those sat off the rest of the night that were dropped for nothing else.
+    """
+    sizes: list[float] = []
     while True:
         ensemble = ensemble_of(census, step, stars, band, rows)
         if len(rows) < 3:
-            return rows, ensemble
-        verdicts = steadiness_of(ensemble)
+            return rows, ensemble, sizes
+        verdicts = steadiness_of(ensemble, wander_mag)
         worst = int(np.argmax([v.reduced_chi2 if v.varies else 0.0 for v in verdicts]))
         if verdicts[worst].varies:
             v = verdicts[worst]
+            if v.hangs_together and not v.scatters:
+                sizes.append(v.coherent_mag)
             dropped.append(
                 Dropped(
                     stars.names[rows[worst]],
@@ -255,7 +290,7 @@ def _drop_doubtful(
             continue
         off = _off_line(stars, band, rows, ensemble)
         if off is None or len(rows) < 4:
-            return rows, ensemble
+            return rows, ensemble, sizes
         dropped.append(
             Dropped(
                 stars.names[rows[off]],
@@ -276,8 +311,9 @@ def _how(verdict: Steadiness) -> str:
     return f"scatters by {verdict.scatter_mag:.3f} mag, {times:.1f} times its uncertainty,"
 
 
-def steadiness_of(ensemble: Ensemble) -> list[Steadiness]:
-    """Each comparison star judged against the zero points of the others.
+def steadiness_of(ensemble: Ensemble, wander_mag: float = 0.0) -> list[Steadiness]:
+    """Each comparison star judged against the zero points of the others, where most wander by so
+    much.
 
     The scatter common to all of them is first taken as noise, by the median of their excesses,
     so that one star that varies does not make the others look restless.
@@ -288,7 +324,8 @@ def steadiness_of(ensemble: Ensemble) -> list[Steadiness]:
     first = [judge_steadiness(ensemble.residual_mag[:, i], own[:, i]) for i in rows]
     common = float(np.median([verdict.excess_mag for verdict in first]))
     widened = np.sqrt(own**2 + common**2)
-    return [judge_steadiness(ensemble.residual_mag[:, i], widened[:, i]) for i in rows]
+    each = _OF_WANDER * wander_mag
+    return [judge_steadiness(ensemble.residual_mag[:, i], widened[:, i], each) for i in rows]
 
 
 def _off_line(stars: StarTable, band: str, rows: Sequence[int], ensemble: Ensemble) -> int | None:
@@ -309,7 +346,7 @@ def _check_words(verdict: Steadiness) -> str:
 
 def _other_check(
     census: FilterCensus, step: int, stars: StarTable, band: str, target: int,
-    named: Sequence[int], rows: Sequence[int],
+    named: Sequence[int], rows: Sequence[int], wander_mag: float,
 ) -> tuple[int | None, str]:  # fmt: skip
     """A check star beside comparison stars that are given: the best of the other stars that is
     steady against them.
@@ -319,7 +356,7 @@ def _other_check(
     by_light = sorted(others, key=lambda row: _unlike(stars, band, target, others, row))
     for row in by_light[:_CHECKS_TRIED]:
         ensemble = ensemble_of(census, step, stars, band, [*rows, row])
-        verdict = steadiness_of(ensemble)[-1]
+        verdict = steadiness_of(ensemble, wander_mag)[-1]
         if not verdict.varies:
             return row, _check_words(verdict)
     return None, ""

@@ -50,8 +50,12 @@ class Steadiness:
         """True where both the significance and the size of the excess say so, point by point or
         over a stretch of time.
         """
-        scatters = self.reduced_chi2 > VARIES_CHI2 and self.excess_mag > VARIES_MAG
-        return scatters or self.hangs_together
+        return self.scatters or self.hangs_together
+
+    @property
+    def scatters(self) -> bool:
+        """True where single points scatter by more than they should."""
+        return self.reduced_chi2 > VARIES_CHI2 and self.excess_mag > VARIES_MAG
 
     @property
     def hangs_together(self) -> bool:
@@ -59,9 +63,12 @@ class Steadiness:
         return self.coherent_sigma > COHERENT_SIGMA and self.coherent_mag > COHERENT_MAG
 
 
-def judge_steadiness(residual_mag: Floats, uncertainty_mag: Floats) -> Steadiness:
+def judge_steadiness(
+    residual_mag: Floats, uncertainty_mag: Floats, wander_mag: float = 0.0
+) -> Steadiness:
     """Steadiness of one star from magnitudes about any constant, with uncertainties (exposures, in
-    order of time).
+    order of time). ``wander_mag`` is by how much the mean of a stretch may be off for a reason that
+    all stars share: by what flats leave where the field drifts over the pixels.
 
     NaN entries don't count. Fewer than 5 points: nothing can be said, ``cannot_tell``.
     """
@@ -76,7 +83,7 @@ def judge_steadiness(residual_mag: Floats, uncertainty_mag: Floats) -> Steadines
     chi2 = float(np.sum(weight * left**2) / max(left.size - 1, 1))
     scatter = float(np.std(left, ddof=1)) if left.size > 1 else 0.0
     excess = float(np.sqrt(max(scatter**2 - float(np.mean(sigma**2)), 0.0)))
-    size, significance = _stretch(left, sigma)
+    size, significance = _stretch(left, sigma, wander_mag)
     return Steadiness(
         scatter, float(np.median(sigma)), chi2, excess, int(left.size), size, significance
     )
@@ -95,7 +102,7 @@ def _accidents(r: Floats, s: Floats) -> Bools:
     return alone
 
 
-def _stretch(left: Floats, sigma: Floats) -> tuple[float, float]:
+def _stretch(left: Floats, sigma: Floats, wander_mag: float) -> tuple[float, float]:
     """Mean of the stretch that is farthest off the mean of the rest, and how many of its own
     uncertainties that is.
     """
@@ -111,7 +118,7 @@ def _stretch(left: Floats, sigma: Floats) -> tuple[float, float]:
         mean = (sums[length:] - sums[:-length]) / inside
         rest = (sums[-1] - (sums[length:] - sums[:-length])) / outside
         away = np.abs(mean - rest)
-        significance = away / np.sqrt(1.0 / inside + 1.0 / outside)
+        significance = away / np.sqrt(1.0 / inside + 1.0 / outside + wander_mag**2)
         at = int(np.argmax(significance))
         if significance[at] > best:
             size, best = float(away[at]), float(significance[at])
