@@ -71,6 +71,7 @@ class ExposureCensus:
     or the light is odd. Of other stars' light, what those of the catalogue bring is taken off, by
     the measured profile; ``neighbour_adu`` is what may be left of it. ``noise`` has
     the electrons of an ADU and how many times noisier the sky is than the camera's constants say.
+    Uncertainties and doubts are 32-bit floats: all of a night's wait in memory and go over wires.
     """
 
     rows: Ints
@@ -215,10 +216,13 @@ def take_census(
     if image.sets or fwhm < UNDERSAMPLED_PX:
         # Where in its pixel a star falls decides how its light is shared out among them.
         uncertainty = np.hypot(uncertainty, scatter[None, :] * np.maximum(counts, 0.0))
+    near_px, doubt = np.stack([near[flag] for flag in StarFlag], axis=1), np.maximum(guessed, odd)
+    uncertainty, near_px, doubt, neighbour = (
+        values.astype(np.float32) for values in (uncertainty, near_px, doubt, neighbour)
+    )
     return ExposureCensus(
         stars.rows, x, y, sums.sky_adu_per_px, sums.peak_adu, radii, counts, uncertainty,
-        np.stack([near[flag] for flag in StarFlag], axis=1), np.maximum(guessed, odd), neighbour,
-        np.array([camera.gain_e_per_adu, ratio]),
+        near_px, doubt, neighbour, np.array([camera.gain_e_per_adu, ratio]),
     )  # fmt: skip
 
 
