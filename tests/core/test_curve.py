@@ -17,7 +17,7 @@ from builders import POGSON, filter_census, star_table
 from narrow_beacon.bench.steady import KINDS, planted_night
 from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.curve import ensemble
-from narrow_beacon.core.curve.cast import Cast, rank_candidates, settle_cast
+from narrow_beacon.core.curve.cast import Cast, judge_together, rank_candidates, settle_cast
 from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.ensemble import Ensemble, Rates, solve_ensemble
 from narrow_beacon.core.curve.light_curve import star_curve, transparency
@@ -377,6 +377,9 @@ def test_stars_that_all_wander_a_little_are_kept_and_one_that_does_so_more_is_dr
     assert 0.004 < cast.wander_mag < 0.010  # the farthest stretch of one is some two of its rms
     wander[300:500, 4] += 0.030
     assert [dropped.name for dropped in settled(wander).dropped] == ["Sorrel 5"]
+    sigma = np.full(exposures, 0.008)
+    verdicts = judge_together([(wander[:, n] + noise[:, n], sigma) for n in range(stars)])
+    assert [n for n, verdict in enumerate(verdicts) if verdict.varies] == [4]
 
 
 def test_the_first_star_of_a_catalogue_can_have_any_part() -> None:

@@ -6,10 +6,9 @@ import numpy as np
 from apiflask import APIBlueprint
 from flask import Response
 
-from narrow_beacon.core.arrays import Ints
-from narrow_beacon.core.curve.cast import Cast, colour_of, rank_candidates
+from narrow_beacon.core.arrays import Floats, Ints
+from narrow_beacon.core.curve.cast import Cast, colour_of, judge_together, rank_candidates
 from narrow_beacon.core.curve.light_curve import star_curve
-from narrow_beacon.core.curve.steadiness import judge_steadiness
 from narrow_beacon.core.curve.zero_points import ensemble_of
 from narrow_beacon.reduce.curves import FilterCurve, looked_at
 from narrow_beacon.server.curve import describe_curves
@@ -55,7 +54,8 @@ def candidates(number: int, query: FilterQuery) -> Candidates:
     _, noise = small.magnitudes(step)
     colour = colour_of(now.stars)
     known = now.stars.bands[curve.band].magnitude
-    found = []
+    shown: list[tuple[int, int, float, Floats]] = []
+    judged = []
     for row in rows:
         column = small.column(row)
         assert column is not None
@@ -68,7 +68,10 @@ def candidates(number: int, query: FilterQuery) -> Candidates:
         middle = float(np.nanmedian(series)) if np.isfinite(series).any() else float("nan")
         sigma = np.sqrt(noise[:, column] ** 2 + ensemble.zero_point_uncertainty**2)
         widened = np.sqrt(sigma**2 + ensemble.extra_mag**2)
-        verdict = judge_steadiness(series - middle, widened)
+        shown.append((row, column, middle, series - middle))
+        judged.append((series - middle, widened))
+    found = []
+    for (row, column, middle, series), verdict in zip(shown, judge_together(judged), strict=True):
         found.append(
             Candidate(
                 row=row, name=now.stars.names[row], magnitude=finite(known[row]),
@@ -77,7 +80,7 @@ def candidates(number: int, query: FilterQuery) -> Candidates:
                 scatter_mag=finite(verdict.scatter_mag),
                 expected_mag=finite(verdict.expected_mag), varies=bool(verdict.varies),
                 present=float(usable[:, column].mean()),
-                words=_reason(now, row, words), series=[finite(v) for v in series - middle],
+                words=_reason(now, row, words), series=[finite(v) for v in series],
             )
         )  # fmt: skip
     return Candidates(

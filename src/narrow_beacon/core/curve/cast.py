@@ -249,8 +249,8 @@ def _without_doubtful(
     """
     first: list[Dropped] = []
     left, ensemble, sizes = _drop_doubtful(census, step, stars, band, rows, first, 0.0)
-    wander_mag = float(np.median(sizes)) if sizes else 0.0
-    if 2 * len(sizes) <= len(rows) or wander_mag > _MOST_WANDER_MAG:
+    wander_mag = _usual_wander(sizes, len(rows))
+    if not wander_mag:
         dropped += first
         return left, ensemble, 0.0
     left, ensemble, _ = _drop_doubtful(census, step, stars, band, rows, dropped, wander_mag)
@@ -299,6 +299,26 @@ def _drop_doubtful(
             )
         )
         rows = rows[:off] + rows[off + 1 :]
+
+
+def _usual_wander(sizes: Sequence[float], stars: int) -> float:
+    """What most of so many stars sit off the rest of the night by, of those that do nothing else;
+    0 where most don't, or by more than a night does that.
+    """
+    wander_mag = float(np.median(sizes)) if 2 * len(sizes) > stars else 0.0
+    return wander_mag if wander_mag <= _MOST_WANDER_MAG else 0.0
+
+
+def judge_together(series: Sequence[tuple[Floats, Floats]]) -> list[Steadiness]:
+    """Steadiness of stars from their magnitudes and uncertainties, where what most of them wander
+    by is none of theirs.
+    """
+    verdicts = [judge_steadiness(*one) for one in series]
+    sizes = [v.coherent_mag for v in verdicts if v.hangs_together and not v.scatters]
+    wander_mag = _usual_wander(sizes, len(verdicts))
+    if not wander_mag:
+        return verdicts
+    return [judge_steadiness(*one, _OF_WANDER * wander_mag) for one in series]
 
 
 def _how(verdict: Steadiness) -> str:
