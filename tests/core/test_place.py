@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 
 import numpy as np
@@ -163,6 +164,9 @@ def test_pixels_that_are_no_squares_are_placed_where_the_header_says_so(aspect: 
         solver.place(field.x_px, y, shape)
     placement = solver.place(field.x_px, y, shape, Hint(aspects=(1.5, aspect)))
     assert placement.solution.aspect == pytest.approx(aspect, rel=2e-3)
+    across = field.pointing.scale_arcsec
+    sides = [float(word) for word in re.findall(r"[\d.]+", placement.solution.scale_words)]
+    assert sides == pytest.approx([across, aspect * across], rel=2e-3)
     gx, gy = grid(field.pointing.shape)
     true = field.pointing.wcs().all_pix2world(gx, gy, 0)
     fx, fy = placement.solution.pixel(*(np.asarray(v) for v in true))

@@ -164,7 +164,7 @@ def solution_in_words(record: PlacementRecord) -> str:
     solution = solution_of(record)
     side = "mirrored" if solution.mirrored else "not mirrored"
     return (
-        f"{solution.scale_arcsec_per_px:.4f}″ a pixel, turned {solution.rotation_deg:.2f}°, "
+        f"{solution.scale_words}, turned {solution.rotation_deg:.2f}°, "
         f"{side}, {record.matched} of {record.compared} stars within "
         f"{record.residual_px:.2f} px (root mean square)."
     )

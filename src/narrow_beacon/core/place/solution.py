@@ -14,6 +14,7 @@ import numpy as np
 from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats, alike, flat
 
+_NO_SQUARE = 1.02
 _HORIZON = 1e-6
 """Cosine of the distance from the centre down to which places are projected."""
 
@@ -222,6 +223,14 @@ class Solution:
     def scale_arcsec_per_px(self) -> float:
         """Mean scale at the reference pixel."""
         return float(3600.0 * np.sqrt(abs(np.linalg.det(self.cd))))
+
+    @property
+    def scale_words(self) -> str:
+        """The scale in words, along both sides where pixels are no squares."""
+        width, height = 3600.0 * np.linalg.norm(self.cd, axis=0)
+        if max(width, height) < _NO_SQUARE * min(width, height):
+            return f"{self.scale_arcsec_per_px:.4f}″ a pixel"
+        return f"{width:.4f}″ × {height:.4f}″ a pixel"
 
     @property
     def aspect(self) -> float:
