@@ -38,6 +38,7 @@ REFUSED = (
 BROWSER = ("tests of the page in a browser", [*PYTEST, "tests/browser"])
 LANES = (SERVER, COMMANDS, REFUSED, COMPUTATION, BROWSER, ENDURANCE)
 """The longest first, so that none is left over at the end."""
+_BEHIND = 10
 _LANE_BYTES = 2.5e9
 """What one of them may need, with all the processes that it starts."""
 WEB = Path(os.environ.get("BEACON_WEB", ROOT / "web"))
@@ -99,6 +100,9 @@ def main(arguments: list[str]) -> int:
         if subprocess.run(whole, cwd=ROOT, timeout=LIMIT_S).returncode:
             failed.append("tests")
     else:
+        # The application's own workers stand back for whoever is at the page; others than they are
+        # not to go before them here.
+        os.nice(_BEHIND)
         with ThreadPoolExecutor(lanes_at_once()) as pool:
             checks = pool.submit(static)
             lanes = [pool.submit(check, *lane) for lane in LANES]

@@ -29,7 +29,7 @@ from narrow_beacon.store.database import Store
 from narrow_beacon.store.models import Job
 
 PAGE = find_places().page
-JOB_TIMEOUT_S = 120.0
+JOB_TIMEOUT_S = 240.0
 UNKIND = "foxglove-005.fits"
 """The exposure whose header does not say what it is."""
 

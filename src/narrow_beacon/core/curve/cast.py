@@ -25,7 +25,7 @@ _OFF_LINE_SIGMA = 4.5
 _OFF_LINE_MAG = 0.04
 _MOST_NEIGHBOUR_MAG, _MOST_CHANGE_MAG = 0.02, 0.003
 _CHECKS_TRIED = 5
-_MOST_WANDER_MAG, _OF_WANDER = 0.012, 0.5
+_MOST_WANDER_MAG, _OF_WANDER = 0.03, 0.5
 """More than the first no flat leaves: stars that are farther off vary. So much of what stars
 usually wander by is the error that it means for each: one that does so 2.5 times as much varies."""
 _ENOUGH_LISTED = 4
