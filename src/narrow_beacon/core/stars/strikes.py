@@ -47,28 +47,30 @@ def mark_strikes(
     alpha = profile.fwhm_px / (2.0 * np.sqrt(2.0 ** (1.0 / profile.beta) - 1.0))
     drawn = profile.elongation > _DRAWN_OUT and np.isfinite(profile.angle_deg)
     longer = float(profile.elongation) if drawn else 1.0
-    angle = np.radians(profile.angle_deg) if drawn else 0.0
-    axes = np.array([np.cos(angle), np.sin(angle), longer])
+    shape = _ellipse(longer, float(np.radians(profile.angle_deg)) if drawn else 0.0)
     kernel = _mark_sharp if profile.fwhm_px / np.sqrt(longer) < SHARP_PX else _mark
     kernel(
         pixels, flags, x_px, y_px, flux_adu, sky_adu, noise_adu,
         gain_e_per_adu,
-        alpha, profile.beta, _REACH_FWHM * profile.fwhm_px, axes,
+        alpha, profile.beta, _REACH_FWHM * profile.fwhm_px, shape,
     )  # fmt: skip
 
 
-@njit(cache=True, nogil=True, inline="always")
-def _distance2(dx, dy, axes):  # type: ignore[no-untyped-def]
-    """The squared distance from a star's centre at which a round one of as much light is as bright;
-    ``axes`` are cosine and sine of the direction in which stars are drawn out, and how many times
-    longer than wide they are.
+def _ellipse(longer: float, angle_rad: float) -> tuple[float, float, float, float]:
+    """(a, b, c, longer) of a·dx² + b·dx·dy + c·dy²: the squared distance at which a round star of
+    as much light is as bright, where stars are so many times longer than wide, in a direction from
+    +x towards +y.
     """
-    along, across = axes[0] * dx + axes[1] * dy, axes[0] * dy - axes[1] * dx
-    return along * along / axes[2] + across * across * axes[2]
+    along, across = np.cos(angle_rad), np.sin(angle_rad)
+    return (
+        float(along**2 / longer + across**2 * longer),
+        float(2.0 * along * across * (1.0 / longer - longer)),
+        float(across**2 / longer + along**2 * longer), longer,
+    )  # fmt: skip
 
 
 @njit(cache=True, nogil=True)
-def _mark(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach, axes):  # type: ignore[no-untyped-def]
+def _mark(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach, shape):  # type: ignore[no-untyped-def]
     height, width = pixels.shape
     span = int(np.ceil(reach))
     size = 2 * span + 1
@@ -78,7 +80,8 @@ def _mark(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach
     # The profile by squared distance, so that each pixel costs a look-up.
     steps = 512
     table = np.empty(steps + 1)
-    largest = 2.0 * (span + 1.0) ** 2 * axes[2]
+    fx, fxy, fy, longer = shape
+    largest = 2.0 * (span + 1.0) ** 2 * longer
     for k in range(steps + 1):
         r2 = largest * k / steps
         v = 1.0 + r2 / alpha**2
@@ -90,8 +93,11 @@ def _mark(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach
         if x0 < 0 or y0 < 0 or x0 + size > width or y0 + size > height:
             continue
         for j in range(size):
+            dy = y0 + j - ys[n]
+            slant, rest = fxy * dy, fy * dy * dy
             for i in range(size):
-                at = _distance2(x0 + i - xs[n], y0 + j - ys[n], axes) / largest * steps
+                dx = x0 + i - xs[n]
+                at = (dx * (fx * dx + slant) + rest) / largest * steps
                 k = min(int(at), steps - 1)
                 model[j, i] = fluxes[n] * (table[k] + (at - k) * (table[k + 1] - table[k]))
                 excess[j, i] = pixels[y0 + j, x0 + i] - skies[n] - model[j, i]
@@ -111,18 +117,21 @@ def _mark(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach
 
 
 @njit(cache=True, nogil=True)
-def _pixel_share(dx, dy, alpha, beta, norm, axes):  # type: ignore[no-untyped-def]
+def _pixel_share(dx, dy, alpha, beta, norm, shape):  # type: ignore[no-untyped-def]
     """Share of a star's light in the pixel at (dx, dy) from its centre."""
     total = 0.0
+    fx, fxy, fy, _ = shape
     for j in range(5):
+        v = dy + _NODES[j]
         for i in range(5):
-            r2 = _distance2(dx + _NODES[i], dy + _NODES[j], axes)
+            u = dx + _NODES[i]
+            r2 = u * (fx * u + fxy * v) + fy * v * v
             total += _WEIGHTS[i] * _WEIGHTS[j] * (1.0 + r2 / alpha**2) ** -beta
     return norm * total
 
 
 @njit(cache=True, nogil=True)
-def _mark_sharp(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach, axes):  # type: ignore[no-untyped-def]
+def _mark_sharp(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach, shape):  # type: ignore[no-untyped-def]
     """The same for stars narrower than two pixels: a pixel counts where it exceeds the most that
     the profile can give it, wherever within its centre's error the star is.
     """
@@ -134,13 +143,13 @@ def _mark_sharp(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta,
         x0, y0 = int(np.rint(xs[n])), int(np.rint(ys[n]))
         if x0 < span or y0 < span or x0 + span >= width or y0 + span >= height:
             continue
-        peak = fluxes[n] * _pixel_share(x0 - xs[n], y0 - ys[n], alpha, beta, norm, axes)
+        peak = fluxes[n] * _pixel_share(x0 - xs[n], y0 - ys[n], alpha, beta, norm, shape)
         for y in range(y0 - span, y0 + span + 1):
             for x in range(x0 - span, x0 + span + 1):
                 most = 0.0
                 for k in range(shifts.shape[0]):
                     dx, dy = x - xs[n] + shifts[k, 0], y - ys[n] + shifts[k, 1]
-                    most = max(most, fluxes[n] * _pixel_share(dx, dy, alpha, beta, norm, axes))
+                    most = max(most, fluxes[n] * _pixel_share(dx, dy, alpha, beta, norm, shape))
                 excess = pixels[y, x] - skies[n] - most
                 noise = np.sqrt(noises[n] ** 2 + most / gain)
                 if excess > _SIGMA * noise + 2.0 * _OF_MODEL * most + 2.0 * _OF_PEAK * peak:
