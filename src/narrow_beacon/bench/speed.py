@@ -38,7 +38,7 @@ from narrow_beacon.simulate.render import add_stars
 SHAPE = (2048, 2048)
 REPEATS = 15
 _FRAMES = 50
-_COUNTS = (20, 100, 1000)
+_COUNTS = (20, 100, 1000, 5000)
 _IMPORTS = "import narrow_beacon.cli, narrow_beacon.reduce.run, narrow_beacon.plan"
 
 
@@ -236,8 +236,9 @@ def print_growth() -> bool:
         with tempfile.TemporaryDirectory() as name:
             folder = Path(name)
             write_plain_night(
-                folder, 7, exposures=count, shape=(512, 512), calibration=5, cadence_s=20.0
-            )
+                folder, 7, exposures=count, shape=(512, 512), calibration=5, cadence_s=5.0,
+                exposure_s=4.0,
+            )  # fmt: skip
             done = subprocess.run(
                 [sys.executable, "-c", _NIGHT, str(folder / "plan.toml"), "1"],
                 capture_output=True, text=True, check=True,
