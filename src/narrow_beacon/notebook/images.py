@@ -90,6 +90,7 @@ def solve(
     *,
     near: tuple[float, float] | None = None,
     scale: tuple[float, float] | None = None,
+    aspect: float | None = None,
     time: Time | datetime | None = None,
 ) -> Solved:
     """Place an image on the sky.
@@ -105,6 +106,8 @@ def solve(
         Right ascension and declination in degrees of where it may be, within a degree or so.
     scale
         The least and the largest that a pixel may be, in seconds of arc.
+    aspect
+        How many times as high as wide pixels are, where they are no squares.
     time
         Of the image, for the stars' proper motion; 2000 without it.
 
@@ -121,10 +124,10 @@ def solve(
     order = stars.brightness_order()
     ra, dec = places_at(stars, _year(time))
     ra0, dec0 = near or (None, None)
+    hint = Hint(ra0, dec0, _ERROR_DEG, scale, (aspect,) if aspect else ())
     found = Solver(ra[order], dec[order]).place(
-        seen.stars.x_px, seen.stars.y_px, pixels.shape, Hint(ra0, dec0, _ERROR_DEG, scale),
-        seen.stars.position_error_px(fwhm),
-    )  # fmt: skip
+        seen.stars.x_px, seen.stars.y_px, pixels.shape, hint, seen.stars.position_error_px(fwhm)
+    )
     return Solved(found.solution, found.matched, found.residual_arcsec, found.false_log10)
 
 
