@@ -4,6 +4,10 @@ import page from "./vite.config";
 export default mergeConfig(
   page,
   defineConfig({
-    test: { include: ["src/**/*.test.{ts,tsx}"], setupFiles: ["src/tests/setup.ts"] },
+    test: {
+      include: ["src/**/*.test.{ts,tsx}"],
+      setupFiles: ["src/tests/setup.ts"],
+      testTimeout: 60_000,
+    },
   }),
 );

@@ -87,15 +87,45 @@ class Processes:
         Raises what a task raised, and WorkerError where a worker is lost without a ``rescue``.
         """
         results: dict[int, R] = {}
+
+        def take(index: int, result: R) -> None:
+            results[index] = result
+            done(result)
+
+        self._run(task, calls, take, rescue)
+        return [results[index] for index in range(len(calls))]
+
+    def each(
+        self,
+        task: Callable[..., R],
+        calls: Sequence[tuple[Any, ...]],
+        done: Callable[[R], None],
+        rescue: Rescue[R] | None = None,
+    ) -> None:
+        """Hand the result of every call to ``done`` as it comes, and keep none. Raises as ``map``
+        does.
+        """
+        self._run(task, calls, lambda _, result: done(result), rescue)
+
+    def _run(
+        self,
+        task: Callable[..., R],
+        calls: Sequence[tuple[Any, ...]],
+        found: Callable[[int, R], None],
+        rescue: Rescue[R] | None,
+    ) -> None:
+        """``found`` gets the place of every call with its result."""
+        left = len(calls)
         lost: list[tuple[int, str]] = []
 
         def taker(index: int) -> Callable[[Any], None]:
             def take(result: Any) -> None:
+                nonlocal left
                 if isinstance(result, LostError):
                     lost.append((index, str(result)))
                     return
-                results[index] = result
-                done(result)
+                left -= 1
+                found(index, result)
 
             return take
 
@@ -104,23 +134,22 @@ class Processes:
             (task, call, taker(index), limits[index]) for index, call in enumerate(calls)
         )
         try:
-            while len(results) < len(calls):
+            while left:
                 while lost:
                     index, words = lost.pop()
                     if rescue is None:
                         raise WorkerError(f"{task.__name__}: {words}")
                     pieces = rescue.split(calls[index])
+                    left -= 1
                     if len(pieces) > 1:
-                        results[index] = rescue.joined(self.map(task, pieces, rescue=rescue))
+                        found(index, rescue.joined(self.map(task, pieces, rescue=rescue)))
                     else:
-                        results[index] = rescue.given_up(calls[index], words)
-                    done(results[index])
-                if len(results) < len(calls):
+                        found(index, rescue.given_up(calls[index], words))
+                if left:
                     self._step()
         except BaseException:
             self._queue.clear()
             raise
-        return [results[index] for index in range(len(calls))]
 
     def start(self, task: Callable[..., R], *arguments: Any) -> Callable[[], R]:
         """Begin one task; the returned function waits for it. Raises WorkerError."""

@@ -663,6 +663,9 @@ def test_results_come_back_in_order_whatever_the_number_of_workers() -> None:
         with Workers(count) as pool:
             assert pool.map(_square, calls, seen.append) == [n * n for n in range(40)]
             assert pool.start(_square, 9)() == 81
+            one_by_one: list[int] = []
+            pool.each(_square, calls, one_by_one.append)
+        assert sorted(seen) == sorted(one_by_one)
         assert sorted(seen) == [n * n for n in range(40)]
     assert core_count() >= 1
 

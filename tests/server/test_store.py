@@ -475,6 +475,9 @@ def test_a_pool_keeps_order_and_stops_when_asked(running: Running) -> None:
         assert pool.map(abs, [(-n,) for n in range(6)], seen.append) == list(range(6))
         assert sorted(seen) == list(range(6))
         assert pool.start(abs, -3)() == 3
+        one_by_one: list[int] = []
+        pool.each(abs, [(-n,) for n in range(6)], one_by_one.append)
+        assert sorted(one_by_one) == list(range(6))
         stop = threading.Event()
         cancelled = ClusterPool(client, stop.is_set)
         with pytest.raises(CancelledError):

@@ -170,12 +170,35 @@ class ClusterPool:
         Raises CancelledError, and whatever a task raised, after the rest was ended.
         """
         results: dict[int, R] = {}
-        lost: list[int] = []
 
         def take(place: int, result: R) -> None:
             results[place] = result
             done(result)
 
+        self._run_all(task, calls, take, rescue)
+        return [results[place] for place in range(len(calls))]
+
+    def each(
+        self,
+        task: Callable[..., R],
+        calls: Sequence[tuple[Any, ...]],
+        done: Callable[[R], None],
+        rescue: Rescue[R] | None = None,
+    ) -> None:
+        """Hand the result of every call to ``done`` as it comes, and keep none. Raises as ``map``
+        does.
+        """
+        self._run_all(task, calls, lambda _, result: done(result), rescue)
+
+    def _run_all(
+        self,
+        task: Callable[..., R],
+        calls: Sequence[tuple[Any, ...]],
+        take: Callable[[int, R], None],
+        rescue: Rescue[R] | None,
+    ) -> None:
+        """``take`` gets each place in ``calls`` with its result, also where that was rescued."""
+        lost: list[int] = []
         self._run(task, calls, take, lost, rescue)
         for place in lost:
             if rescue is None:
@@ -189,7 +212,6 @@ class ClusterPool:
             found: dict[int, R] = {}
             self._run(task, [calls[place]], found.__setitem__, alone, rescue)
             take(place, rescue.given_up(calls[place], LOST) if alone else found[0])
-        return [results[place] for place in range(len(calls))]
 
     def _run(
         self,

@@ -137,7 +137,7 @@ class Walk:
             self.keeper.keep_files(list(zip(*part, strict=True)))
             self.progress.advance(len(set(part[0])))
 
-        self.pool.map(_read_with_paths, [(part,) for part in parts], keep, _READING)
+        self.pool.each(_read_with_paths, [(part,) for part in parts], keep, _READING)
         refused = [
             (path, RawFile(relative_name(path, self.plan.base), "", None, None, reason))
             for path, reason in entries.refused
@@ -203,7 +203,7 @@ class Walk:
 
         paths = list(unnamed)
         parts = [paths[i : i + _FILES_PER_TASK] for i in range(0, len(paths), _FILES_PER_TASK)]
-        self.pool.map(hash_files, [(part,) for part in parts], keep)
+        self.pool.each(hash_files, [(part,) for part in parts], keep)
         self._know(told)
 
     def _tell_twins(self) -> None:
@@ -324,7 +324,7 @@ class Walk:
             self.progress.advance(len(some))
 
         parts = [todo[i : i + _FILES_PER_TASK] for i in range(0, len(todo), _FILES_PER_TASK)]
-        self.pool.map(look_exposures, [(context, part) for part in parts], keep, _LOOKED)
+        self.pool.each(look_exposures, [(context, part) for part in parts], keep, _LOOKED)
         self.progress.start("matching them", 0)
         position = position_of(self.plan, night.exposures)
         mids = [frame.mid_utc for frame in night.exposures if frame.mid_utc]
@@ -404,7 +404,7 @@ class Walk:
             self.progress.advance(len(results))
 
         task = measure_exposures if census else place_exposures
-        self.pool.map(task, [(context, run) for run in runs], keep, _MEASURING)
+        self.pool.each(task, [(context, run) for run in runs], keep, _MEASURING)
 
     def settle(self, *, accept: bool) -> Settled:
         """Vet, choose cast and radii where they are not given; with ``accept`` what is doubtful is

@@ -50,6 +50,17 @@ class Pool(Protocol):
         ``rescue`` says what becomes of a call whose worker is lost.
         """
 
+    def each(
+        self,
+        task: Callable[..., R],
+        calls: Sequence[tuple[Any, ...]],
+        done: Callable[[R], None],
+        rescue: Rescue[R] | None = None,
+    ) -> None:
+        """Hand the result of every call to ``done`` as it comes, and keep none: those of a long
+        night are more than memory holds.
+        """
+
     def start(self, task: Callable[..., R], *arguments: Any) -> Callable[[], R]:
         """Begin one task beside what this process does; the returned function waits for it."""
 
@@ -87,6 +98,20 @@ class Workers:
         if count > 1:
             get_ready()
         self._pool = Processes(count) if count > 1 else None
+
+    def each(
+        self,
+        task: Callable[..., R],
+        calls: Sequence[tuple[Any, ...]],
+        done: Callable[[R], None],
+        rescue: Rescue[R] | None = None,
+    ) -> None:
+        """Hand the result of every call to ``done`` as it comes, and keep none."""
+        if self._pool is not None:
+            self._pool.each(task, calls, done, rescue)
+            return
+        for call in calls:
+            done(task(*call))
 
     def map(
         self,
