@@ -236,5 +236,5 @@ def test_an_end_while_it_starts_is_obeyed(tmp_path: Path) -> None:
     assert process.stdout is not None
     assert "starts" in process.stdout.readline()
     process.send_signal(signal.SIGTERM)
-    assert "stopped while it was starting" in process.communicate(timeout=30)[0]
+    assert "stopped while it was starting" in process.communicate(timeout=120)[0]
     assert process.returncode == 0
