@@ -55,7 +55,52 @@ def core_count() -> int:
     return len(os.sched_getaffinity(0))
 
 
-class Processes:
+class Tasks:
+    """Calls of a task worked on beside one another; each kind of pool says how, by ``run``."""
+
+    def run(
+        self,
+        task: Callable[..., R],
+        calls: Sequence[tuple[Any, ...]],
+        found: Callable[[int, R], None],
+        rescue: Rescue[R] | None,
+    ) -> None:
+        """``found`` gets the place of every call with its result, as it comes; ``rescue`` says what
+        becomes of a call whose worker is lost.
+        """
+        raise NotImplementedError
+
+    def map(
+        self,
+        task: Callable[..., R],
+        calls: Sequence[tuple[Any, ...]],
+        done: Callable[[R], None] = lambda _: None,
+        rescue: Rescue[R] | None = None,
+    ) -> list[R]:
+        """The results of ``task(*call)`` in order; ``done`` is told of each as it comes. Raises
+        what ``run`` does.
+        """
+        results: dict[int, R] = {}
+
+        def take(place: int, result: R) -> None:
+            results[place] = result
+            done(result)
+
+        self.run(task, calls, take, rescue)
+        return [results[place] for place in range(len(calls))]
+
+    def each(
+        self,
+        task: Callable[..., R],
+        calls: Sequence[tuple[Any, ...]],
+        done: Callable[[R], None],
+        rescue: Rescue[R] | None = None,
+    ) -> None:
+        """Hand the result of every call to ``done`` as it comes, and keep none."""
+        self.run(task, calls, lambda _, result: done(result), rescue)
+
+
+class Processes(Tasks):
     """Processes that were forked early, before any thread, so that a worker costs no import."""
 
     def __init__(self, count: int) -> None:
@@ -75,46 +120,14 @@ class Processes:
         theirs.close()
         self._workers[ours] = worker
 
-    def map(
-        self,
-        task: Callable[..., R],
-        calls: Sequence[tuple[Any, ...]],
-        done: Callable[[R], None] = lambda _: None,
-        rescue: Rescue[R] | None = None,
-    ) -> list[R]:
-        """The results of ``task(*call)`` in order; ``done`` is told of each as it comes.
-
-        Raises what a task raised, and WorkerError where a worker is lost without a ``rescue``.
-        """
-        results: dict[int, R] = {}
-
-        def take(index: int, result: R) -> None:
-            results[index] = result
-            done(result)
-
-        self._run(task, calls, take, rescue)
-        return [results[index] for index in range(len(calls))]
-
-    def each(
-        self,
-        task: Callable[..., R],
-        calls: Sequence[tuple[Any, ...]],
-        done: Callable[[R], None],
-        rescue: Rescue[R] | None = None,
-    ) -> None:
-        """Hand the result of every call to ``done`` as it comes, and keep none. Raises as ``map``
-        does.
-        """
-        self._run(task, calls, lambda _, result: done(result), rescue)
-
-    def _run(
+    def run(
         self,
         task: Callable[..., R],
         calls: Sequence[tuple[Any, ...]],
         found: Callable[[int, R], None],
         rescue: Rescue[R] | None,
     ) -> None:
-        """``found`` gets the place of every call with its result."""
+        """Raises what a task raised, and WorkerError where a worker is lost without ``rescue``."""
         left = len(calls)
         lost: list[tuple[int, str]] = []
 

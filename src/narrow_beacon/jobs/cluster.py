@@ -21,7 +21,7 @@ from tornado.httpserver import HTTPServer
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.jobs.depot import Depot, given_depot
 from narrow_beacon.jobs.trust import given_cluster, security, settings
-from narrow_beacon.processes import semaphores_work
+from narrow_beacon.processes import Tasks, semaphores_work
 from narrow_beacon.reduce.workers import SilentWorkersError, tasks_that_fit
 from narrow_beacon.rescue import LOST, TOO_LONG, Rescue
 
@@ -141,7 +141,7 @@ def begin_anew(cluster: SpecCluster) -> None:
         time.sleep(_LOOK_AGAIN_S / 4)
 
 
-class ClusterPool:
+class ClusterPool(Tasks):
     """Runs tasks on a cluster; ``cancelled`` is asked now and then whether to stop. What the tasks
     share goes through the ``depot`` where machines have no file system in common.
     """
@@ -157,63 +157,30 @@ class ClusterPool:
         self._depot = depot
         self._most = _ANY
 
-    def map(
+    def run(
         self,
         task: Callable[..., R],
         calls: Sequence[tuple[Any, ...]],
-        done: Callable[[R], None] = lambda _: None,
-        rescue: Rescue[R] | None = None,
-    ) -> list[R]:
-        """The results of ``task(*call)`` in order; ``done`` is told of each as it comes, and
-        ``rescue`` says what becomes of a call whose workers are lost one after the other.
-
-        Raises CancelledError, and whatever a task raised, after the rest was ended.
-        """
-        results: dict[int, R] = {}
-
-        def take(place: int, result: R) -> None:
-            results[place] = result
-            done(result)
-
-        self._run_all(task, calls, take, rescue)
-        return [results[place] for place in range(len(calls))]
-
-    def each(
-        self,
-        task: Callable[..., R],
-        calls: Sequence[tuple[Any, ...]],
-        done: Callable[[R], None],
-        rescue: Rescue[R] | None = None,
-    ) -> None:
-        """Hand the result of every call to ``done`` as it comes, and keep none. Raises as ``map``
-        does.
-        """
-        self._run_all(task, calls, lambda _, result: done(result), rescue)
-
-    def _run_all(
-        self,
-        task: Callable[..., R],
-        calls: Sequence[tuple[Any, ...]],
-        take: Callable[[int, R], None],
+        found: Callable[[int, R], None],
         rescue: Rescue[R] | None,
     ) -> None:
-        """``take`` gets each place in ``calls`` with its result, also where that was rescued."""
+        """Raises CancelledError, and whatever a task raised, after the rest was ended."""
         lost: list[int] = []
-        self._run(task, calls, take, lost, rescue)
+        self._run_some(task, calls, found, lost, rescue)
         for place in lost:
             if rescue is None:
                 raise SilentWorkersError(f"{task.__name__}: {LOST}. What was done is kept.")
             pieces = rescue.split(calls[place])
             if len(pieces) > 1:
-                take(place, rescue.joined(self.map(task, pieces, rescue=rescue)))
+                found(place, rescue.joined(self.map(task, pieces, rescue=rescue)))
                 continue
             # Alone: what died may have been beside it on the same worker.
             alone: list[int] = []
-            found: dict[int, R] = {}
-            self._run(task, [calls[place]], found.__setitem__, alone, rescue)
-            take(place, rescue.given_up(calls[place], LOST) if alone else found[0])
+            rescued: dict[int, R] = {}
+            self._run_some(task, [calls[place]], rescued.__setitem__, alone, rescue)
+            found(place, rescue.given_up(calls[place], LOST) if alone else rescued[0])
 
-    def _run(
+    def _run_some(
         self,
         task: Callable[..., R],
         calls: Sequence[tuple[Any, ...]],

@@ -13,7 +13,7 @@ import psutil
 
 from narrow_beacon.compiled import get_ready
 from narrow_beacon.core.errors import BeaconError
-from narrow_beacon.processes import Processes, core_count
+from narrow_beacon.processes import Processes, Tasks, core_count
 from narrow_beacon.rescue import Rescue
 
 R = TypeVar("R")
@@ -90,7 +90,7 @@ def begun(
     return results
 
 
-class Workers:
+class Workers(Tasks):
     """A pool of processes, or this process alone where one worker is enough."""
 
     def __init__(self, count: int) -> None:
@@ -99,35 +99,19 @@ class Workers:
             get_ready()
         self._pool = Processes(count) if count > 1 else None
 
-    def each(
+    def run(
         self,
         task: Callable[..., R],
         calls: Sequence[tuple[Any, ...]],
-        done: Callable[[R], None],
-        rescue: Rescue[R] | None = None,
+        found: Callable[[int, R], None],
+        rescue: Rescue[R] | None,
     ) -> None:
-        """Hand the result of every call to ``done`` as it comes, and keep none."""
+        """In order where this process works alone."""
         if self._pool is not None:
-            self._pool.each(task, calls, done, rescue)
+            self._pool.run(task, calls, found, rescue)
             return
-        for call in calls:
-            done(task(*call))
-
-    def map(
-        self,
-        task: Callable[..., R],
-        calls: Sequence[tuple[Any, ...]],
-        done: Callable[[R], None] = lambda _: None,
-        rescue: Rescue[R] | None = None,
-    ) -> list[R]:
-        """The results of ``task(*call)`` for every call, in order; ``done`` is told of each."""
-        if self._pool is not None:
-            return self._pool.map(task, calls, done, rescue)
-        results = []
-        for call in calls:
-            results.append(task(*call))
-            done(results[-1])
-        return results
+        for place, call in enumerate(calls):
+            found(place, task(*call))
 
     def start(self, task: Callable[..., R], *arguments: Any) -> Callable[[], R]:
         """Begin one task beside what this process does; the returned function waits for it."""
