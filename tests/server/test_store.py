@@ -28,6 +28,7 @@ from narrow_beacon import __version__
 from narrow_beacon.core.frames.frame import RawFile
 from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.measure.collection import FilterCensus
+from narrow_beacon.core.measure.flags import StarFlag
 from narrow_beacon.core.measure.noise import CameraConstants
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.stars.quality import Quality
@@ -49,6 +50,7 @@ from narrow_beacon.reduce.solutions import solution_from_json, solution_to_json
 from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.rescue import LOST, TOO_LONG, Rescue
 from narrow_beacon.serve.mariadb import MariaDb
+from narrow_beacon.store import census_runs
 from narrow_beacon.store import exposures as store_exposures
 from narrow_beacon.store.actions import Change, act, new_cast, redo, undo
 from narrow_beacon.store.campaigns import (
@@ -58,8 +60,14 @@ from narrow_beacon.store.campaigns import (
     new_campaign,
     plan_of,
 )
-from narrow_beacon.store.census import Measured, read_census_table, write_census_table
+from narrow_beacon.store.census import (
+    headings_of,
+    read_census_table,
+    take_from_table,
+    write_census_table,
+)
 from narrow_beacon.store.census_columns import columns_path, open_tables
+from narrow_beacon.store.census_runs import Measured, SortedCensuses
 from narrow_beacon.store.database import migrations
 from narrow_beacon.store.exposures import exposure_rows
 from narrow_beacon.store.fields import save_catalogue
@@ -109,7 +117,7 @@ def asked_at_once(running: Running, campaign: int) -> list[Any]:
 def exposure_census(rows: list[int], seed: int) -> ExposureCensus:
     rng = np.random.default_rng(seed)
     stars, radii = len(rows), 4
-    near = np.full((stars, 8), np.inf)
+    near = np.full((stars, len(StarFlag)), np.inf)
     near[0, 3] = 2.5
     return ExposureCensus(
         np.array(rows), rng.uniform(0, 900, stars), rng.uniform(0, 700, stars),
@@ -119,6 +127,11 @@ def exposure_census(rows: list[int], seed: int) -> ExposureCensus:
         *(rng.uniform(0, 9, (stars, radii)).astype(np.float32) for _ in range(2)),
         np.array([1.3, 1.02]),
     )  # fmt: skip
+
+
+def write(path: Path, members: list[Measured]) -> None:
+    with SortedCensuses(path.parent, members) as censuses:
+        write_census_table(path, censuses)
 
 
 def same(one: ExposureCensus | FilterCensus, other: ExposureCensus | FilterCensus) -> None:
@@ -143,9 +156,7 @@ def test_light_is_read_from_tables_as_it_was_measured(tmp_path: Path) -> None:
         for at, rows in enumerate(([2, 5, 9], [2, 9], [5, 7]))
     ]
     path = tmp_path / "night.parquet"
-    write_census_table(
-        path, [Measured(11 + r.index, 60.0, r.census) for r in results if r.census is not None]
-    )
+    write(path, [Measured(11 + r.index, 60.0, r.census) for r in results if r.census is not None])
     table = open_tables([path])
     here = MeasuredHere(results)
     there = MeasuredInTables(
@@ -181,11 +192,41 @@ def test_a_census_comes_back_to_the_last_bit(tmp_path: Path) -> None:
         Measured(12, 90.0, exposure_census([2, 9], 2)),
     ]
     path = tmp_path / "night.parquet"
-    write_census_table(path, members)
+    write(path, members)
     for one, other in zip(read_census_table(path), members, strict=True):
         assert (one.file_id, one.exposure_s) == (other.file_id, other.exposure_s)
         same(one.census, other.census)
     assert not list(tmp_path.glob("*.new"))
+
+
+def test_a_long_night_is_joined_some_stars_at_a_time(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What is sorted in small runs, with exposures that a file has already, is what all at once
+    gives.
+    """
+    stars = np.arange(60)
+    members = [
+        Measured(11 + at, 60.0, exposure_census(stars[at % 3 :: 1 + at % 4].tolist(), at))
+        for at in range(20)
+    ]
+    whole, there, joined = (tmp_path / f"{name}.parquet" for name in ("whole", "there", "joined"))
+    write(whole, members)
+    write(there, [replace(one, exposure_s=1.0) for one in members[::2]])
+    monkeypatch.setattr(census_runs, "RUN_BYTES", 20_000)
+    with SortedCensuses(tmp_path) as censuses:
+        for at in range(1, 20, 2):
+            censuses.add(at, members[at])
+        heads = {2 * at: replace(h, exposure_s=60.0) for at, h in enumerate(headings_of(there))}
+        take_from_table(censuses, there, heads)
+        write_census_table(joined, censuses)
+        assert all(records.nbytes < 20_001 for _, records in censuses.blocks())
+    assert pq.ParquetFile(joined).num_row_groups > 4
+    for one, other in zip(read_census_table(joined), read_census_table(whole), strict=True):
+        assert (one.file_id, one.exposure_s) == (other.file_id, other.exposure_s)
+        same(one.census, other.census)
+    same(*(open_tables([path]).of_stars(stars) for path in (joined, whole)))
+    assert not (there.parent / "scratch").exists()
 
 
 def test_columns_say_what_the_censuses_of_all_nights_say(tmp_path: Path) -> None:
@@ -196,7 +237,7 @@ def test_columns_say_what_the_censuses_of_all_nights_say(tmp_path: Path) -> None
     ]  # fmt: skip
     paths = [tmp_path / f"{number}.parquet" for number in range(2)]
     for path, members in zip(paths, nights, strict=True):
-        write_census_table(path, members)
+        write(path, members)
     table = open_tables(paths)
     every = [one for night in nights for one in night]
     whole = FilterCensus.of([one.census for one in every], [one.exposure_s for one in every])
@@ -232,7 +273,7 @@ def test_columns_say_what_the_censuses_of_all_nights_say(tmp_path: Path) -> None
         np.testing.assert_array_equal(alone.x_px, census.x_px[of])
 
     # A census that is measured again is read again.
-    write_census_table(paths[1], nights[0])
+    write(paths[1], nights[0])
     assert open_tables(paths[1:]).file_ids == (11, 12)
     columns_path(paths[0]).write_bytes(columns_path(paths[0]).read_bytes()[:9000])  # cut short
     assert open_tables(paths[:1]).file_ids == (11, 12)
@@ -240,7 +281,7 @@ def test_columns_say_what_the_censuses_of_all_nights_say(tmp_path: Path) -> None
 
 def test_what_an_earlier_version_kept_can_be_opened(tmp_path: Path) -> None:
     path = tmp_path / "night.parquet"
-    write_census_table(path, [Measured(11, 60.0, exposure_census([2, 5], 1))])
+    write(path, [Measured(11, 60.0, exposure_census([2, 5], 1))])
     table = pq.read_table(path)
     older = table.drop_columns(["doubt_adu", "neighbour_adu"])
     notes = json.loads(table.schema.metadata[b"narrow_beacon"])

@@ -24,6 +24,7 @@ from narrow_beacon.server.tokens import make_token
 from narrow_beacon.simulate.plain import write_plain_night
 from narrow_beacon.store.census import read_census_table, write_census_table
 from narrow_beacon.store.census_columns import write_columns
+from narrow_beacon.store.census_runs import SortedCensuses
 from narrow_beacon.store.database import Store
 from narrow_beacon.store.models import Campaign, CensusFile, NightFile, PlacementRecord
 
@@ -110,8 +111,9 @@ def lengthen(store: Store, campaign: int, count: int) -> tuple[int, int]:
                 }
                 session.add(PlacementRecord(file_id=copy.id, **values))
                 members.append(replace(own_members[at], file_id=copy.id))
-        write_census_table(Path(record.path), members)
-        write_columns(Path(record.path), members)
+        with SortedCensuses(Path(record.path).parent, members) as censuses:
+            write_census_table(Path(record.path), censuses)
+            write_columns(Path(record.path), censuses)
         record.fingerprint, record.exposures = f"lengthened {count}", len(members)
         session.get_one(Campaign, campaign).files_stamp = f"lengthened {count}"
         return len(members), int(own_members[0].census.rows.size)

@@ -4,18 +4,23 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.jobs.work import Work
 from narrow_beacon.reduce.context import ExposureJob
 from narrow_beacon.reduce.names import fingerprint
 from narrow_beacon.reduce.prepare import Prepared, ResultPrints, by_group
-from narrow_beacon.store.census import Measured, read_census_table, write_census_table
+from narrow_beacon.store.census import (
+    headings_of,
+    take_from_table,
+    write_census_table,
+)
 from narrow_beacon.store.census_columns import write_columns
+from narrow_beacon.store.census_runs import Heading, Measured, SortedCensuses
 from narrow_beacon.store.models import CensusFile, NightFile
 from narrow_beacon.store.pieces import read_piece
 
@@ -83,31 +88,35 @@ def _write_group(
                 CensusFile.campaign_id == work.campaign_id, CensusFile.group_name == group
             )
         ).first()
-        old: dict[int, ExposureCensus] = {}
-        if record and Path(record.path).exists():
-            old = {one.file_id: one.census for one in read_census_table(Path(record.path))}
-        members = []
-        for job in jobs:
-            number = ids[job.index]
-            file = session.get_one(NightFile, number)
-            if file.trouble:
-                continue
-            kept = piece(prints.measured[job.index])
-            if kept.exists():
-                census = read_piece(kept)
-            elif number in old:
-                census = old[number]
-            else:
-                file.measured_with = ""  # lost: it is measured again the next time
-                continue
-            members.append(Measured(number, job.frame.exposure_s, census))
-        if members:
-            write_census_table(path, members)
-            write_columns(path, members)
+        old = Path(record.path) if record and Path(record.path).exists() else None
+        there = {head.file_id: head for head in headings_of(old)} if old else {}
+        members = 0
+        with SortedCensuses(path.parent) as censuses:
+            again: dict[int, Heading] = {}
+            for job in jobs:
+                number = ids[job.index]
+                file = session.get_one(NightFile, number)
+                if file.trouble:
+                    continue
+                kept = piece(prints.measured[job.index])
+                if kept.exists():
+                    census = read_piece(kept)
+                    censuses.add(members, Measured(number, job.frame.exposure_s, census))
+                elif number in there:
+                    again[members] = replace(there[number], exposure_s=job.frame.exposure_s)
+                else:
+                    file.measured_with = ""  # lost: it is measured again the next time
+                    continue
+                members += 1
+            if old:
+                take_from_table(censuses, old, again)
+            if members:
+                write_census_table(path, censuses)
+                write_columns(path, censuses)
         if record is None:
             record = CensusFile(campaign_id=work.campaign_id, group_name=group)
             session.add(record)
         record.filter = jobs[0].frame.filter or ""
         record.path, record.fingerprint = str(path), made
-        record.exposures, record.fwhm_px = len(members), settings.fwhm_px
+        record.exposures, record.fwhm_px = members, settings.fwhm_px
         record.annulus_px = list(settings.annulus_px)

@@ -9,8 +9,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping
 from pathlib import Path
 
 import numpy as np
@@ -18,93 +17,107 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from narrow_beacon.core.measure.census import ExposureCensus
+from narrow_beacon.store.census_runs import (
+    LISTS,
+    SCALARS,
+    Heading,
+    Measured,
+    SortedCensuses,
+    empty_records,
+)
 
-SCALARS = ("x_px", "y_px", "sky_adu_per_px", "peak_adu")
-_LISTS = {
-    "counts_adu": pa.float64(), "uncertainty_adu": pa.float32(), "near_px": pa.float32(),
-    "doubt_adu": pa.float32(), "neighbour_adu": pa.float32(),
-}  # fmt: skip
-
-
-@dataclass(frozen=True)
-class Measured:
-    """The census of one exposure, with the number of its record and its exposure time."""
-
-    file_id: int
-    exposure_s: float
-    census: ExposureCensus
+_READ_ROWS = 32768
 
 
-def write_census_table(path: Path, exposures: Sequence[Measured]) -> None:
-    """Write the censuses of exposures, given in order of time."""
-    rows = np.concatenate([one.census.rows for one in exposures])
-    order_in_time = np.concatenate(
-        [np.full(one.census.rows.size, at) for at, one in enumerate(exposures)]
-    )
-    sort = np.lexsort((order_in_time, rows))
-    columns = [
-        pa.array(rows[sort].astype(np.int32)),
-        pa.array(order_in_time[sort].astype(np.int32)),
-    ]
-    fields = [pa.field("star", pa.int32()), pa.field("exposure", pa.int32())]
-    for name in SCALARS:
-        values = np.concatenate([getattr(one.census, name) for one in exposures])
-        columns.append(pa.array(values[sort].astype(float)))
-        fields.append(pa.field(name, pa.float64()))
-    for name, kind in _LISTS.items():
-        values = np.concatenate([getattr(one.census, name) for one in exposures])[sort]
-        flat = pa.array(values.reshape(-1).astype(kind.to_pandas_dtype()))
-        columns.append(pa.FixedSizeListArray.from_arrays(flat, values.shape[1]))
-        fields.append(pa.field(name, columns[-1].type))
+def write_census_table(path: Path, censuses: SortedCensuses) -> None:
+    """Write exposures, some stars at a time: a group of rows of the file each."""
+    heads = censuses.in_time
     notes = {
-        "file_ids": [one.file_id for one in exposures],
-        "exposure_s": [one.exposure_s for one in exposures],
-        "radii_px": [one.census.radii_px.tolist() for one in exposures],
-        "noise": [one.census.noise.tolist() for one in exposures],
+        "file_ids": [head.file_id for head in heads],
+        "exposure_s": [head.exposure_s for head in heads],
+        "radii_px": [head.radii_px.tolist() for head in heads],
+        "noise": [head.noise.tolist() for head in heads],
     }
-    schema = pa.schema(fields, metadata={"narrow_beacon": json.dumps(notes)})
     scratch = path.with_suffix(".new")
     with scratch.open("wb") as file:
-        pq.write_table(
-            pa.Table.from_arrays(columns, schema=schema),
-            file,
-            compression="zstd",
-            use_dictionary=["star", "exposure"],
-        )
+        writer = None
+        for _, records in censuses.blocks():
+            table = _table(records)
+            if writer is None:
+                schema = table.schema.with_metadata({"narrow_beacon": json.dumps(notes)})
+                writer = pq.ParquetWriter(
+                    file, schema, compression="zstd", use_dictionary=["star", "exposure"]
+                )
+            writer.write_table(table.cast(writer.schema), table.num_rows)
+        assert writer is not None
+        writer.close()
         file.flush()
         os.fsync(file.fileno())
     scratch.replace(path)
 
 
+def _table(records: np.ndarray) -> pa.Table:
+    columns = {
+        name: pa.array(np.ascontiguousarray(records[name]))
+        for name in ("star", "exposure", *SCALARS)
+    }
+    for name in LISTS:
+        flat = pa.array(np.ascontiguousarray(records[name]).reshape(-1))
+        columns[name] = pa.FixedSizeListArray.from_arrays(flat, records[name].shape[1])
+    return pa.table(columns)
+
+
+def headings_of(path: Path) -> list[Heading]:
+    """What all stars of each exposure of a file share, in order of time."""
+    notes = json.loads(pq.read_schema(path).metadata[b"narrow_beacon"])
+    noise = notes.get("noise", [[1.0, 1.0]] * len(notes["file_ids"]))
+    return [
+        Heading(number, seconds, np.array(radii, float), np.array(both, float))
+        for number, seconds, radii, both in zip(
+            notes["file_ids"], notes["exposure_s"], notes["radii_px"], noise, strict=True
+        )
+    ]
+
+
+def take_from_table(censuses: SortedCensuses, path: Path, heads: Mapping[int, Heading]) -> None:
+    """Have ``censuses`` take exposures of a file, by their places in time, under these headings."""
+    if not heads:
+        return
+    by_number = {head.file_id: at for at, head in heads.items()}
+    places = np.array([by_number.get(head.file_id, -1) for head in headings_of(path)])
+    radii = next(iter(heads.values())).radii_px.size
+    file = pq.ParquetFile(path, memory_map=True)
+    for batch in file.iter_batches(_READ_ROWS):
+        at = places[batch["exposure"].to_numpy()]
+        there = at >= 0
+        records = empty_records(int(there.sum()), radii)
+        records["exposure"] = at[there]
+        for name in ("star", *SCALARS):
+            records[name] = batch[name].to_numpy()[there]
+        for name in LISTS:
+            if name in batch.schema.names:  # but for an older census, until it is measured again
+                flat = batch[name].flatten().to_numpy(zero_copy_only=False)
+                values = flat.reshape(there.size, -1)[there]
+                records[name][:, : values.shape[1]] = values
+        censuses.add_records(records)
+    censuses.headings.update(heads)
+
+
 def read_census_table(path: Path) -> list[Measured]:
     """What ``write_census_table`` wrote, to the last bit."""
-    table = pq.read_table(path, memory_map=True)
-    notes = json.loads(table.schema.metadata[b"narrow_beacon"])
-    at = table["exposure"].to_numpy()
-    order = np.argsort(at, kind="stable")  # the stars of an exposure stay in their order
-    ends = np.searchsorted(at[order], np.arange(1, len(notes["file_ids"])))
-    parts = np.split(order, ends)
-    radii = np.array(notes["radii_px"], float)
-
-    def lists(name: str) -> np.ndarray:
-        if name not in table.column_names:  # an older census, until it is measured again
-            return np.zeros((at.size, radii.shape[1]), np.float32)
-        chunk = table[name].combine_chunks()
-        return np.asarray(chunk.flatten().to_numpy(zero_copy_only=False).reshape(at.size, -1))
-
-    rows = table["star"].to_numpy().astype(np.int64)
-    values = {name: table[name].to_numpy() for name in SCALARS}
-    values |= {name: lists(name) for name in _LISTS}
-    noise = np.array(notes.get("noise", [[1.0, 1.0]] * len(parts)), float)
+    with SortedCensuses(path.parent) as censuses:
+        heads = headings_of(path)
+        take_from_table(censuses, path, dict(enumerate(heads)))
+        records = np.concatenate([some for _, some in censuses.blocks()])
+    order = np.argsort(records["exposure"], kind="stable")  # an exposure's stars keep their order
+    ends = np.searchsorted(records["exposure"][order], np.arange(1, len(heads)))
     return [
         Measured(
-            number, seconds,
+            head.file_id, head.exposure_s,
             ExposureCensus(
-                rows=rows[part], radii_px=radii[index], noise=noise[index],
-                **{name: column[part] for name, column in values.items()},
+                rows=records["star"][own].astype(np.int64), radii_px=head.radii_px,
+                noise=head.noise, **{name: records[name][own] for name in (*SCALARS, *LISTS)},
             ),
         )
-        for index, (number, seconds, part) in enumerate(
-            zip(notes["file_ids"], notes["exposure_s"], parts, strict=True)
-        )
+        for head, own in zip(heads, np.split(order, ends), strict=True)
     ]  # fmt: skip

@@ -15,7 +15,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import numpy as np
 
@@ -23,7 +23,8 @@ from narrow_beacon.core.arrays import Floats, Ints
 from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.measure.collection import BY_STAR, FilterCensus
 from narrow_beacon.core.measure.flags import StarFlag
-from narrow_beacon.store.census import SCALARS, Measured, read_census_table
+from narrow_beacon.store.census import headings_of, take_from_table
+from narrow_beacon.store.census_runs import SCALARS, SortedCensuses
 
 _MAGIC = b"BEACONC1"
 _KINDS: dict[str, np.dtype[Any]] = {
@@ -290,7 +291,9 @@ def _part_of(path: Path) -> _Part:
     made_of = [stat.st_size, stat.st_mtime_ns]
     part = _opened(columns_path(path), made_of)
     if part is None:
-        write_columns(path, read_census_table(path))
+        with SortedCensuses(path.parent) as censuses:
+            take_from_table(censuses, path, dict(enumerate(headings_of(path))))
+            write_columns(path, censuses)
         part = _opened(columns_path(path), made_of)
     assert part is not None
     return part
@@ -314,16 +317,14 @@ def _opened(path: Path, made_of: list[int]) -> _Part | None:
     return _Part(path, offsets=head["offsets"], **own)
 
 
-def write_columns(path: Path, exposures: Sequence[Measured]) -> None:
+def write_columns(path: Path, censuses: SortedCensuses) -> None:
     """Write the columns beside the Parquet file ``path`` that holds the same exposures."""
-    censuses = [one.census for one in exposures]
-    rows = np.unique(np.concatenate([census.rows for census in censuses])).astype(np.int64)
-    places = [np.searchsorted(rows, census.rows) for census in censuses]
-    radii = np.stack([census.radii_px for census in censuses]).astype(float)
+    heads, rows = censuses.in_time, censuses.rows
+    radii = np.stack([head.radii_px for head in heads]).astype(float)
     shared = {
-        "file_ids": np.array([one.file_id for one in exposures], np.int64), "rows": rows,
-        "exposure_s": np.array([one.exposure_s for one in exposures], float), "radii_px": radii,
-        "noise": np.stack([census.noise for census in censuses]).astype(float),
+        "file_ids": np.array([head.file_id for head in heads], np.int64), "rows": rows,
+        "exposure_s": np.array([head.exposure_s for head in heads], float), "radii_px": radii,
+        "noise": np.stack([head.noise for head in heads]).astype(float),
     }  # fmt: skip
     offset = _HEAD_BYTES
     described: list[tuple[str, str, list[int], int]] = []
@@ -334,7 +335,7 @@ def write_columns(path: Path, exposures: Sequence[Measured]) -> None:
     for name, kind in _KINDS.items():
         offsets[name] = offset
         depth = 1 if name in SCALARS else radii.shape[1]
-        offset += -(-depth * rows.size * len(exposures) * kind.itemsize // 64) * 64
+        offset += -(-depth * rows.size * len(heads) * kind.itemsize // 64) * 64
     stat = path.stat()
     head = json.dumps(
         {"of": [stat.st_size, stat.st_mtime_ns], "bytes": offset, "shared": described,
@@ -346,24 +347,31 @@ def write_columns(path: Path, exposures: Sequence[Measured]) -> None:
         for (_, _, _, begin), values in zip(described, shared.values(), strict=True):
             file.seek(begin)
             file.write(values.tobytes())
-        for name, kind in _KINDS.items():
-            file.seek(offsets[name])
-            for step in range(1 if name in SCALARS else radii.shape[1]):
-                whole = np.full(
-                    (rows.size, len(exposures)), 0 if kind.kind == "u" else np.nan, kind
-                )
-                for at, (census, place) in enumerate(zip(censuses, places, strict=True)):
-                    whole[place, at] = _values(census, name, step)
-                file.write(whole.tobytes())
+        first = 0
+        for some, records in censuses.blocks():
+            _write_stars(file, offsets, (first, some, rows.size), radii, records)
+            first += some.size
         file.truncate(offset)
         file.flush()
         os.fsync(file.fileno())
     scratch.replace(columns_path(path))
 
 
-def _values(census: ExposureCensus, name: str, step: int) -> np.ndarray:
-    if name in SCALARS:
-        return np.asarray(getattr(census, name))
-    if name == "flag_bits":
-        return census.flags_at(float(census.radii_px[step]))
-    return np.asarray(getattr(census, name)[:, step])
+def _write_stars(
+    file: BinaryIO, offsets: dict[str, int], stars: tuple[int, Ints, int], radii: Floats,
+    records: np.ndarray,
+) -> None:  # fmt: skip
+    """Write some stars: the place of the first, their rows, and how many there are in all."""
+    first, some, count = stars
+    place, at = np.searchsorted(some, records["star"]), records["exposure"]
+    own = radii[at]
+    for name, kind in _KINDS.items():
+        for step in range(1 if name in SCALARS else radii.shape[1]):
+            whole = np.full((some.size, len(radii)), 0 if kind.kind == "u" else np.nan, kind)
+            if name == "flag_bits":
+                bits = 1 << np.arange(records["near_px"].shape[1])
+                whole[place, at] = (records["near_px"] < own[:, step, None]) @ bits
+            else:
+                whole[place, at] = records[name] if name in SCALARS else records[name][:, step]
+            file.seek(offsets[name] + (step * count + first) * len(radii) * kind.itemsize)
+            file.write(whole.tobytes())
