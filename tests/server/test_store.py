@@ -519,6 +519,11 @@ def test_a_pool_keeps_order_and_stops_when_asked(running: Running) -> None:
         one_by_one: list[int] = []
         pool.each(abs, [(-n,) for n in range(6)], one_by_one.append)
         assert sorted(one_by_one) == list(range(6))
+        calls = Asked([(-n,) for n in range(200)])
+        waiting: list[int] = []
+        pool.run(abs, calls, lambda *_: waiting.append(calls.asked - len(waiting)), None)
+        assert len(waiting) == 200
+        assert max(waiting) <= 8 * sum(client.nthreads().values())  # the rest is not sent yet
         stop = threading.Event()
         cancelled = ClusterPool(client, stop.is_set)
         with pytest.raises(CancelledError):
@@ -530,6 +535,16 @@ def test_a_pool_keeps_order_and_stops_when_asked(running: Running) -> None:
         pool.room_for(1)
         together = most_at_once(pool.map(stretch_of_time, [(0.3,)] * 4))
         assert together == len(client.scheduler_info()["workers"])
+
+
+class Asked(list[tuple[int, ...]]):
+    """Calls that count how many of them were asked for."""
+
+    asked = 0
+
+    def __getitem__(self, place: Any) -> Any:
+        self.asked += 1
+        return super().__getitem__(place)
 
 
 def test_on_the_cluster_one_bad_piece_costs_only_itself_and_a_stop_ends_what_runs(

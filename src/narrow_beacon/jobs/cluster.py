@@ -35,6 +35,9 @@ _GRACE_S = 3.0
 _RESTART_S = 30.0
 _SILENT_S = 900.0
 _ANY = 2**31
+_AHEAD = 8
+"""So many tasks for each of the cluster's threads are given out at once: what they are made of
+waits here and with the scheduler until it is theirs."""
 _NOT_HELPFUL = ("target", "spill", "pause")
 _RESULT_S = 600.0
 _BEHIND_THE_PAGE = 10
@@ -198,7 +201,8 @@ class ClusterPool(Tasks):
         clock = _Clock(self._client)
 
         def fill() -> None:
-            for place in islice(left, max(0, self._most - len(waiting))):
+            most = min(self._most, _AHEAD * clock.threads())
+            for place in islice(left, max(0, most - len(waiting))):
                 future = self._submit(task, calls[place])
                 places[future.key] = place
                 clock.limits_s[future.key] = limits[place]
@@ -282,13 +286,23 @@ class ClusterPool(Tasks):
 
 
 class _Clock:
-    """How long each task has been worked on; asked seldom, for it asks the workers."""
+    """How long each task has been worked on, and by how many at once; asked seldom, for it asks
+    the workers.
+    """
 
     def __init__(self, client: Client) -> None:
         self._client = client
         self.limits_s: dict[Any, float] = {}
         self._began: dict[tuple[str, Any], float] = {}
         self._asked = time.monotonic()
+        self._counted, self._threads = -math.inf, 1
+
+    def threads(self) -> int:
+        """How many tasks the cluster can work on at once, as it was a moment ago."""
+        now = time.monotonic()
+        if now - self._counted > _ASK_WORKERS_S:
+            self._counted, self._threads = now, max(1, sum(self._client.nthreads().values()))
+        return self._threads
 
     def late(self) -> set[Any]:
         """The keys of those that take longer than they may."""
