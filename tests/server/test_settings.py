@@ -199,6 +199,10 @@ class TestSiteAndKit:
         )  # fmt: skip
         checks = client.get(f"campaigns/{campaign}/report")["checks"]
         assert any("kit changed since" in check["words"] for check in checks)
+        client.post(f"campaigns/{campaign}/undo")  # as it was measured
+        now = client.get(f"campaigns/{campaign}")
+        assert {s["key"]: s["state"] for s in now["stages"]}["measure"] == "done"
+        client.post(f"campaigns/{campaign}/redo")
         uncertain = uncertainty(client, campaign)
         client.post(f"campaigns/{campaign}/jobs", {"kind": "census"})
         assert client.wait(campaign)["state"] == "done"

@@ -20,7 +20,7 @@ import pyarrow.parquet as pq
 import pytest
 from alembic import command
 from distributed import Client as DaskClient
-from sqlalchemy import create_engine, text
+from sqlalchemy import create_engine, select, text
 from sqlalchemy.orm import Session
 
 from builders import frame, noise, star_table
@@ -74,7 +74,15 @@ from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.fields import star_table as kept_stars
 from narrow_beacon.store.files import add_raw_files, sort_files
 from narrow_beacon.store.measured_light import MeasuredInTables
-from narrow_beacon.store.models import Campaign, CastRecord, NightFile, Reduction
+from narrow_beacon.store.models import (
+    Campaign,
+    CastRecord,
+    CensusFile,
+    ChainRecord,
+    NightFile,
+    Reduction,
+)
+from narrow_beacon.store.since import in_force, tell_changes, tell_measured
 from pieces import die_at_two, hang_at_two, most_at_once, stretch_of_time
 from running import Running
 
@@ -454,6 +462,47 @@ def test_undo_and_redo_walk_the_log(session: Session, tmp_path: Path) -> None:
     latest = redo(session, campaign)
     assert latest is not None
     assert latest.words == "three"
+
+
+def test_what_changed_since_measuring_is_what_is_in_force_now_and_was_not_then(
+    session: Session, tmp_path: Path
+) -> None:
+    """A change that was taken back is none; one that came while it was measured is one."""
+    campaign, _ = campaign_with_files(session, tmp_path)
+    number = campaign.id
+
+    def changed(field: str, value: Any) -> str:
+        act(session, campaign, field, [Change("campaign", number, field, value)])
+        return campaign.changed_since
+
+    assert changed("epoch_yr", 2000.0) == ""  # nothing is measured yet
+    began = in_force(session, campaign)
+    session.add(ChainRecord(campaign_id=number, name="V", report="", fingerprint="one"))
+    session.add(
+        CensusFile(campaign_id=number, group_name="V", filter="V", path="", fingerprint="",
+                   exposures=1, fwhm_px=3.0),
+    )  # fmt: skip
+    assert changed("default_filter", "V") == "catalogue, files"
+    tell_measured(session, campaign, began)
+    assert campaign.changed_since == "files"
+    undo(session, campaign)
+    assert campaign.changed_since == ""
+    assert changed("measuring", {"radius_px": 4.0}) == "radius or sky ring"
+    assert changed("name", "another") == "radius or sky ring"
+    undo(session, campaign)
+    undo(session, campaign)
+    assert campaign.changed_since == ""
+    redo(session, campaign)
+    tell_measured(session, campaign, in_force(session, campaign))
+    assert campaign.changed_since == ""
+    undo(session, campaign)
+    assert campaign.changed_since == "radius or sky ring"
+    redo(session, campaign)
+    chain = session.scalars(select(ChainRecord).where(ChainRecord.campaign_id == number)).one()
+    for made, words in (("two", "masters"), ("one", "")):
+        chain.fingerprint = made
+        tell_changes(session, campaign)
+        assert campaign.changed_since == words
 
 
 def test_a_correction_is_sorted_at_once_and_taken_back(session: Session, tmp_path: Path) -> None:

@@ -48,6 +48,7 @@ from narrow_beacon.store.pieces import (
 )
 from narrow_beacon.store.placements import placement_of
 from narrow_beacon.store.remarks import write_remarks
+from narrow_beacon.store.since import tell_measured
 from narrow_beacon.store.targets import KeptTarget, targets_of
 
 
@@ -196,7 +197,7 @@ class RecordKeeper(KeepsMasters):
                 name: {**vars(use.camera), "linear_limit_adu": use.linear_limit_adu}
                 for name, use in ready.context.chains.items()
             }
-            campaign.changed_since = ""
+            tell_measured(session, campaign, self._in_force)
 
     def measured(self, ready: Prepared) -> Measured:
         index_of = {self._id(ready, job.index): job.index for job in ready.jobs}

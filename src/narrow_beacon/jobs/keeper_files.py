@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 from pathlib import Path
 
 from sqlalchemy import update
@@ -21,6 +21,7 @@ from narrow_beacon.store.files import (
     write_sorted,
 )
 from narrow_beacon.store.models import NightFile
+from narrow_beacon.store.since import in_force
 
 
 class KeepsFiles(Keeper):
@@ -30,10 +31,14 @@ class KeepsFiles(Keeper):
         self._work = work
         self.gate = work.gate
         self._ids: dict[str, int] = {}
+        self._in_force: Set[int] = frozenset()
 
     def plan(self) -> Plan:
         with self._work.store.session() as session:
-            plan = plan_of(session, self._work.campaign(session), self._work.folder("exports"))
+            campaign = self._work.campaign(session)
+            # Whatever comes from now on may or may not reach what is measured.
+            self._in_force = in_force(session, campaign)
+            plan = plan_of(session, campaign, self._work.folder("exports"))
         if plan.library is not None:
             self.gate.check(plan.library)
         return plan

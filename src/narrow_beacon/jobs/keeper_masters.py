@@ -21,7 +21,6 @@ from narrow_beacon.reduce.masters import MasterFile
 from narrow_beacon.store.campaigns import (
     OF_CALIBRATION,
     calibration_print,
-    changed_after_measuring,
     now,
 )
 from narrow_beacon.store.fields import save_catalogue
@@ -30,6 +29,7 @@ from narrow_beacon.store.kits import kits_of, kits_to_json
 from narrow_beacon.store.models import ChainRecord, DefectMap, MasterRecord
 from narrow_beacon.store.pieces import write_text
 from narrow_beacon.store.shelf import lasting_masters
+from narrow_beacon.store.since import tell_changes
 
 
 class KeepsMasters(KeepsFiles):
@@ -83,7 +83,6 @@ class KeepsMasters(KeepsFiles):
                 select(ChainRecord).where(ChainRecord.campaign_id == number)
             ).all()
             before = {record.name: record.fingerprint for record in old}
-            others = any(chains.prints.get(name) != kept for name, kept in before.items())
             reports = {name: dump(report) for name, report in chains.reports.items()}
             same = {
                 r.name
@@ -107,7 +106,7 @@ class KeepsMasters(KeepsFiles):
             if campaign.kits is None:
                 # From now on it stays, whatever is said in the kits' other campaigns.
                 campaign.kits = kits_to_json(kits_of(session, campaign), taken=True)
-            changed_after_measuring(session, campaign, ["masters"] if others else [])
+            tell_changes(session, campaign)
             frames = told_of(session, campaign, *OF_CALIBRATION)
             campaign.masters_with = calibration_print(campaign, frames)
             campaign.revision += 1

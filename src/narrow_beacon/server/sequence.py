@@ -18,7 +18,7 @@ from narrow_beacon.server.schemas.common import Done
 from narrow_beacon.server.schemas.stars import SequenceIn
 from narrow_beacon.server.state import campaign_of, changing, shared
 from narrow_beacon.store.actions import Change, act
-from narrow_beacon.store.campaigns import changed_after_measuring, queue_job
+from narrow_beacon.store.campaigns import queue_job
 from narrow_beacon.store.fields import star_table
 from narrow_beacon.store.models import Campaign, CastRecord
 from narrow_beacon.store.sequences import sequence_to_json, stars_of
@@ -55,10 +55,9 @@ def take_sequence(number: int, body: SequenceIn) -> Done:
                     "within 6″: see whether it is of this field, and what its columns mean.",
                 )  # fmt: skip
             kept = sequence_to_json(sequence, path, body.columns)
-            if set(laid.stars.bands) != set(plain.bands):
-                changed_after_measuring(session, campaign, ["bands"])
-            name = body.chart.strip() or path.name
-            act(session, campaign, f"took the sequence {name}", [_change(campaign, kept)])
+            touched = ["bands"] if set(laid.stars.bands) != set(plain.bands) else []
+            words = f"took the sequence {body.chart.strip() or path.name}"
+            act(session, campaign, words, [_change(campaign, kept)], touched=touched)
             words = f"{found} of its {len(own)} stars are in the catalogue."
         if campaign.cast_id:
             queue_job(session, campaign, "settle")

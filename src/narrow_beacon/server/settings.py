@@ -22,7 +22,7 @@ from narrow_beacon.server.problems import Problem
 from narrow_beacon.server.schemas.campaigns import Settings
 from narrow_beacon.server.state import shared
 from narrow_beacon.store.actions import Change, act, new_cast
-from narrow_beacon.store.campaigns import changed_after_measuring, plan_of, queue_job
+from narrow_beacon.store.campaigns import plan_of, queue_job
 from narrow_beacon.store.fields import save_catalogue
 from narrow_beacon.store.models import Campaign, CastRecord, Catalogue, Kit, Site
 from narrow_beacon.store.reporting import KEPT, kept_text
@@ -35,9 +35,10 @@ def change_settings(session: Session, campaign: Campaign, body: Settings) -> Non
     """Change what was sent; what follows from it is out of date then and says so."""
     target = _target(session, campaign, body)
     catalogue = _catalogue(session, campaign, body)
+    cast = _cast_of(session, campaign, target, catalogue)
     changed = {
         "name": {"name": body.name} if body.name else {},
-        "target": target | _cast_of(session, campaign, target, catalogue),
+        "target": target | cast,
         "site": _replacement(session, Site, campaign.site_id, body.site),
         "kit": _replacement(session, Kit, campaign.kit_id, body.kit),
         "filter of files without one": _unless_absent(body, "default_filter"),
@@ -61,7 +62,9 @@ def change_settings(session: Session, campaign: Campaign, body: Settings) -> Non
         for values in changed.values()
         for field, value in values.items()
     ]
-    act(session, campaign, f"changed {words}", changes)
+    # A target that the catalogue lacks is added, and measured with the next census.
+    touched = ["target"] if cast == {"cast_id": None} else []
+    act(session, campaign, f"changed {words}", changes, touched=touched)
     if body.folders is not None:
         _change_folders(session, campaign, body.folders)
     if body.archived is not None:
@@ -158,8 +161,6 @@ def _cast_of(
     row = find_target(plan, stars)
     old = session.get_one(CastRecord, campaign.cast_id)
     if row is None:
-        # The catalogue lacks it: it is added, and measured with the next census.
-        changed_after_measuring(session, campaign, ["target"])
         return {"cast_id": None}
     if row == old.target:
         return {}

@@ -11,7 +11,7 @@ from sqlalchemy import ColumnElement, UnaryExpression, and_, select, update
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.errors import BeaconError
-from narrow_beacon.store.campaigns import changed_after_measuring, now, queue_job
+from narrow_beacon.store.campaigns import now, queue_job
 from narrow_beacon.store.files import refresh_files
 from narrow_beacon.store.kits import what_changes
 from narrow_beacon.store.models import (
@@ -23,6 +23,7 @@ from narrow_beacon.store.models import (
     Recipe,
     Record,
 )
+from narrow_beacon.store.since import tell_changes, touches
 
 _RECORDS: dict[str, type[Record]] = {
     "file": NightFile, "campaign": Campaign, "kit_word": KitWordRecord,
@@ -80,8 +81,10 @@ def act(
     words: str,
     changes: Sequence[Change],
     who: str = "observer",
+    touched: Sequence[str] = (),
 ) -> LogEntry | None:
-    """Make changes and log them; None where they change nothing.
+    """Make changes and log them; None where they change nothing. ``touched``: what a census is made
+    with and they change beside what their fields say.
 
     Entries that were undone before are dropped from what can be redone. Raises OvertakenError
     where the session's Sight is older than somebody else's change of the same.
@@ -107,7 +110,7 @@ def act(
     )
     entry = LogEntry(
         campaign_id=campaign.id, at=now(), who=who, words=words, changes=json.dumps(done),
-        page=sight.page,
+        page=sight.page, touched=touches([*_touched(done), *touched]),
     )  # fmt: skip
     session.add(entry)
     _after(session, campaign, entry, done)
@@ -148,6 +151,8 @@ def _back_and_forth(
     for item in changes if side == "after" else reversed(changes):
         setattr(session.get_one(_RECORDS[item["record"]], item["id"]), item["field"], item[side])
     entry.undone = side == "before"
+    if not entry.touched and (touched := _touched(changes)):  # of before entries kept it
+        entry.touched, entry.measured = touches(touched), entry.undone
     _after(session, campaign, entry, changes)
     return entry
 
@@ -222,16 +227,25 @@ def _after(
     fields = {change["field"] for change in changes}
     if fields & _SORTING_FIELDS:
         refresh_files(session, campaign)
-    changed = [words for field, words in _CENSUS_FIELDS.items() if field in fields]
-    changed_after_measuring(session, campaign, changed)
+    tell_changes(session, campaign)
     if "folders" in fields:
         queue_job(session, campaign, "sort")
-    kits = [what_changes(c["before"], c["after"]) for c in changes if c["field"] == "kits"]
-    changed_after_measuring(session, campaign, ["kit"] if any(c for c, _ in kits) else [])
-    if fields & {"picks", "defects"} or any(rules for _, rules in kits):
+    if fields & {"picks", "defects"} or any(rules for _, rules in _kits(changes)):
         queue_job(session, campaign, "masters")
     campaign.revision += 1
     entry.revision = campaign.revision
+
+
+def _touched(changes: Sequence[dict[str, Any]]) -> list[str]:
+    """What a census is made with and changes touch."""
+    fields = {change["field"] for change in changes}
+    words = [words for field, words in _CENSUS_FIELDS.items() if field in fields]
+    return [*words, "kit"] if any(constants for constants, _ in _kits(changes)) else words
+
+
+def _kits(changes: Sequence[dict[str, Any]]) -> list[tuple[bool, bool]]:
+    """Of changed words on kits whether constants are others, and whether rules are."""
+    return [what_changes(c["before"], c["after"]) for c in changes if c["field"] == "kits"]
 
 
 def new_cast(

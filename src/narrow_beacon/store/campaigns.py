@@ -29,7 +29,6 @@ from narrow_beacon.store.kits import kits_of, kits_to_json
 from narrow_beacon.store.models import (
     Campaign,
     Catalogue,
-    CensusFile,
     ChainRecord,
     Job,
     Kit,
@@ -270,14 +269,6 @@ def queue_job(
         session.flush()
         session.info["queued"] = True  # for whoever commits and then wakes the runner
     return job
-
-
-def changed_after_measuring(session: Session, campaign: Campaign, what: Sequence[str]) -> None:
-    """Note what a census was made with and what was changed since; nothing before there is one."""
-    measured = select(CensusFile.id).where(CensusFile.campaign_id == campaign.id)
-    if what and session.scalars(measured).first() is not None:
-        known = campaign.changed_since.split(", ") if campaign.changed_since else []
-        campaign.changed_since = ", ".join(dict.fromkeys([*known, *what]))
 
 
 OF_CALIBRATION = ("part", "kind", "filter", "exposure_s", "night_id", "sha256")

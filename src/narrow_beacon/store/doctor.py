@@ -121,7 +121,6 @@ class Doctor:
                     )
                     session.delete(census)
                     Path(census.path).unlink(missing_ok=True)
-                    campaign.changed_since = "files"
                 yield Finding(f"{name}: the census of {census.group_name} {wrong}", self._mend)
 
     def _raw(self, session: Session, campaign: Campaign) -> Iterator[Finding]:

@@ -200,6 +200,8 @@ class Campaign(Record):
     annulus_in_pixels."""
     cameras: Mapped[dict[str, Any] | None]
     """The camera's constants by chain, as the census was made with."""
+    measured_chains: Mapped[dict[str, Any] | None]
+    """The fingerprints of the chains that the census was made with, by chain."""
     archived: Mapped[bool] = mapped_column(default=False, server_default="0")
     defects: Mapped[dict[str, Any] | None]
     """What counted as a defect, whatever the kit, before words on kits were kept."""
@@ -544,3 +546,7 @@ class LogEntry(Record):
     """Whose action it was: a word of the page that did it."""
     revision: Mapped[int] = mapped_column(default=0, server_default="0")
     """The campaign's when it was done, undone or done again last."""
+    touched: Mapped[str] = mapped_column(String(200), default="", server_default="")
+    """What it changes of what a census is made with, in words; else nothing."""
+    measured: Mapped[bool] = mapped_column(default=False, server_default="0")
+    """Of such a one, whether it was in force when stars were measured last."""
