@@ -176,9 +176,12 @@ class RecordKeeper(KeepsMasters):
         for result in results:
             if result.census is not None:
                 write_piece(self._piece(prints.measured[result.index]), result.census)
+        ids = {result.index: self._id(ready, result.index) for result in results}
         with self._work.store.session() as session:
+            files = some_files(session, list(ids.values()))
+            session.execute(delete(PlacementRecord).where(PlacementRecord.file_id.in_(files)))
             for result in results:
-                file = session.get_one(NightFile, self._id(ready, result.index))
+                file = files[ids[result.index]]
                 _write_placed(session, file, result)
                 placed, measured = prints.placed[result.index], prints.measured[result.index]
                 file.placed_with = _result_print(placed, prints, file.trouble)
@@ -324,7 +327,6 @@ def _result_print(made_of: str, prints: ResultPrints, trouble: str) -> str:
 def _write_placed(session: Session, file: NightFile, result: ExposureResult) -> None:
     file.trouble = result.reason or ""
     file.quality = quality_to_json(result.quality) if result.quality else None
-    session.execute(delete(PlacementRecord).where(PlacementRecord.file_id == file.id))
     if result.placement:
         p = result.placement
         session.add(

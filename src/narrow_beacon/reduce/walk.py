@@ -27,6 +27,7 @@ from narrow_beacon.core.remarks import Remark, gathered
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains, build_chains
 from narrow_beacon.reduce.context import ExposureJob, Probed
+from narrow_beacon.reduce.dealing import Gather, in_tasks
 from narrow_beacon.reduce.field import field_of, position_of
 from narrow_beacon.reduce.flat_remarks import flat_remarks
 from narrow_beacon.reduce.group_remarks import group_remarks
@@ -72,7 +73,6 @@ from narrow_beacon.reduce.vet import Moments
 from narrow_beacon.reduce.workers import Pool, Workers, begun, core_count
 from narrow_beacon.rescue import Rescue
 
-_FILES_PER_TASK = 4
 _SEEN_FIRST = 40
 """Files from which on they are sorted before they are hashed."""
 
@@ -130,14 +130,15 @@ class Walk:
         paths = entries.files
         fresh = self.keeper.fresh(paths)
         named = [(path, relative_name(path, self.plan.base)) for path in fresh]
-        parts = [named[i : i + _FILES_PER_TASK] for i in range(0, len(named), _FILES_PER_TASK)]
         self.progress.start("sorting files", len(paths), len(paths) - len(fresh))
 
-        def keep(part: tuple[list[Path], list[RawFile]]) -> None:
-            self.keeper.keep_files(list(zip(*part, strict=True)))
-            self.progress.advance(len(set(part[0])))
+        def keep(some: list[tuple[Path, RawFile]]) -> None:
+            self.keeper.keep_files(some)
+            self.progress.advance(len({path for path, _ in some}))
 
-        self.pool.each(_read_with_paths, [(part,) for part in parts], keep, _READING)
+        calls = [(part,) for part in in_tasks(named, lambda one: one[0])]
+        with Gather(keep) as gather:
+            self.pool.each(_read_with_paths, calls, gather, _READING)
         refused = [
             (path, RawFile(relative_name(path, self.plan.base), "", None, None, reason))
             for path, reason in entries.refused
@@ -191,19 +192,19 @@ class Walk:
         self.progress.start("naming files by their content", len(unnamed))
         told: list[tuple[Path, RawFile]] = []
 
-        def keep(part: list[tuple[Path, str]]) -> None:
+        def keep(some: list[tuple[Path, str]]) -> None:
             named = [
                 (path, replace(raw, sha256=sha256))
-                for path, sha256 in part
+                for path, sha256 in some
                 for raw in unnamed[path]
             ]
             self.keeper.keep_files(named)
             told.extend(named)
-            self.progress.advance(len(part))
+            self.progress.advance(len(some))
 
-        paths = list(unnamed)
-        parts = [paths[i : i + _FILES_PER_TASK] for i in range(0, len(paths), _FILES_PER_TASK)]
-        self.pool.each(hash_files, [(part,) for part in parts], keep)
+        calls = [(part,) for part in in_tasks(list(unnamed), lambda path: path)]
+        with Gather(keep) as gather:
+            self.pool.each(hash_files, calls, gather)
         self._know(told)
 
     def _tell_twins(self) -> None:
@@ -323,8 +324,9 @@ class Walk:
             looked.update(some)
             self.progress.advance(len(some))
 
-        parts = [todo[i : i + _FILES_PER_TASK] for i in range(0, len(todo), _FILES_PER_TASK)]
-        self.pool.each(look_exposures, [(context, part) for part in parts], keep, _LOOKED)
+        calls = [(context, part) for part in in_tasks(todo, lambda job: job.frame.source.path)]
+        with Gather(keep) as gather:
+            self.pool.each(look_exposures, calls, gather, _LOOKED)
         self.progress.start("matching them", 0)
         position = position_of(self.plan, night.exposures)
         mids = [frame.mid_utc for frame in night.exposures if frame.mid_utc]
@@ -404,7 +406,8 @@ class Walk:
             self.progress.advance(len(results))
 
         task = measure_exposures if census else place_exposures
-        self.pool.each(task, [(context, run) for run in runs], keep, _MEASURING)
+        with Gather(keep) as gather:
+            self.pool.each(task, [(context, run) for run in runs], gather, _MEASURING)
 
     def settle(self, *, accept: bool) -> Settled:
         """Vet, choose cast and radii where they are not given; with ``accept`` what is doubtful is
@@ -479,25 +482,21 @@ def relative_name(path: Path, base: Path) -> str:
     return Path(os.path.relpath(path, base)).as_posix()
 
 
-def _read_with_paths(named: list[tuple[Path, str]]) -> tuple[list[Path], list[RawFile]]:
-    read = [
+def _read_with_paths(named: list[tuple[Path, str]]) -> list[tuple[Path, RawFile]]:
+    return [
         (path, raw) for path, name in named for raw in read_raw_files([(path, name)], hashed=False)
     ]
-    return [path for path, _ in read], [raw for _, raw in read]
 
 
-def _unread(call: tuple[Any, ...], words: str) -> tuple[list[Path], list[RawFile]]:
+def _unread(call: tuple[Any, ...], words: str) -> list[tuple[Path, RawFile]]:
     ((path, name),) = call[0]
-    return [path], [RawFile(name, "", None, None, words)]
+    return [(path, RawFile(name, "", None, None, words))]
 
 
 _READING = Rescue(
     lambda call: [([one],) for one in call[0]],
     _unread,
-    lambda parts: (
-        [p for paths, _ in parts for p in paths],
-        [r for _, raws in parts for r in raws],
-    ),
+    lambda parts: [one for part in parts for one in part],
 )
 _LOOKED = Rescue(
     lambda call: [(call[0], [job]) for job in call[1]],

@@ -252,6 +252,7 @@ class NightFile(Record):
     __table_args__ = (
         UniqueConstraint("campaign_id", "path_sha256"),
         Index("by_part", "campaign_id", "part"),
+        Index("by_path", "campaign_id", "path", mysql_length={"path": 200}),
         Index("by_change", "campaign_id", "part", "changed"),
         *(Index(f"by_{word}", "campaign_id", "part", word) for word in ("filter", "kit", "chain")),
     )
