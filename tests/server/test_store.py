@@ -67,7 +67,7 @@ from narrow_beacon.store.census import (
     write_census_table,
 )
 from narrow_beacon.store.census_columns import columns_path, open_tables
-from narrow_beacon.store.census_runs import Measured, SortedCensuses
+from narrow_beacon.store.census_runs import Heading, Measured, SortedCensuses
 from narrow_beacon.store.database import migrations
 from narrow_beacon.store.exposures import exposure_rows
 from narrow_beacon.store.fields import save_catalogue
@@ -82,6 +82,7 @@ from narrow_beacon.store.models import (
     NightFile,
     Reduction,
 )
+from narrow_beacon.store.pieces import read_piece, write_piece
 from narrow_beacon.store.since import in_force, tell_changes, tell_measured
 from pieces import die_at_two, hang_at_two, most_at_once, stretch_of_time
 from running import Running
@@ -224,7 +225,10 @@ def test_a_long_night_is_joined_some_stars_at_a_time(
     monkeypatch.setattr(census_runs, "RUN_BYTES", 20_000)
     with SortedCensuses(tmp_path) as censuses:
         for at in range(1, 20, 2):
-            censuses.add(at, members[at])
+            write_piece(tmp_path / "piece", members[at].census)
+            piece = read_piece(tmp_path / "piece")
+            head = Heading(members[at].file_id, 60.0, piece.radii_px, piece.noise)
+            censuses.add(at, head, piece.records)
         heads = {2 * at: replace(h, exposure_s=60.0) for at, h in enumerate(headings_of(there))}
         take_from_table(censuses, there, heads)
         write_census_table(joined, censuses)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
-from sqlalchemy import select
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from narrow_beacon.jobs.work import Work
@@ -20,7 +20,8 @@ from narrow_beacon.store.census import (
     write_census_table,
 )
 from narrow_beacon.store.census_columns import write_columns
-from narrow_beacon.store.census_runs import Heading, Measured, SortedCensuses
+from narrow_beacon.store.census_runs import Heading, SortedCensuses
+from narrow_beacon.store.files import told_of
 from narrow_beacon.store.models import CensusFile, NightFile
 from narrow_beacon.store.pieces import read_piece
 
@@ -44,10 +45,13 @@ def write_groups(
             for record in _records(session, work.campaign_id)
             if Path(record.path).exists()
         }
+        told = told_of(session, work.campaign(session), "id", "trouble")
+        troubled = {number for number, trouble in told if trouble}
     todo = [one for one in made.items() if one not in there]
     work.reporter.start("writing the census", len(groups), len(groups) - len(todo))
+    joining = _Joining(work, ready, prints, ids, piece, frozenset(troubled))
     for name, new in todo:
-        _write_group(work, ready, name, groups[name], new, prints, ids, piece)
+        joining.write(name, groups[name], new)
         work.reporter.advance()
     with work.store.session() as session:
         kept = set()
@@ -69,54 +73,59 @@ def _records(session: Session, campaign: int) -> Sequence[CensusFile]:
     return session.scalars(select(CensusFile).where(CensusFile.campaign_id == campaign)).all()
 
 
-def _write_group(
-    work: Work,
-    ready: Prepared,
-    group: str,
-    jobs: Sequence[ExposureJob],
-    made: str,
-    prints: ResultPrints,
-    ids: Mapping[int, int],
-    piece: Callable[[str], Path],
-) -> None:
-    settings = ready.context.groups[group]
-    plain = re.sub(r"[^A-Za-z0-9.-]+", "-", group).strip("-")
-    path = work.folder("census") / f"{plain}-{made[:12]}.parquet"
-    with work.store.session() as session:
-        record = session.scalars(
-            select(CensusFile).where(
-                CensusFile.campaign_id == work.campaign_id, CensusFile.group_name == group
-            )
-        ).first()
-        old = Path(record.path) if record and Path(record.path).exists() else None
-        there = {head.file_id: head for head in headings_of(old)} if old else {}
-        members = 0
-        with SortedCensuses(path.parent) as censuses:
-            again: dict[int, Heading] = {}
-            for job in jobs:
-                number = ids[job.index]
-                file = session.get_one(NightFile, number)
-                if file.trouble:
-                    continue
-                kept = piece(prints.measured[job.index])
-                if kept.exists():
-                    census = read_piece(kept)
-                    censuses.add(members, Measured(number, job.frame.exposure_s, census))
-                elif number in there:
-                    again[members] = replace(there[number], exposure_s=job.frame.exposure_s)
-                else:
-                    file.measured_with = ""  # lost: it is measured again the next time
-                    continue
-                members += 1
-            if old:
-                take_from_table(censuses, old, again)
-            if members:
-                write_census_table(path, censuses)
-                write_columns(path, censuses)
-        if record is None:
-            record = CensusFile(campaign_id=work.campaign_id, group_name=group)
-            session.add(record)
-        record.filter = jobs[0].frame.filter or ""
-        record.path, record.fingerprint = str(path), made
-        record.exposures, record.fwhm_px = members, settings.fwhm_px
-        record.annulus_px = list(settings.annulus_px)
+@dataclass(frozen=True)
+class _Joining:
+    """Joins the pieces of groups into their files; exposures in trouble have none."""
+
+    work: Work
+    ready: Prepared
+    prints: ResultPrints
+    ids: Mapping[int, int]
+    piece: Callable[[str], Path]
+    troubled: frozenset[int]
+
+    def write(self, group: str, jobs: Sequence[ExposureJob], made: str) -> None:
+        """The file of a group that is ``made`` of these exposures."""
+        settings = self.ready.context.groups[group]
+        plain = re.sub(r"[^A-Za-z0-9.-]+", "-", group).strip("-")
+        path = self.work.folder("census") / f"{plain}-{made[:12]}.parquet"
+        with self.work.store.session() as session:
+            record = session.scalars(
+                select(CensusFile).where(
+                    CensusFile.campaign_id == self.work.campaign_id, CensusFile.group_name == group
+                )
+            ).first()
+            old = Path(record.path) if record and Path(record.path).exists() else None
+            there = {head.file_id: head for head in headings_of(old)} if old else {}
+            members, lost = 0, []
+            with SortedCensuses(path.parent) as censuses:
+                again: dict[int, Heading] = {}
+                for job in jobs:
+                    number, kept = self.ids[job.index], self.piece(self.prints.measured[job.index])
+                    if number in self.troubled:
+                        continue
+                    if kept.exists():
+                        one, seconds = read_piece(kept), job.frame.exposure_s
+                        head = Heading(number, seconds, one.radii_px, one.noise)
+                        censuses.add(members, head, one.records)
+                    elif number in there:
+                        again[members] = replace(there[number], exposure_s=job.frame.exposure_s)
+                    else:
+                        lost.append(number)
+                        continue
+                    members += 1
+                if old:
+                    take_from_table(censuses, old, again)
+                if members:
+                    write_census_table(path, censuses)
+                    write_columns(path, censuses)
+            if lost:  # they are measured again the next time
+                whole = update(NightFile).where(NightFile.id.in_(lost))
+                session.execute(whole.values(measured_with=""))
+            if record is None:
+                record = CensusFile(campaign_id=self.work.campaign_id, group_name=group)
+                session.add(record)
+            record.filter = jobs[0].frame.filter or ""
+            record.path, record.fingerprint = str(path), made
+            record.exposures, record.fwhm_px = members, settings.fwhm_px
+            record.annulus_px = list(settings.annulus_px)

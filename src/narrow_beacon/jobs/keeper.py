@@ -160,7 +160,7 @@ class RecordKeeper(KeepsMasters):
         return {record.group_name for record in found if Path(record.path).exists()}
 
     def _piece(self, name: str) -> Path:
-        return self._work.folder("parts") / f"{name}.npz"
+        return self._work.folder("parts") / f"{name}.stars"
 
     def _id(self, ready: Prepared, index: int) -> int:
         return self._ids[ready.exposures[index].name]

@@ -78,7 +78,9 @@ class SortedCensuses:
         self._waiting: list[np.ndarray] = []
         self.headings: dict[int, Heading] = {}
         for at, one in enumerate(exposures):
-            self.add(at, one)
+            census = one.census
+            head = Heading(one.file_id, one.exposure_s, census.radii_px, census.noise)
+            self.add(at, head, records_of(census))
 
     def __enter__(self) -> Self:
         return self
@@ -89,15 +91,10 @@ class SortedCensuses:
     ) -> None:  # fmt: skip
         self._file.close()
 
-    def add(self, at: int, exposure: Measured) -> None:
-        """Take an exposure that is the ``at``-th in time."""
-        census = exposure.census
-        head = Heading(exposure.file_id, exposure.exposure_s, census.radii_px, census.noise)
-        records = np.zeros(census.rows.size, _record(census.radii_px.size))
-        records["star"], records["exposure"] = census.rows, at
-        for name in (*SCALARS, *LISTS):
-            records[name] = getattr(census, name)
+    def add(self, at: int, head: Heading, records: np.ndarray) -> None:
+        """Take the records of an exposure that is the ``at``-th in time."""
         self.headings[at] = head
+        records["exposure"] = at
         self.add_records(records)
 
     def add_records(self, records: np.ndarray) -> None:
@@ -120,7 +117,7 @@ class SortedCensuses:
     def blocks(self) -> Iterator[tuple[Ints, np.ndarray]]:
         """Some stars (rows, ascending) after the other with their records by star and time."""
         rows = self.rows
-        kind = _record(self.in_time[0].radii_px.size)
+        kind = record_kind(self.in_time[0].radii_px.size)
         each = max(1, RUN_BYTES // (kind.itemsize * len(self.headings)))
         for some in np.split(rows, range(each, rows.size, each)):
             found = np.concatenate([self._read(run, kind, some) for run in self._runs])
@@ -144,7 +141,7 @@ class SortedCensuses:
         records.tofile(self._file)
 
 
-def _record(radii: int) -> np.dtype[Any]:
+def record_kind(radii: int) -> np.dtype[Any]:
     """The record of a star on an exposure."""
     lists = [
         (name, kind, (len(StarFlag) if name == "near_px" else radii,))
@@ -156,8 +153,17 @@ def _record(radii: int) -> np.dtype[Any]:
     )  # fmt: skip
 
 
+def records_of(census: ExposureCensus) -> np.ndarray:
+    """The stars of an exposure, whose place in time is not said yet."""
+    records = np.zeros(census.rows.size, record_kind(census.radii_px.size))
+    records["star"] = census.rows
+    for name in (*SCALARS, *LISTS):
+        records[name] = getattr(census, name)
+    return records
+
+
 def empty_records(count: int, radii: int) -> np.ndarray:
     """Records to be filled; no flag set."""
-    records = np.zeros(count, _record(radii))
+    records = np.zeros(count, record_kind(radii))
     records["near_px"] = np.inf
     return records

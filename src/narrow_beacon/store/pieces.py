@@ -6,29 +6,45 @@ from __future__ import annotations
 
 import json
 import os
-from dataclasses import fields
+from dataclasses import dataclass, fields
 from pathlib import Path
 
 import numpy as np
 
+from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.reduce.codec import quality_from_json, quality_to_json
 from narrow_beacon.reduce.context import Probed
 from narrow_beacon.reduce.looking import Looked, StarList
+from narrow_beacon.store.census_runs import record_kind, records_of
+
+
+@dataclass(frozen=True)
+class Piece:
+    """The census of one exposure: what its stars share, and their records."""
+
+    radii_px: Floats
+    noise: Floats
+    records: np.ndarray
 
 
 def write_piece(path: Path, census: ExposureCensus) -> None:
-    """Write the census of one exposure, exact to the last bit."""
+    """Write the census of one exposure, exact to the last bit: a line of JSON, then its stars."""
+    head = {"radii_px": census.radii_px.tolist(), "noise": census.noise.tolist()}
     scratch = path.with_suffix(f".{os.getpid()}.new")
     with scratch.open("wb") as file:
-        np.savez(file, **vars(census))
+        file.write(json.dumps(head).encode() + b"\n")
+        file.write(records_of(census).tobytes())
     scratch.replace(path)
 
 
-def read_piece(path: Path) -> ExposureCensus:
+def read_piece(path: Path) -> Piece:
     """What ``write_piece`` wrote."""
-    with np.load(path, allow_pickle=False) as kept:
-        return ExposureCensus(*(kept[field.name] for field in fields(ExposureCensus)))
+    with path.open("rb") as file:
+        head = json.loads(file.readline())
+        radii = np.array(head["radii_px"], float)
+        records = np.frombuffer(bytearray(file.read()), record_kind(radii.size))
+    return Piece(radii, np.array(head["noise"], float), records)
 
 
 def write_looked(path: Path, looked: Looked) -> None:
