@@ -10,9 +10,12 @@ import pytest
 
 from narrow_beacon.bench.vet import vet_scores
 from narrow_beacon.core.stars.quality import Quality
+from narrow_beacon.core.stars.troubles import shaded
 from narrow_beacon.plan import read_plan
 from narrow_beacon.reduce.codec import quality_from_json, quality_to_json
+from narrow_beacon.reduce.light import StarsSeen
 from narrow_beacon.reduce.looking import Looked, StarList
+from narrow_beacon.reduce.vet import census_lights
 from narrow_beacon.reduce.walk import scratch_walk
 from narrow_beacon.simulate.plain import write_plain_night
 from narrow_beacon.store.pieces import read_looked, write_looked
@@ -42,6 +45,30 @@ def test_every_trouble_of_a_troubled_night_is_named_and_no_good_exposure(seed: i
     assert whole.missed == ()
     assert looked.needless == whole.needless == ()
     assert whole.planted > 25
+
+
+def test_a_faint_star_that_a_cosmic_ray_hit_once_tells_nothing_of_the_frame() -> None:
+    """Of thousands of exposures each faint star is bright on one: on another, where noise takes its
+    light, nothing stands before the frame.
+    """
+    rng = np.random.default_rng(4)
+    x, y = rng.uniform(0, 300, 40), rng.uniform(0, 300, 40)
+    x[36:], y[36:] = (
+        (330.0, 350.0, 370.0, 390.0),
+        (20.0, 60.0, 140.0, 180.0),
+    )  # alone in their parts
+    usual = np.where(np.arange(40) < 36, 50000.0, 150.0)
+    counts = rng.normal(usual, 100.0, (900, 40))
+    counts[rng.integers(900, size=4), np.arange(36, 40)] += 40000.0
+    seen = StarsSeen(
+        counts, np.full(counts.shape, 100.0), *(np.tile(at, (900, 1)) for at in (x, y))
+    )
+    lights = census_lights(seen, (400, 400), np.full(900, np.nan), np.full(900, 60.0))
+    assert not any(shaded(parts).any() for parts in lights.parts)
+    # What stands before bright stars is seen, also for half of the night.
+    seen.counts_adu[:450, y > 200] *= 0.05
+    lights = census_lights(seen, (400, 400), np.full(900, np.nan), np.full(900, 60.0))
+    assert [shaded(parts).any() for parts in lights.parts] == [True] * 450 + [False] * 450
 
 
 def test_a_plan_without_words_takes_the_usual_rules(tmp_path: Path) -> None:
