@@ -10,6 +10,12 @@ import pytest
 from astropy.io import fits
 from sqlalchemy import select
 
+from narrow_beacon.core.gate import OPEN
+from narrow_beacon.jobs.keeper import RecordKeeper
+from narrow_beacon.jobs.progress import Events, Progress, Reporter
+from narrow_beacon.jobs.work import Work
+from narrow_beacon.reduce.walk import Walk
+from narrow_beacon.reduce.workers import Workers
 from narrow_beacon.simulate.plain import write_plain_night
 from narrow_beacon.store.models import CensusFile, NightFile
 from running import JOB_TIMEOUT_S, Client, Running, small_night
@@ -46,6 +52,44 @@ def census_files(running: Running, campaign: int) -> list[tuple[str, int]]:
     with running.store.session() as session:
         files = session.scalars(select(CensusFile).where(CensusFile.campaign_id == campaign))
         return [(file.path, Path(file.path).stat().st_mtime_ns) for file in files]
+
+
+def test_what_is_changed_while_stars_are_measured_is_not_lost(
+    running: Running, client: Client, grown: int
+) -> None:
+    """A job knows its campaign as it was when it began: a gain, a target and a catalogue that come
+    later are neither in its census nor in its casts, and that is said.
+    """
+    raw = client.get(f"campaigns/{grown}")["folders"]
+    folder = Path(raw[0]).parent
+
+    def changed_meanwhile(name: str, **values: object) -> tuple[int, dict[str, Any]]:
+        number = int(client.post("campaigns", {"name": name, "folders": raw})["id"])
+        client.wait(number)
+        reporter = Reporter(Events(), Progress(0, number, "reduce"))
+        with Workers(1) as pool:
+            work = Work(running.store, pool, number, reporter, lambda: False, OPEN)
+            walk = Walk(RecordKeeper(work), pool, reporter)
+            walk.to("probe")
+            answer = client.ask("PATCH", f"campaigns/{number}", values)
+            assert answer.ok, answer.text
+            walk.census()
+            walk.settle(accept=True)
+        client.post(f"campaigns/{number}/jobs", {"kind": "sort"})  # and what waits before it
+        client.wait(number)
+        return number, client.get(f"campaigns/{number}")
+
+    kit = client.get(f"campaigns/{grown}")["kit"]
+    _, found = changed_meanwhile("gain", kit={**kit, "gain_e_per_adu": 2.6})
+    measure = {s["key"]: s["words"] for s in found["stages"]}["measure"]
+    assert measure.startswith("kit changed since")
+    number, found = changed_meanwhile("star", target_name=OTHER)
+    assert found["target"]["row"] == found["cast"]["target"]
+    (curve,) = client.get(f"campaigns/{number}/curve")["filters"]
+    assert curve["series"][0]["name"] == OTHER
+    _, found = changed_meanwhile("catalogue", catalogue_file=str(folder / "field.vot"))
+    assert found["cast"] is None
+    assert stages(client, found["id"])["measure"]["words"].startswith("catalogue changed since")
 
 
 def test_another_target_needs_no_pixels(running: Running, client: Client, grown: int) -> None:

@@ -34,11 +34,18 @@ from narrow_beacon.reduce.prepare import Prepared, ResultPrints
 from narrow_beacon.reduce.settle import Settled, Wanted
 from narrow_beacon.reduce.solutions import solution_to_json
 from narrow_beacon.reduce.tasks import WRONG_KIND, ExposureResult
+from narrow_beacon.store.campaigns import queue_job
 from narrow_beacon.store.census_columns import CensusTable
 from narrow_beacon.store.files import placements_of, some_files, told_of
 from narrow_beacon.store.measured import filter_table, filters_measured
 from narrow_beacon.store.measured_light import MeasuredInTables
-from narrow_beacon.store.models import CastRecord, CensusFile, NightFile, PlacementRecord
+from narrow_beacon.store.models import (
+    Campaign,
+    CastRecord,
+    CensusFile,
+    NightFile,
+    PlacementRecord,
+)
 from narrow_beacon.store.pieces import (
     read_looked,
     read_probed,
@@ -49,7 +56,7 @@ from narrow_beacon.store.pieces import (
 from narrow_beacon.store.placements import placement_of
 from narrow_beacon.store.remarks import write_remarks
 from narrow_beacon.store.since import tell_measured
-from narrow_beacon.store.targets import KeptTarget, targets_of
+from narrow_beacon.store.targets import Asked, KeptTarget, targets_of
 
 
 class RecordKeeper(KeepsMasters):
@@ -261,6 +268,8 @@ class RecordKeeper(KeepsMasters):
     def wanted(self, ready: Prepared) -> Wanted:
         with self._work.store.session() as session:
             campaign = self._work.campaign(session)
+            if self._overtaken(campaign):
+                return Wanted(beside=tuple(Wanted() for _ in ready.field.beside))
             kept = targets_of(campaign)
             first, *beside = (
                 _wanted(session, kept[place], ready.field.stars)
@@ -271,7 +280,20 @@ class RecordKeeper(KeepsMasters):
     def keep_settled(self, ready: Prepared, settled: Settled, *, accept: bool) -> None:
         ids = {job.index: self._id(ready, job.index) for job in ready.jobs}
         with self._work.store.session() as session:
-            propose(session, self._work.campaign(session), ready, settled, ids, accept=accept)
+            campaign = self._work.campaign(session)
+            overtaken = self._overtaken(campaign)
+            propose(session, campaign, ready, settled, ids, accept=accept, casts=not overtaken)
+            if overtaken == "targets":
+                queue_job(session, campaign, "settle")
+
+    def _overtaken(self, campaign: Campaign) -> str:
+        """What the observer asked for anew since this job began, so that its casts are of other
+        stars: "targets" or "catalogue"; else nothing.
+        """
+        then, now = self._asked, Asked.of(campaign)
+        if then is None or then == now:
+            return ""
+        return "targets" if then.catalogue == now.catalogue else "catalogue"
 
     def keep_remarks(self, step: str, remarks: Iterable[Remark]) -> None:
         with self._work.store.session() as session:

@@ -22,6 +22,7 @@ from narrow_beacon.store.files import (
 )
 from narrow_beacon.store.models import NightFile
 from narrow_beacon.store.since import in_force
+from narrow_beacon.store.targets import Asked
 
 
 class KeepsFiles(Keeper):
@@ -32,12 +33,14 @@ class KeepsFiles(Keeper):
         self.gate = work.gate
         self._ids: dict[str, int] = {}
         self._in_force: Set[int] = frozenset()
+        self._asked: Asked | None = None
 
     def plan(self) -> Plan:
         with self._work.store.session() as session:
             campaign = self._work.campaign(session)
             # Whatever comes from now on may or may not reach what is measured.
             self._in_force = in_force(session, campaign)
+            self._asked = Asked.of(campaign)
             plan = plan_of(session, campaign, self._work.folder("exports"))
         if plan.library is not None:
             self.gate.check(plan.library)
@@ -80,7 +83,10 @@ class KeepsFiles(Keeper):
     def keep_sorted(self, files: SortedFiles) -> None:
         with self._work.store.session() as session:
             campaign = self._work.campaign(session)
+            before = Asked.of(campaign)
             write_sorted(session, campaign, files, self._ids)
+            if before == self._asked:  # what headers say of the target is asked for from now on
+                self._asked = Asked.of(campaign)
             campaign.revision += 1
 
     def keep_first_look(self, files: SortedFiles) -> None:

@@ -30,6 +30,7 @@ from narrow_beacon.store.models import ChainRecord, DefectMap, MasterRecord
 from narrow_beacon.store.pieces import write_text
 from narrow_beacon.store.shelf import lasting_masters
 from narrow_beacon.store.since import tell_changes
+from narrow_beacon.store.targets import Asked
 
 
 class KeepsMasters(KeepsFiles):
@@ -121,6 +122,8 @@ class KeepsMasters(KeepsFiles):
             campaign = self._work.campaign(session)
             if campaign.catalogue_id is not None and not field.added:
                 return
+            if self._asked and Asked.of(campaign).catalogue != self._asked.catalogue:
+                return  # the observer chose another meanwhile
             looked_up = campaign.catalogue_id is None
             name = " and ".join(field.origins) or "catalogue"
             name = f"{campaign.name} with target" if field.added else name
@@ -128,3 +131,4 @@ class KeepsMasters(KeepsFiles):
             fetched = now() if looked_up else None
             stars = field.stars
             campaign.catalogue_id = save_catalogue(session, stars, name, origin, fetched=fetched).id
+            self._asked = Asked.of(campaign)

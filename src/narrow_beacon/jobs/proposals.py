@@ -186,11 +186,13 @@ def propose(
     ids: Mapping[int, int],
     *,
     accept: bool,
+    casts: bool = True,
 ) -> None:
     """Take cast and radii from what was settled, as far as the observer left them to the program,
-    and put its reasons to set exposures aside forward, or with ``accept`` do as they say.
+    and put its reasons to set exposures aside forward, or with ``accept`` do as they say; without
+    ``casts`` only the latter.
     """
-    places = places_of(campaign, ready)
+    places = places_of(campaign, ready) if casts else []
     for place, one in zip(places, (settled, *settled.beside), strict=False):
         if one.cast is not None:
             _take_cast(session, campaign, place, ready, one)

@@ -35,7 +35,7 @@ def change_settings(session: Session, campaign: Campaign, body: Settings) -> Non
     """Change what was sent; what follows from it is out of date then and says so."""
     target = _target(session, campaign, body)
     catalogue = _catalogue(session, campaign, body)
-    cast = _cast_of(session, campaign, target, catalogue)
+    cast, lacking = _cast_of(session, campaign, target, catalogue)
     changed = {
         "name": {"name": body.name} if body.name else {},
         "target": target | cast,
@@ -63,7 +63,7 @@ def change_settings(session: Session, campaign: Campaign, body: Settings) -> Non
         for field, value in values.items()
     ]
     # A target that the catalogue lacks is added, and measured with the next census.
-    touched = ["target"] if cast == {"cast_id": None} else []
+    touched = ["target"] if lacking else []
     act(session, campaign, f"changed {words}", changes, touched=touched)
     if body.folders is not None:
         _change_folders(session, campaign, body.folders)
@@ -146,10 +146,12 @@ def _change_folders(session: Session, campaign: Campaign, wanted: list[str]) -> 
 
 def _cast_of(
     session: Session, campaign: Campaign, target: dict[str, Any], catalogue: dict[str, Any]
-) -> dict[str, Any]:
-    """The cast for another target: the census holds all stars, so that the parts just change."""
-    if not target or catalogue or not campaign.cast_id or not campaign.catalogue_id:
-        return {}
+) -> tuple[dict[str, Any], bool]:
+    """The cast for another target, and whether the catalogue lacks it: the census holds all stars,
+    so that the parts just change.
+    """
+    if not target or catalogue or not campaign.catalogue_id:
+        return {}, False
     stars = stars_of(session, campaign)
     plan = replace(
         plan_of(session, campaign),
@@ -159,16 +161,16 @@ def _cast_of(
         target_sure=True,
     )
     row = find_target(plan, stars)
-    old = session.get_one(CastRecord, campaign.cast_id)
+    old = session.get(CastRecord, campaign.cast_id) if campaign.cast_id else None
     if row is None:
-        return {"cast_id": None}
-    if row == old.target:
-        return {}
+        return {"cast_id": None}, True
+    if old is None or row == old.target:
+        return {}, False
     comparison = [star for star in old.comparison if star != row]
     checks = [star for star in old.checks if star != row]
     cast = new_cast(session, campaign, row, comparison, checks)
     cast.automatic = old.automatic
-    return {"cast_id": cast.id}
+    return {"cast_id": cast.id}, False
 
 
 def _replacement(

@@ -44,7 +44,8 @@ def tell_changes(session: Session, campaign: Campaign) -> None:
         words = [*campaign.changed_since.split(", "), *words]
     else:
         now = _chains(session, campaign)
-        if any(now.get(name) != made for name, made in campaign.measured_chains.items()):
+        made = campaign.measured_chains
+        if any(now[name] != made[name] for name in now.keys() & made.keys()):
             words.append("masters")
     campaign.changed_since = ", ".join(dict.fromkeys(word for word in words if word))
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 from typing import Any
@@ -41,6 +42,23 @@ class KeptTarget:
         """As a plan says it."""
         return TargetWish(
             self.name or None, self.ra_deg, self.dec_deg, self.colour, self.comparison, self.checks
+        )
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What a campaign is asked to find: its targets, and the catalogue that numbers their stars."""
+
+    targets: tuple[TargetWish, ...]
+    catalogue: tuple[Any, ...]
+
+    @classmethod
+    def of(cls, campaign: Campaign) -> Asked:
+        """As the campaign says it now."""
+        sources = json.dumps(campaign.sources or {}, sort_keys=True)
+        return cls(
+            tuple(target.wish for target in targets_of(campaign)),
+            (campaign.catalogue_id, campaign.cone_url or "", sources, campaign.epoch_yr),
         )
 
 
