@@ -3,6 +3,7 @@ import type { Exposure, Sky } from "../api/types";
 import type { Quality } from "../state";
 import { colour, filterColour } from "../ui/words";
 import { INSET_LEFT, INSET_RIGHT, toPixel, type Axis } from "./axis";
+import { columnsOf, type LinePoint } from "./line";
 import { tickLabels, ticks, toAxis } from "./timeline";
 
 export interface RailPicture {
@@ -186,6 +187,9 @@ export function qualityRange(
 /** How each line is dashed, so that it is told from the others without its colour. */
 export const DASHES: readonly number[][] = [[], [6, 3], [2, 3], [8, 3, 2, 3]];
 
+/** How strongly the reach of close exposures shows beside the line through their middle. */
+const REACH = 0.3;
+
 function drawQuality(ctx: CanvasRenderingContext2D, picture: RailPicture): void {
   const { axis, lineFilter, lines, limits, width, height } = picture;
   lines.forEach((quality, n) => {
@@ -198,16 +202,29 @@ function drawQuality(ctx: CanvasRenderingContext2D, picture: RailPicture): void 
     ctx.globalAlpha = n ? 0.6 : 0.8;
     ctx.lineWidth = 1;
     ctx.setLineDash(DASHES[n % DASHES.length]!);
-    ctx.beginPath();
-    let before: Exposure | null = null;
+    const points: LinePoint[] = [];
     for (const e of axis.exposures) {
       const value = e[quality];
       if (e.filter !== lineFilter || value === null || e.trouble) continue;
       const x = toPixel(axis.domain, axis.hours.get(e.id) ?? 0, width);
-      const joined = before && before.night === e.night && (e.jd_utc - before.jd_utc) * 24 < 0.5;
-      if (joined) ctx.lineTo(x, y(value));
-      else ctx.moveTo(x, y(value));
-      before = e;
+      points.push({ x, jd: e.jd_utc, night: e.night, value });
+    }
+    const columns = columnsOf(points);
+    ctx.save();
+    ctx.setLineDash([]);
+    ctx.globalAlpha *= REACH;
+    ctx.beginPath();
+    for (const { x, low, high, count } of columns) {
+      if (count === 1) continue;
+      ctx.moveTo(x, y(low));
+      ctx.lineTo(x, y(high));
+    }
+    ctx.stroke();
+    ctx.restore();
+    ctx.beginPath();
+    for (const { x, middle, joined } of columns) {
+      if (joined) ctx.lineTo(x, y(middle));
+      else ctx.moveTo(x, y(middle));
     }
     ctx.stroke();
     ctx.setLineDash([]);
