@@ -46,6 +46,17 @@ def test_results_are_kept_some_at_a_time_and_those_before_an_error_too(
     assert [number for some in kept for number in some] == list(range(150))
     assert [len(some) for some in kept] == [64, 64, 22]
     monkeypatch.setattr(dealing, "_WAIT_S", 0.0)
+    busy = iter([True, False])
+
+    def keep_once_free(some: list[int]) -> None:
+        if next(busy):
+            raise OSError
+        kept.append(some)
+
+    kept.clear()
+    with pytest.raises(OSError), Gather(keep_once_free) as gather:
+        gather([7, 8])
+    assert kept == [[7, 8]]
     kept.clear()
     with Gather(kept.append) as gather:
         gather([1, 2])

@@ -63,6 +63,6 @@ class Gather(Generic[R]):
 
     def _hand_on(self) -> None:
         if self._waiting:
-            some, self._waiting = self._waiting, []
-            self._keep(some)
+            self._keep(list(self._waiting))
+            self._waiting.clear()  # only now: what could not be kept is tried once more at the end
             self._kept_s = time.monotonic()
