@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from narrow_beacon.reduce import dealing
-from narrow_beacon.reduce.dealing import Gather, in_tasks
+from narrow_beacon.reduce.dealing import in_tasks, some_at_a_time
 
 
 def files(folder: Path, count: int, size: int) -> list[Path]:
@@ -36,9 +36,9 @@ def test_results_are_kept_some_at_a_time_and_those_before_an_error_too(
     kept: list[list[int]] = []
 
     def cut_short() -> None:
-        with Gather(kept.append) as gather:
+        with some_at_a_time(kept.append) as take:
             for number in range(150):
-                gather([number])
+                take([number])
             raise RuntimeError
 
     with pytest.raises(RuntimeError):
@@ -54,10 +54,10 @@ def test_results_are_kept_some_at_a_time_and_those_before_an_error_too(
         kept.append(some)
 
     kept.clear()
-    with pytest.raises(OSError), Gather(keep_once_free) as gather:
-        gather([7, 8])
+    with pytest.raises(OSError), some_at_a_time(keep_once_free) as take:
+        take([7, 8])
     assert kept == [[7, 8]]
     kept.clear()
-    with Gather(kept.append) as gather:
-        gather([1, 2])
+    with some_at_a_time(kept.append) as take:
+        take([1, 2])
         assert kept == [[1, 2]]  # a slow night is seen as it is measured

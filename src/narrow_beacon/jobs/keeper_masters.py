@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -131,4 +132,5 @@ class KeepsMasters(KeepsFiles):
             fetched = now() if looked_up else None
             stars = field.stars
             campaign.catalogue_id = save_catalogue(session, stars, name, origin, fetched=fetched).id
-            self._asked = Asked.of(campaign)
+            if self._asked:
+                self._asked = replace(self._asked, catalogue=Asked.of(campaign).catalogue)

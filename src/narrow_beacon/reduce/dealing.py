@@ -5,11 +5,10 @@ look into the records for every small file.
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
-from contextlib import suppress
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
 from pathlib import Path
-from types import TracebackType
-from typing import Generic, Self, TypeVar
+from typing import TypeVar
 
 R = TypeVar("R")
 _MOST_FILES = 16
@@ -36,33 +35,27 @@ def in_tasks(files: Sequence[R], path_of: Callable[[R], Path]) -> list[list[R]]:
     return tasks
 
 
-class Gather(Generic[R]):
-    """Takes results one by one and hands them to ``keep`` some at a time; at the end, or when it
-    is cut short, those that still wait.
+@contextmanager
+def some_at_a_time(keep: Callable[[list[R]], None]) -> Iterator[Callable[[Sequence[R]], None]]:
+    """Takes results and hands them to ``keep`` some at a time; at the end, or when it is cut short,
+    those that still wait.
     """
+    waiting: list[R] = []
+    kept_s = time.monotonic()
 
-    def __init__(self, keep: Callable[[list[R]], None]) -> None:
-        self._keep = keep
-        self._waiting: list[R] = []
-        self._kept_s = time.monotonic()
+    def hand_on() -> None:
+        nonlocal kept_s
+        if waiting:
+            keep(list(waiting))
+            waiting.clear()  # only now: what could not be kept is tried once more at the end
+            kept_s = time.monotonic()
 
-    def __call__(self, results: Sequence[R]) -> None:
-        self._waiting += results
-        late = time.monotonic() - self._kept_s > _WAIT_S
-        if late or len(self._waiting) >= _MOST_WAITING:
-            self._hand_on()
+    def take(results: Sequence[R]) -> None:
+        waiting.extend(results)
+        if len(waiting) >= _MOST_WAITING or time.monotonic() - kept_s > _WAIT_S:
+            hand_on()
 
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:  # fmt: skip
-        self._hand_on()
-
-    def _hand_on(self) -> None:
-        if self._waiting:
-            self._keep(list(self._waiting))
-            self._waiting.clear()  # only now: what could not be kept is tried once more at the end
-            self._kept_s = time.monotonic()
+    try:
+        yield take
+    finally:
+        hand_on()

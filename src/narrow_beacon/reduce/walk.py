@@ -27,7 +27,7 @@ from narrow_beacon.core.remarks import Remark, gathered
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains, build_chains
 from narrow_beacon.reduce.context import ExposureJob, Probed
-from narrow_beacon.reduce.dealing import Gather, in_tasks
+from narrow_beacon.reduce.dealing import in_tasks, some_at_a_time
 from narrow_beacon.reduce.field import field_of, position_of
 from narrow_beacon.reduce.flat_remarks import flat_remarks
 from narrow_beacon.reduce.group_remarks import group_remarks
@@ -137,8 +137,8 @@ class Walk:
             self.progress.advance(len({path for path, _ in some}))
 
         calls = [(part,) for part in in_tasks(named, lambda one: one[0])]
-        with Gather(keep) as gather:
-            self.pool.each(_read_with_paths, calls, gather, _READING)
+        with some_at_a_time(keep) as take:
+            self.pool.each(_read_with_paths, calls, take, _READING)
         refused = [
             (path, RawFile(relative_name(path, self.plan.base), "", None, None, reason))
             for path, reason in entries.refused
@@ -203,8 +203,8 @@ class Walk:
             self.progress.advance(len(some))
 
         calls = [(part,) for part in in_tasks(list(unnamed), lambda path: path)]
-        with Gather(keep) as gather:
-            self.pool.each(hash_files, calls, gather)
+        with some_at_a_time(keep) as take:
+            self.pool.each(hash_files, calls, take)
         self._know(told)
 
     def _tell_twins(self) -> None:
@@ -325,8 +325,8 @@ class Walk:
             self.progress.advance(len(some))
 
         calls = [(context, part) for part in in_tasks(todo, lambda job: job.frame.source.path)]
-        with Gather(keep) as gather:
-            self.pool.each(look_exposures, calls, gather, _LOOKED)
+        with some_at_a_time(keep) as take:
+            self.pool.each(look_exposures, calls, take, _LOOKED)
         self.progress.start("matching them", 0)
         position = position_of(self.plan, night.exposures)
         mids = [frame.mid_utc for frame in night.exposures if frame.mid_utc]
@@ -406,8 +406,8 @@ class Walk:
             self.progress.advance(len(results))
 
         task = measure_exposures if census else place_exposures
-        with Gather(keep) as gather:
-            self.pool.each(task, [(context, run) for run in runs], gather, _MEASURING)
+        with some_at_a_time(keep) as take:
+            self.pool.each(task, [(context, run) for run in runs], take, _MEASURING)
 
     def settle(self, *, accept: bool) -> Settled:
         """Vet, choose cast and radii where they are not given; with ``accept`` what is doubtful is
