@@ -550,15 +550,17 @@ def test_progress_tells_rate_and_time_left() -> None:
     reporter = Reporter(events, Progress(1, 2, "census"))
     told: list[dict[str, Any]] = []
     with events.telling(lambda event: told.append(copy.deepcopy(event["progress"]))):
+        before = time.monotonic()
         reporter.start("measuring", 10, done=4)
         begin = time.monotonic()
         while time.monotonic() - begin < 0.2:
             pass
         reporter.advance(3)
+        took = time.monotonic() - before
     assert told[0]["done"] == 4
     last = told[-1]
-    # Three pieces in 0.2 s; what was there already does not count.
-    assert last["rate"] == pytest.approx(15.0, rel=0.3)
+    # Three pieces in 0.2 s or what a busy machine makes of it; what was there already counts not.
+    assert 0.99 * 3 / took < last["rate"] < 1.01 * 3 / 0.2
     assert last["left_s"] == pytest.approx(3 / last["rate"])
 
 

@@ -76,6 +76,7 @@ class SortedCensuses:
         self._file = tempfile.TemporaryFile(dir=folder)  # noqa: SIM115
         self._runs: list[_Run] = []
         self._waiting: list[np.ndarray] = []
+        self._waiting_bytes = 0
         self.headings: dict[int, Heading] = {}
         for at, one in enumerate(exposures):
             census = one.census
@@ -100,7 +101,8 @@ class SortedCensuses:
     def add_records(self, records: np.ndarray) -> None:
         """Take stars of exposures whose headings are given beside."""
         self._waiting.append(records)
-        if sum(one.nbytes for one in self._waiting) >= RUN_BYTES:
+        self._waiting_bytes += records.nbytes
+        if self._waiting_bytes >= RUN_BYTES:
             self._sort()
 
     @property
@@ -133,7 +135,7 @@ class SortedCensuses:
         if not self._waiting:
             return
         records = np.concatenate(self._waiting)
-        self._waiting = []
+        self._waiting, self._waiting_bytes = [], 0
         records = records[np.lexsort((records["exposure"], records["star"]))]
         stars, begins = np.unique(records["star"], return_index=True)
         self._file.seek(0, 2)
