@@ -133,6 +133,7 @@ def correct(
 def _correct_words(words, scale, zero, level, offset, gain, limit, repairs, out, flags):  # type: ignore[no-untyped-def]
     height, width = words.shape
     good = np.empty(49, np.float32)
+    flat = out.reshape(-1)
     repaired = 0
     for y in range(height):
         stored = words[y]
@@ -156,7 +157,7 @@ def _correct_words(words, scale, zero, level, offset, gain, limit, repairs, out,
         # Repaired as soon as all rows about them are there, while these are at hand.
         ready = (y + 1 - _REPAIR_REACH) * width if y + 1 < height else height * width
         while repaired < repairs.size and repairs[repaired] < ready:
-            _repair_at(out, flags, repairs[repaired], good)
+            _repair_at(out, flat, flags, repairs[repaired], good)
             repaired += 1
 
 
@@ -172,9 +173,8 @@ def _correct_values(raw, level, offset, gain, limit, turned, out, flags):  # typ
 
 
 @njit(cache=True, nogil=True, inline="always")
-def _line(pixels, index, step):  # type: ignore[no-untyped-def]
+def _line(flat, index, step):  # type: ignore[no-untyped-def]
     """Cubic interpolation at a pixel from two neighbours on either side along a line."""
-    flat = pixels.reshape(-1)
     near = flat[index - step] + flat[index + step]
     far = flat[index - 2 * step] + flat[index + 2 * step]
     return (4.0 * near - far) / 6.0
@@ -189,12 +189,13 @@ def repair(pixels, flags, where):  # type: ignore[no-untyped-def]
     star 3 pixels wide. Else along the row or the column alone, else the median of good neighbours.
     """
     good = np.empty(49, np.float32)
+    flat = pixels.reshape(-1)
     for index in where:
-        _repair_at(pixels, flags, index, good)
+        _repair_at(pixels, flat, flags, index, good)
 
 
 @njit(cache=True, nogil=True)
-def _repair_at(pixels, flags, index, good):  # type: ignore[no-untyped-def]
+def _repair_at(pixels, flat, flags, index, good):  # type: ignore[no-untyped-def]
     height, width = pixels.shape
     y, x = index // width, index % width
     row = column = block = False
@@ -209,14 +210,15 @@ def _repair_at(pixels, flags, index, good):  # type: ignore[no-untyped-def]
                 bad += flags[yy, xx] & 1
         block = bad == 1
     if block:
-        up = 0.0
-        for k, weight in ((-2, -1.0), (-1, 4.0), (1, 4.0), (2, -1.0)):
-            up += weight / 6.0 * _line(pixels, index + k * width, 1)
-        pixels[y, x] = _line(pixels, index, 1) + _line(pixels, index, width) - up
+        up = -_line(flat, index - 2 * width, 1) / 6.0
+        up += 4.0 / 6.0 * _line(flat, index - width, 1)
+        up += 4.0 / 6.0 * _line(flat, index + width, 1)
+        up += -_line(flat, index + 2 * width, 1) / 6.0
+        pixels[y, x] = _line(flat, index, 1) + _line(flat, index, width) - up
     elif row:
-        pixels[y, x] = _line(pixels, index, 1)
+        pixels[y, x] = _line(flat, index, 1)
     elif column:
-        pixels[y, x] = _line(pixels, index, width)
+        pixels[y, x] = _line(flat, index, width)
     else:
         count = 0
         reach = 1
