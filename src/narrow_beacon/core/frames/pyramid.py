@@ -134,11 +134,15 @@ def _to_words(pixels, offset, inverse):  # type: ignore[no-untyped-def]
 
 @njit(cache=True, nogil=True)
 def _halve(pixels):  # type: ignore[no-untyped-def]
-    height, width = pixels.shape[0] // 2, pixels.shape[1] // 2
-    half = np.empty((height, width), np.float32)
-    quarter = np.float32(0.25)
-    for y in range(height):
-        a, b = pixels[2 * y], pixels[2 * y + 1]
-        for x in range(width):
-            half[y, x] = ((a[2 * x] + a[2 * x + 1]) + (b[2 * x] + b[2 * x + 1])) * quarter
+    half = np.empty((pixels.shape[0] // 2, pixels.shape[1] // 2), np.float32)
+    for y in range(half.shape[0]):
+        halve_rows(pixels[2 * y], pixels[2 * y + 1], half[y])
     return half
+
+
+@njit(cache=True, nogil=True)
+def halve_rows(one, other, half):  # type: ignore[no-untyped-def]
+    """Two rows of an image as one of half the width, in place."""
+    quarter = np.float32(0.25)
+    for x in range(half.size):
+        half[x] = ((one[2 * x] + one[2 * x + 1]) + (other[2 * x] + other[2 * x + 1])) * quarter
