@@ -12,6 +12,7 @@ from narrow_beacon.core.stars.profile import StarProfile
 _REACH_FWHM = 1.7
 _SIGMA = 6.0
 _OF_MODEL, _OF_PEAK = 0.12, 0.02
+_STEPS = 512
 _SHARP = 0.6
 _DRAWN_OUT = 1.25
 """Stars that are longer over their width than this are taken as drawn out, others as round."""
@@ -73,47 +74,54 @@ def _ellipse(longer: float, angle_rad: float) -> tuple[float, float, float, floa
 def _mark(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach, shape):  # type: ignore[no-untyped-def]
     height, width = pixels.shape
     span = int(np.ceil(reach))
-    size = 2 * span + 1
-    excess = np.zeros((size, size))
-    model = np.zeros((size, size))
     norm = (beta - 1.0) / (np.pi * alpha * alpha)
     # The profile by squared distance, so that each pixel costs a look-up.
-    steps = 512
-    table = np.empty(steps + 1)
-    fx, fxy, fy, longer = shape
-    largest = 2.0 * (span + 1.0) ** 2 * longer
-    for k in range(steps + 1):
-        r2 = largest * k / steps
+    table = np.empty(_STEPS + 1)
+    per_step = 2.0 * (span + 1.0) ** 2 * shape[3] / _STEPS
+    for k in range(table.size):
+        r2 = per_step * k
         v = 1.0 + r2 / alpha**2
         f = v**-beta
         laplacian = (4.0 * beta / alpha**2) * f / v * ((beta + 1.0) * (r2 / alpha**2) / v - 1.0)
         table[k] = norm * (f + laplacian / 24.0)
+    finer = 1.0 / per_step
     for n in range(xs.size):
-        x0, y0 = int(np.rint(xs[n])) - span, int(np.rint(ys[n])) - span
-        if x0 < 0 or y0 < 0 or x0 + size > width or y0 + size > height:
+        x0, y0 = int(np.rint(xs[n])), int(np.rint(ys[n]))
+        if x0 < span or y0 < span or x0 + span >= width or y0 + span >= height:
             continue
-        for j in range(size):
-            dy = y0 + j - ys[n]
-            slant, rest = fxy * dy, fy * dy * dy
-            for i in range(size):
-                dx = x0 + i - xs[n]
-                at = (dx * (fx * dx + slant) + rest) / largest * steps
-                k = min(int(at), steps - 1)
-                model[j, i] = fluxes[n] * (table[k] + (at - k) * (table[k + 1] - table[k]))
-                excess[j, i] = pixels[y0 + j, x0 + i] - skies[n] - model[j, i]
-        peak = fluxes[n] * table[0]
-        for j in range(1, size - 1):
-            for i in range(1, size - 1):
-                e = excess[j, i]
-                noise = np.sqrt(noises[n] ** 2 + model[j, i] / gain)
-                if e < _SIGMA * noise + _OF_MODEL * model[j, i] + _OF_PEAK * peak:
+        flux, sky, dark = fluxes[n], skies[n], noises[n] ** 2
+        peak = flux * table[0]
+        least = _SIGMA * noises[n] + _OF_PEAK * peak
+        for y in range(y0 - span + 1, y0 + span):
+            row = pixels[y]
+            for x in range(x0 - span + 1, x0 + span):
+                light = row[x] - sky
+                if light < least:
+                    continue  # too little whatever the star gives it
+                model = flux * _looked_up(table, finer, shape, x - xs[n], y - ys[n])
+                e = light - model
+                if e < least + _OF_MODEL * model:
+                    continue
+                if e < _SIGMA * np.sqrt(dark + model / gain) + _OF_MODEL * model + _OF_PEAK * peak:
                     continue
                 around = -e
-                for b in range(j - 1, j + 2):
-                    for a in range(i - 1, i + 2):
-                        around += excess[b, a]
+                for b in range(y - 1, y + 2):
+                    for a in range(x - 1, x + 2):
+                        share = _looked_up(table, finer, shape, a - xs[n], b - ys[n])
+                        around += pixels[b, a] - sky - flux * share
                 if e - around / 8.0 > _SHARP * e:
-                    flags[y0 + j, x0 + i] |= SPIKE
+                    flags[y, x] |= SPIKE
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _looked_up(table, finer, shape, dx, dy):  # type: ignore[no-untyped-def]
+    """Share of a star's light in the pixel at (dx, dy) from its centre, from a table by the squared
+    distance in steps.
+    """
+    fx, fxy, fy, _ = shape
+    at = (dx * (fx * dx + fxy * dy) + fy * dy * dy) * finer
+    k = min(int(at), table.size - 2)
+    return table[k] + (at - k) * (table[k + 1] - table[k])
 
 
 @njit(cache=True, nogil=True)
