@@ -89,6 +89,21 @@ def test_star_width_is_right(fwhm: float) -> None:
     assert profile.elongation < 1.05
 
 
+def test_the_star_width_does_not_hang_on_what_it_was_sought_with() -> None:
+    x, y = scattered(40, SHAPE, gap=40)
+    image = star_image(SHAPE, x, y, np.full(40, 1e5), fwhm=3.0)
+    background = measure_background(image)
+    stars = detect(image, background, 3.0).stars
+    sky, _ = background.at(stars.x_px, stars.y_px)
+    flags = np.zeros(SHAPE, np.uint8)
+    found = [measure_profile(image, flags, stars, sky, guess) for guess in (2.4, 3.0, 3.9)]
+    # The pixels that are fitted reach as far as the guess says, and their noise is not the same.
+    widths, betas = [one.fwhm_px for one in found if one], [one.beta for one in found if one]
+    assert np.ptp(widths) < 0.01
+    assert np.ptp(betas) < 0.06
+    assert np.allclose(widths, 3.0, rtol=0.01)
+
+
 def test_drawn_out_stars_show_in_the_elongation() -> None:
     x, y = scattered(40, SHAPE, gap=40)
     image = sum(
