@@ -7,15 +7,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import Flags, Floats, Plane
+from narrow_beacon.core.arrays import LINE_PX, Flags, Floats, Plane
 from narrow_beacon.core.correct.apply import DEFECT, SATURATED, SPIKE
 from narrow_beacon.core.measure.circles import circle_sums, circles_of, cut_areas, highest_value
 
 _DENSEST = 0.35
 """Of normally distributed values, those in an interval of their scatter about the median, a little
 less than there are: steps by it don't overshoot."""
-_LINE_PX = 16
-"""Pixels that the memory hands over together."""
 _LEAST_STEPS = 0.75
 """The least scatter of a ring in steps of its values."""
 
@@ -76,7 +74,8 @@ def measure_apertures(
 def mask_stars(flags: Flags, masked: Flags, x_px: Floats, y_px: Floats, radius_px: Floats) -> None:
     """Mark in ``masked`` what is no sky: flagged pixels, and those within a radius of each star."""
     np.copyto(masked, flags)
-    _paint(masked, x_px, y_px, radius_px)
+    rows = np.argsort(y_px, kind="stable")
+    _paint(masked, x_px[rows], y_px[rows], radius_px[rows])
 
 
 @njit(cache=True, nogil=True)
@@ -208,7 +207,7 @@ def _fetch(pixels, flags, masked, xc, yc, outer):  # type: ignore[no-untyped-def
     if left > right:
         return total
     for y in range(max(0, int(np.ceil(yc - outer))), min(height, int(yc + outer) + 1)):
-        for x in range(left, right, _LINE_PX):
+        for x in range(left, right, LINE_PX):
             total += pixels[y, x]
         marks = masked[y, left] + masked[y, right] + flags[y, left] + flags[y, right]
         total += pixels[y, right] + np.float32(marks)

@@ -201,6 +201,7 @@ def take_census(
     guessed = np.zeros_like(counts)
     touched = np.minimum(near[StarFlag.BAD_PIXEL], near[StarFlag.COSMIC_RAY])
     at = np.flatnonzero(touched < radii[-1] + 1.0)
+    at = at[np.argsort(y[at], kind="stable")]
     guessed[at] = guessed_light(
         image.pixels, image.flags, x[at], y[at], own[at], sums.sky_adu_per_px[at], spread, radii
     )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from narrow_beacon.compiled import njit
+from narrow_beacon.core.arrays import touch
 
 
 @njit(cache=True, nogil=True, fastmath=True)
@@ -24,6 +25,7 @@ def centroids(pixels, x_px, y_px, sky, sigma):  # type: ignore[no-untyped-def]
     bell = np.exp(-scale * (np.arange(span) - reach) ** 2)
     for n in range(x_px.size):
         x, y = x_px[n], y_px[n]
+        result[n, 0] = touch(pixels, x, y, reach)
         elongation = 1.0
         angle = 0.0
         for turn in range(12):

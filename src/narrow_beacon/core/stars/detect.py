@@ -124,9 +124,9 @@ def detect(
     moments = np.stack([at[:, 0], at[:, 1], np.ones(order.size), np.zeros(order.size)], axis=1)
     sure = amplitude[order] * np.sqrt(np.pi) * sigma > _CENTRED_SNR * noise[order]
     bright = order[: max(_CENTRED, int(sure.sum()))]
-    moments[: bright.size] = centroids(
-        pixels, at[: bright.size, 0].copy(), at[: bright.size, 1].copy(), sky[bright], sigma
-    )
+    # Neighbours on the image one after the other: their pixels are still in the cache.
+    rows = np.argsort(at[: bright.size, 1], kind="stable")
+    moments[rows] = centroids(pixels, at[rows, 0], at[rows, 1], sky[bright[rows]], sigma)
     x, y = moments[:, 0], moments[:, 1]
     amplitude = amplitude[order]
     stars = Detections(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import Flags, Floats, Plane
+from narrow_beacon.core.arrays import Flags, Floats, Plane, touch
 from narrow_beacon.core.correct.apply import SPIKE
 from narrow_beacon.core.stars.profile import StarProfile
 
@@ -50,10 +50,11 @@ def mark_strikes(
     longer = float(profile.elongation) if drawn else 1.0
     shape = _ellipse(longer, float(np.radians(profile.angle_deg)) if drawn else 0.0)
     kernel = _mark_sharp if profile.fwhm_px / np.sqrt(longer) < SHARP_PX else _mark
+    # Neighbours on the image one after the other: their pixels are still in the cache.
+    rows = np.argsort(y_px, kind="stable")
     kernel(
-        pixels, flags, x_px, y_px, flux_adu, sky_adu, noise_adu,
-        gain_e_per_adu,
-        alpha, profile.beta, _REACH_FWHM * profile.fwhm_px, shape,
+        pixels, flags, x_px[rows], y_px[rows], flux_adu[rows], sky_adu[rows], noise_adu[rows],
+        gain_e_per_adu, alpha, profile.beta, _REACH_FWHM * profile.fwhm_px, shape,
     )  # fmt: skip
 
 
@@ -84,11 +85,12 @@ def _mark(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach
         f = v**-beta
         laplacian = (4.0 * beta / alpha**2) * f / v * ((beta + 1.0) * (r2 / alpha**2) / v - 1.0)
         table[k] = norm * (f + laplacian / 24.0)
-    finer = 1.0 / per_step
+    finer, touched = 1.0 / per_step, np.float32(0.0)
     for n in range(xs.size):
         x0, y0 = int(np.rint(xs[n])), int(np.rint(ys[n]))
         if x0 < span or y0 < span or x0 + span >= width or y0 + span >= height:
             continue
+        touched += touch(pixels, x0, y0, span)
         flux, sky, dark = fluxes[n], skies[n], noises[n] ** 2
         peak = flux * table[0]
         least = _SIGMA * noises[n] + _OF_PEAK * peak
@@ -111,6 +113,7 @@ def _mark(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach
                         around += pixels[b, a] - sky - flux * share
                 if e - around / 8.0 > _SHARP * e:
                     flags[y, x] |= SPIKE
+    return touched
 
 
 @njit(cache=True, nogil=True, inline="always")

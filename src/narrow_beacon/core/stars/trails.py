@@ -109,9 +109,14 @@ def find_trails(
 
 @njit(cache=True, nogil=True)
 def _vote(xs, ys, cosines, sines, reach, votes):  # type: ignore[no-untyped-def]
-    for n in range(xs.size):
-        for k in range(cosines.size):
-            votes[k, int(np.floor(xs[n] * cosines[k] + ys[n] * sines[k])) + reach] += 1
+    places = np.empty(xs.size, np.int32)
+    x, y = xs.astype(np.float32), ys.astype(np.float32)
+    for k in range(cosines.size):
+        cosine, sine, row = np.float32(cosines[k]), np.float32(sines[k]), votes[k]
+        for n in range(places.size):
+            places[n] = np.int32(x[n] * cosine + y[n] * sine + np.float32(reach))
+        for n in range(places.size):
+            row[np.uint32(places[n])] += 1
 
 
 def _judge(
