@@ -190,11 +190,11 @@ def _gather_ring(pixels, masked, xc, yc, inner, outer, values):  # type: ignore[
         first, last = max(0, int(np.ceil(xc - far))), min(width, int(xc + far) + 1)
         left = min(last, max(first, int(np.ceil(xc - hole))))
         right = max(left, min(last, int(np.ceil(xc + hole))))
-        row, marks = pixels[y], masked[y]
+        line = np.uint64(y)
         for begin, end in ((first, left), (right, last)):
             for x in range(np.uint64(begin), np.uint64(max(begin, end))):
-                values[count] = row[x]
-                count += one if marks[x] == 0 else none
+                values[count] = pixels[line, x]
+                count += one if masked[line, x] == 0 else none
     return np.int64(count)
 
 
@@ -239,25 +239,28 @@ def _read_patch(pixels, flags, x0, y0, half, xc, yc, reach, sky, patch, near, n)
         patch[:] = 0.0
     if right <= left:
         return
-    begin = left - (x0 - half) if xc >= x0 else x0 + half - (right - 1)
+    # Without views of rows, whose owners would be counted in and out for each, and without a sign,
+    # for which the compiler would ask whether a place counts from the end.
+    begin = np.uint64(left - (x0 - half) if xc >= x0 else x0 + half - (right - 1))
+    from_left, size, one = np.uint64(left), np.uint64(right - left), np.uint64(1)
     for y in range(low, high):
-        line = patch[y - (y0 - half) if yc >= y0 else y0 + half - y]
-        row, marks, out = pixels[y, left:right], flags[y, left:right], line[begin:]
+        line = np.uint64(y)
+        out = np.uint64(y - (y0 - half) if yc >= y0 else y0 + half - y)
         marked = np.uint8(0)
-        for i in range(marks.size):
-            marked |= marks[i]
+        for i in range(size):
+            marked |= flags[line, from_left + i]
         if xc >= x0:
-            for i in range(row.size):
-                out[i] = row[i] - sky
+            for i in range(size):
+                patch[out, begin + i] = pixels[line, from_left + i] - sky
         else:
-            end = row.size - 1
-            for i in range(row.size):
-                out[i] = row[np.uint64(end - i)] - sky
+            end = from_left + size - one
+            for i in range(size):
+                patch[out, begin + i] = pixels[line, end - i] - sky
         if marked:
-            for i in range(marks.size):
-                x = left + i
-                if marks[i] and max(abs(x - xc), abs(y - yc)) <= reach:
-                    _note_flag(near, n, marks[i], x - xc, y - yc)
+            for x in range(left, right):
+                flag = flags[y, x]
+                if flag and max(abs(x - xc), abs(y - yc)) <= reach:
+                    _note_flag(near, n, flag, x - xc, y - yc)
 
 
 @njit(cache=True, nogil=True)

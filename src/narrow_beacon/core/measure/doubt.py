@@ -79,8 +79,9 @@ def _add_guessed(pixels, flags, xs, ys, fluxes, skies, brightness, step, radii, 
         left, right = max(2, int(xs[n] - largest)), min(width - 2, int(xs[n] + largest) + 2)
         for y in range(max(2, int(ys[n] - largest)), min(height - 2, int(ys[n] + largest) + 2)):
             any_flag = np.uint8(0)
-            for flag in flags[y, left : max(left, right)]:
-                any_flag |= flag
+            line = np.uint64(y)
+            for x in range(np.uint64(left), np.uint64(max(left, right))):
+                any_flag |= flags[line, x]
             if not any_flag & (DEFECT | SPIKE):
                 continue
             for x in range(left, right):

@@ -44,13 +44,13 @@ def centroids(pixels, x_px, y_px, sky, sigma):  # type: ignore[no-untyped-def]
             for j in range(span):
                 row = yi + j - reach
                 if 0 <= row < height and last > first:
-                    line = pixels[row, xi - reach + first : xi - reach + last]
+                    line, left, begin = np.uint64(row), np.uint64(first), np.uint64(xi - reach + first)
                     r0 = r1 = r2 = 0.0
-                    for i in range(line.size):
-                        v = line[i] - sky[n]
-                        r0 += v * w0[first + i]
-                        r1 += v * w1[first + i]
-                        r2 += v * w2[first + i]
+                    for i in range(np.uint64(last - first)):
+                        v = pixels[line, begin + i] - sky[n]
+                        r0 += v * w0[left + i]
+                        r1 += v * w1[left + i]
+                        r2 += v * w2[left + i]
                     dy, wy = j - reach + fy, bell[j] * power
                     total += wy * r0
                     sx += wy * r1

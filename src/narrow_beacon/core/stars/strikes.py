@@ -95,9 +95,8 @@ def _mark(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach
         peak = flux * table[0]
         least = _SIGMA * noises[n] + _OF_PEAK * peak
         for y in range(y0 - span + 1, y0 + span):
-            row = pixels[y]
             for x in range(x0 - span + 1, x0 + span):
-                light = row[x] - sky
+                light = pixels[y, x] - sky
                 if light < least:
                     continue  # too little whatever the star gives it
                 model = flux * _looked_up(table, finer, shape, x - xs[n], y - ys[n])

@@ -90,14 +90,15 @@ def _filter_up(pixels, left, low, taps, up):  # type: ignore[no-untyped-def]
     """Pixels from column ``left`` on filtered along the columns, in five rows that follow each
     other, all of what they need on the image; rows side by side keep the processor busy.
     """
-    wide = up.shape[1]
-    for j in range(5):
-        out = up[j]
-        out[:] = 0.0
-        for k in range(taps.size):
-            t, row = taps[k], pixels[low + j + k, left : left + wide]
-            for x in range(row.size):
-                out[x] += t * row[x]
+    # Without views of rows, whose owners would be counted in and out for each, and without a sign,
+    # for which the compiler would ask whether a place counts from the end.
+    first, bottom, wide = np.uint64(left), np.uint64(low), np.uint64(up.shape[1])
+    for j in range(np.uint64(5)):
+        for x in range(wide):
+            up[j, x] = taps[0] * pixels[bottom + j, first + x]
+        for k in range(np.uint64(1), np.uint64(taps.size)):
+            for x in range(wide):
+                up[j, x] += taps[k] * pixels[bottom + j + k, first + x]
 
 
 @njit(cache=True, nogil=True)
