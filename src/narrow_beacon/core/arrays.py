@@ -8,8 +8,6 @@ from numpy.typing import NDArray
 from narrow_beacon.compiled import njit
 
 _MOST_INSERTED = 60
-LINE_PX = 16
-"""Pixels of 32 bits that the memory hands over together."""
 
 Plane = NDArray[np.float32]
 """An image, (height, width), row 0 at the bottom of the FITS convention."""
@@ -75,22 +73,6 @@ def median_of_known(values: Floats, axis: int) -> Floats:
     if known.any():
         result[known] = np.nanmedian(values[:, known], axis=axis)
     return result
-
-
-@njit(cache=True, nogil=True)
-def touch(plane, xc, yc, reach):  # type: ignore[no-untyped-def]
-    """Read something of all memory about a place (0-based) before it is worked on, which then
-    answers for many rows at once. A sum of no meaning, to be kept lest the compiler drops it all.
-    """
-    height, width = plane.shape
-    left, right = max(0, int(xc) - reach), min(width - 1, int(xc) + reach + 1)
-    total = np.float32(0.0)
-    if left <= right:
-        for y in range(max(0, int(yc) - reach), min(height, int(yc) + reach + 2)):
-            for x in range(left, right, LINE_PX):
-                total += plane[y, x]
-            total += plane[y, right]
-    return total
 
 
 @njit(cache=True, nogil=True)

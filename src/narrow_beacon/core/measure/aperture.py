@@ -7,9 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import LINE_PX, Flags, Floats, Plane
+from narrow_beacon.core.arrays import Flags, Floats, Plane
 from narrow_beacon.core.correct.apply import DEFECT, SATURATED, SPIKE
 from narrow_beacon.core.measure.circles import circle_sums, circles_of, cut_areas, highest_value
+from narrow_beacon.core.prefetch import fetch_ahead
 
 _DENSEST = 0.35
 """Of normally distributed values, those in an interval of their scatter about the median, a little
@@ -199,22 +200,6 @@ def _gather_ring(pixels, masked, xc, yc, inner, outer, values):  # type: ignore[
 
 
 @njit(cache=True, nogil=True)
-def _fetch(pixels, flags, masked, xc, yc, outer):  # type: ignore[no-untyped-def]
-    """Touch what will be read about a star: the memory then answers for many rows at once."""
-    height, width = pixels.shape
-    left, right = max(0, int(xc - outer)), min(width - 1, int(xc + outer) + 1)
-    total = np.float32(0.0)
-    if left > right:
-        return total
-    for y in range(max(0, int(np.ceil(yc - outer))), min(height, int(yc + outer) + 1)):
-        for x in range(left, right, LINE_PX):
-            total += pixels[y, x]
-        marks = masked[y, left] + masked[y, right] + flags[y, left] + flags[y, right]
-        total += pixels[y, right] + np.float32(marks)
-    return total
-
-
-@njit(cache=True, nogil=True)
 def _note_flag(near, n, flag, dx, dy):  # type: ignore[no-untyped-def]
     gap = np.hypot(max(abs(dx) - 0.5, 0.0), max(abs(dy) - 0.5, 0.0))
     if flag & SATURATED:
@@ -275,10 +260,12 @@ def _measure(  # type: ignore[no-untyped-def]
     patch = np.empty((2 * half + 1, 2 * half + 1), np.float32)
     flat = patch.reshape(-1)
     areas = np.empty(cut.size, np.float32)
-    fetched = np.float32(0.0)
     for n in range(xs.size):
         xc, yc = xs[n], ys[n]
-        fetched += _fetch(pixels, flags, masked, xc, yc, outer)
+        if n + 1 < xs.size:
+            fetch_ahead(pixels, xs[n + 1], ys[n + 1], outer)
+            fetch_ahead(masked, xs[n + 1], ys[n + 1], outer)
+            fetch_ahead(flags, xs[n + 1], ys[n + 1], half)
         count = _gather_ring(pixels, masked, xc, yc, inner, outer, values)
         if count >= 8:
             sky, scatter, kept = _ring_sky(values, count, guesses[n], max(noises[n], 1e-3), least)
@@ -301,4 +288,3 @@ def _measure(  # type: ignore[no-untyped-def]
         )  # fmt: skip
         if count < 8:
             counts[n] = np.nan
-    return fetched

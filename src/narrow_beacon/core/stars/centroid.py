@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import touch
+from narrow_beacon.core.prefetch import fetch_ahead
 
 
 @njit(cache=True, nogil=True, fastmath=True)
@@ -25,7 +25,8 @@ def centroids(pixels, x_px, y_px, sky, sigma):  # type: ignore[no-untyped-def]
     bell = np.exp(-scale * (np.arange(span) - reach) ** 2)
     for n in range(x_px.size):
         x, y = x_px[n], y_px[n]
-        result[n, 0] = touch(pixels, x, y, reach)
+        if n + 1 < x_px.size:
+            fetch_ahead(pixels, x_px[n + 1], y_px[n + 1], reach)
         elongation = 1.0
         angle = 0.0
         for turn in range(12):
@@ -44,7 +45,11 @@ def centroids(pixels, x_px, y_px, sky, sigma):  # type: ignore[no-untyped-def]
             for j in range(span):
                 row = yi + j - reach
                 if 0 <= row < height and last > first:
-                    line, left, begin = np.uint64(row), np.uint64(first), np.uint64(xi - reach + first)
+                    line, left, begin = (
+                        np.uint64(row),
+                        np.uint64(first),
+                        np.uint64(xi - reach + first),
+                    )
                     r0 = r1 = r2 = 0.0
                     for i in range(np.uint64(last - first)):
                         v = pixels[line, begin + i] - sky[n]

@@ -5,8 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import Flags, Floats, Plane, touch
+from narrow_beacon.core.arrays import Flags, Floats, Plane
 from narrow_beacon.core.correct.apply import SPIKE
+from narrow_beacon.core.prefetch import fetch_ahead
 from narrow_beacon.core.stars.profile import StarProfile
 
 _REACH_FWHM = 1.7
@@ -85,12 +86,13 @@ def _mark(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach
         f = v**-beta
         laplacian = (4.0 * beta / alpha**2) * f / v * ((beta + 1.0) * (r2 / alpha**2) / v - 1.0)
         table[k] = norm * (f + laplacian / 24.0)
-    finer, touched = 1.0 / per_step, np.float32(0.0)
+    finer = 1.0 / per_step
     for n in range(xs.size):
         x0, y0 = int(np.rint(xs[n])), int(np.rint(ys[n]))
         if x0 < span or y0 < span or x0 + span >= width or y0 + span >= height:
             continue
-        touched += touch(pixels, x0, y0, span)
+        if n + 1 < xs.size:
+            fetch_ahead(pixels, xs[n + 1], ys[n + 1], span)
         flux, sky, dark = fluxes[n], skies[n], noises[n] ** 2
         peak = flux * table[0]
         least = _SIGMA * noises[n] + _OF_PEAK * peak
@@ -112,7 +114,6 @@ def _mark(pixels, flags, xs, ys, fluxes, skies, noises, gain, alpha, beta, reach
                         around += pixels[b, a] - sky - flux * share
                 if e - around / 8.0 > _SHARP * e:
                     flags[y, x] |= SPIKE
-    return touched
 
 
 @njit(cache=True, nogil=True, inline="always")

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import Floats, Ints, Plane, touch
+from narrow_beacon.core.arrays import Floats, Ints, Plane
+from narrow_beacon.core.prefetch import fetch_ahead
 from narrow_beacon.core.stars.background import Background, level_at
 
 
@@ -38,10 +39,10 @@ def _weigh(pixels, sky, mesh_px, found, taps, peaks, heights):  # type: ignore[n
     gain = total * total
     up = np.empty((5, 2 * reach + 5), np.float32)
     block = np.empty((5, 5))
-    touched = np.float32(0.0)
     for n in range(found.shape[0]):
         x, y = found[n, 0], found[n, 1]
-        touched += touch(pixels, x, y, reach + 2)
+        if n + 1 < found.shape[0]:
+            fetch_ahead(pixels, found[n + 1, 0], found[n + 1, 1], reach + 2)
         heights[n] = 0.0
         peaks[n, 0], peaks[n, 1] = x, y
         for _ in range(4):
@@ -82,7 +83,6 @@ def _weigh(pixels, sky, mesh_px, found, taps, peaks, heights):  # type: ignore[n
                 value -= (after - before) ** 2 / (8.0 * bend)
         peaks[n, 0], peaks[n, 1] = x, y
         heights[n] = value - gain * level_at(sky, x, y, mesh_px)
-    return touched
 
 
 @njit(cache=True, nogil=True, fastmath=True)
