@@ -45,11 +45,12 @@ class RowReader:
         self._source = source
         self._level: Plane | None = None
         if source.words_in_file:
-            stored: NDArray[Any] = np.memmap(
-                source.path, np.dtype(">i2"), "r", source.offset or 0, source.stored_shape
+            # As a plain array: a map's own class costs more than the rows that are asked of it.
+            stored: NDArray[Any] = np.asarray(
+                np.memmap(source.path, np.uint16, "r", source.offset or 0, source.stored_shape)
             )
             if source.strips:
-                rows = overscan_of_words(source, stored.view(np.uint16)).rows_adu
+                rows = overscan_of_words(source, stored).rows_adu
                 self._level = rows.astype(np.float32)[:, None]
             self._rows = source.cut(stored)
         else:
@@ -62,18 +63,20 @@ class RowReader:
     @property
     def step_adu(self) -> float:
         """In which the values come."""
-        scale = self._source.bscale if self._source.words_in_file else 1.0
-        return step_of(self._rows[:_STEP_ROWS]) * scale
+        some = self._rows[:_STEP_ROWS]
+        if not self._source.words_in_file:
+            return step_of(some)
+        return step_of(some.view(">i2")) * self._source.bscale
 
     def read(self, first: int, last: int, out: Plane) -> None:
         """Rows ``first`` to ``last`` (excluded) into ``out`` (rows, width)."""
-        out[:] = self._rows[first:last]
-        if self._source.words_in_file:
-            if self._source.bscale != 1.0:
-                out *= np.float32(self._source.bscale)
-            out += np.float32(self._source.bzero)
-            if self._level is not None:
-                out -= self._level[first:last]
+        if not self._source.words_in_file:
+            out[:] = self._rows[first:last]
+            return
+        scale, zero = np.float32(self._source.bscale), np.float32(self._source.bzero)
+        _values_of(self._rows[first:last], scale, zero, out)
+        if self._level is not None:
+            out -= self._level[first:last]
 
 
 def combine(
@@ -154,23 +157,27 @@ def sorting_network(count: int) -> Ints:
 
 
 @njit(cache=True, nogil=True)
+def _values_of(words, scale, zero, out):  # type: ignore[no-untyped-def]
+    """Words of two bytes, the higher one first, made values."""
+    for y in range(words.shape[0]):
+        for x in range(words.shape[1]):
+            w = words[y, x]
+            out[y, x] = np.float32(np.int16((w >> 8) | (w << 8))) * scale + zero
+
+
+@njit(cache=True, nogil=True)
 def _combined(stack, exchanges, way, kappa, floor, out):  # type: ignore[no-untyped-def]
     count, rows, width = stack.shape
     values = np.empty((count, _CHUNK), np.float32)
-    distances = np.empty((count, _CHUNK), np.float32)
     clipped = 0
     for y in range(rows):
         for start in range(0, width, _CHUNK):
             size = min(_CHUNK, width - start)
+            if size < _CHUNK:
+                values[:] = 0.0
             undefined = False
             for i in range(count):
-                line, source = values[i], stack[i, y, start : start + size]
-                total = np.float32(0.0)
-                for x in range(size):
-                    line[x] = source[x]
-                    total += source[x]
-                undefined |= not np.isfinite(total)
-                line[size:] = 0.0
+                undefined |= _take(stack, i, y, start, size, values)
             target = out[y, start : start + size]
             if undefined:
                 _means_with_gaps(values, size, way, kappa, floor, target)
@@ -178,24 +185,56 @@ def _combined(stack, exchanges, way, kappa, floor, out):  # type: ignore[no-unty
                 for x in range(size):
                     target[x] = np.mean(values[:, x])
             else:
-                clipped += _chunk_means(
-                    values, distances, exchanges, size, way, kappa, floor, target
-                )
+                clipped += _chunk_means(values, exchanges, size, way, kappa, floor, target)
     return clipped
+
+
+@njit(cache=True, nogil=True)
+def _take(stack, frame, y, start, size, values):  # type: ignore[no-untyped-def]
+    """A frame's pixels among the ``values``; whether some have no value."""
+    i, j, first = np.uint64(frame), np.uint64(y), np.uint64(start)
+    odd = np.int32(0)
+    for x in range(np.uint64(size)):
+        value = stack[i, j, first + x]
+        values[i, x] = value
+        odd |= np.int32(0) if abs(value) < np.float32(np.inf) else np.int32(1)
+    return odd != 0
 
 
 @njit(cache=True, nogil=True, fastmath=True)
 def _sort_columns(values, exchanges):  # type: ignore[no-untyped-def]
+    # Without views of rows, whose owners would be counted in and out at every exchange.
     for k in range(exchanges.shape[0]):
-        low, high = values[exchanges[k, 0]], values[exchanges[k, 1]]
-        for x in range(low.size):
-            a, b = low[x], high[x]
-            low[x] = min(a, b)
-            high[x] = max(a, b)
+        low, high = np.uint64(exchanges[k, 0]), np.uint64(exchanges[k, 1])
+        for x in range(np.uint64(_CHUNK)):
+            a, b = values[low, x], values[high, x]
+            values[low, x], values[high, x] = min(a, b), max(a, b)
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _chunk_means(values, distances, exchanges, size, way, kappa, floor, out):  # type: ignore[no-untyped-def]
+def _ranked_distance(values, median, rank, out):  # type: ignore[no-untyped-def]
+    """The distance from the median that so many of a column's sorted values are nearer.
+
+    Below the median distances grow downwards, above it upwards: that of a rank is the least, over
+    all ways to take so many from both, of the larger one (the selection of two sorted rows).
+    """
+    below = values.shape[0] // 2
+    out[:] = np.inf
+    for taken in range(max(0, rank + 1 - values.shape[0] + below), min(below, rank + 1) + 1):
+        # Where nothing is taken from one side the median itself stands for it, 0 away.
+        low = values[below - taken] if taken > 0 else median
+        high = values[below + rank - taken] if taken <= rank else median
+        _lessen(low, high, median, out)
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _lessen(low, high, median, out):  # type: ignore[no-untyped-def]
+    for x in range(_CHUNK):
+        out[x] = min(out[x], max(median[x] - low[x], high[x] - median[x]))
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _chunk_means(values, exchanges, size, way, kappa, floor, out):  # type: ignore[no-untyped-def]
     """Clipped means or medians of the columns of ``values``; returns how many were clipped."""
     count = values.shape[0]
     half = np.float32(0.5)
@@ -206,16 +245,14 @@ def _chunk_means(values, distances, exchanges, size, way, kappa, floor, out):  #
             out[x] = half * (low[x] + high[x])
         return 0
     median = half * (low + high)
-    for i in range(count):
-        for x in range(median.size):
-            distances[i, x] = abs(values[i, x] - median[x])
-    _sort_columns(distances, exchanges)
-    low, high = distances[(count - 1) // 2], distances[count // 2]
-    limit = np.float32(kappa) * np.maximum(np.float32(0.7413) * (low + high), np.float32(floor))
-    total = np.zeros(median.size, np.float32)
-    kept = np.zeros(median.size, np.float32)
-    for i in range(count):
-        for x in range(median.size):
+    near, far = np.empty(_CHUNK, np.float32), np.empty(_CHUNK, np.float32)
+    _ranked_distance(values, median, (count - 1) // 2, near)
+    _ranked_distance(values, median, count // 2, far)
+    limit = np.float32(kappa) * np.maximum(np.float32(0.7413) * (near + far), np.float32(floor))
+    total = np.zeros(_CHUNK, np.float32)
+    kept = np.zeros(_CHUNK, np.float32)
+    for i in range(np.uint64(count)):
+        for x in range(np.uint64(_CHUNK)):
             d = values[i, x] - median[x]
             inside = np.float32(1.0) if abs(d) <= limit[x] else np.float32(0.0)
             total[x] += d * inside
