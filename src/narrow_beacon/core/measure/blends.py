@@ -42,18 +42,38 @@ def centre_of(share: Floats, gap_fwhm: Floats) -> Floats:
 def _draw(places, gaps):  # type: ignore[no-untyped-def]
     """Shares made into places."""
     for n in range(places.size):
-        share, gap = places[n], gaps[n]
-        for _ in range(_TURNS):
-            first = (1.0 - share) * np.exp(-_KAPPA * (gap * places[n]) ** 2)
-            second = share * np.exp(-_KAPPA * (gap * (1.0 - places[n])) ** 2)
-            places[n] = second / (first + second)
+        places[n] = _centre(places[n], gaps[n])
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _centre(share, gap):  # type: ignore[no-untyped-def]
+    place = share
+    for _ in range(_TURNS):
+        first = (1.0 - share) * np.exp(-_KAPPA * (gap * place) ** 2)
+        second = share * np.exp(-_KAPPA * (gap * (1.0 - place)) ** 2)
+        place = second / (first + second)
+    return place
 
 
 def share_of(place: Floats, gap_fwhm: Floats) -> Floats:
     """The second star's share of the light by where the centre of both lies."""
-    inside = np.clip(place, 0.0, 1.0 - 1e-9)
-    odds = inside / (1.0 - inside) * np.exp(_KAPPA * gap_fwhm**2 * (1.0 - 2.0 * inside))
-    return np.asarray(odds / (1.0 + odds))
+    share = np.array(place, float)
+    _share(share, flat(gap_fwhm))
+    return share
+
+
+@njit(cache=True, nogil=True)
+def _share(places, gaps):  # type: ignore[no-untyped-def]
+    """Places made into shares."""
+    for n in range(places.size):
+        places[n] = _share_at(places[n], gaps[n])
+
+
+@njit(cache=True, nogil=True)
+def _share_at(place, gap):  # type: ignore[no-untyped-def]
+    inside = min(max(place, 0.0), 1.0 - 1e-9)
+    odds = inside / (1.0 - inside) * np.exp(_KAPPA * gap**2 * (1.0 - 2.0 * inside))
+    return odds / (1.0 + odds)
 
 
 @dataclass(frozen=True)
@@ -72,19 +92,6 @@ class Pair:
     seen: Floats
     varies: Ints
 
-    def whole(self, share: Floats) -> Floats:
-        """The light of both, if the second has that share: beside the middle of the window either
-        counts by less.
-        """
-        at = centre_of(share, self.gap_fwhm)
-        taken = (1.0 - share) * np.exp(-_KAPPA * (self.gap_fwhm * at) ** 2)
-        taken += share * np.exp(-_KAPPA * (self.gap_fwhm * (1.0 - at)) ** 2)
-        return np.asarray(self.seen / taken)
-
-    def away(self, share: Floats) -> Floats:
-        """How far the centre is from where that share would have it, of the way."""
-        return np.asarray(np.abs(self.found - centre_of(share, self.gap_fwhm)))
-
 
 @dataclass(frozen=True)
 class Shared:
@@ -102,26 +109,55 @@ def light_of_both(pair: Pair) -> Shared:
     there is no second star: whichever of these brings it nearest to where it was found. If none
     does, the catalogue can't be right, and each has what the centre says.
     """
-    sure = np.hypot(pair.error_fwhm, _PLACE_FWHM) / pair.gap_fwhm
-    limit = np.where(sure < _MOST_UNSURE, _UNLIKE * sure, np.inf)
-    none = np.zeros(pair.seen.size)
-    first_varies, second_varies = none, none
-    for _ in range(_ROUNDS):
-        first_varies = np.clip(pair.second / pair.whole(first_varies), 0.0, 1.0)
-        second_varies = np.clip(1.0 - pair.first / pair.whole(second_varies), 0.0, 1.0)
-    both = pair.second / (pair.first + pair.second)
-    shares = np.nan_to_num([both, first_varies, second_varies, none])
-    away = np.array([pair.away(share) for share in shares])
-    away[:3][~np.isfinite([both, first_varies, second_varies])] = np.inf
-    at = np.arange(none.size)
-    usual = np.choose(pair.varies + 1, [1, 0, 2])
-    best = np.where(away[usual, at] <= limit, usual, np.argmin(away, axis=0))
-    share = np.where(away[best, at] <= limit, shares[best, at], share_of(pair.found, pair.gap_fwhm))
-    whole = pair.whole(share)
-    return Shared(
-        (1.0 - share) * whole, share * whole,
-        np.maximum(np.minimum(pair.away(share), _UNLIKE * sure) - sure, 0.0) * whole,
+    light = np.empty((3, pair.seen.size))
+    _part(
+        flat(pair.found), flat(pair.error_fwhm), flat(pair.gap_fwhm), flat(pair.first),
+        flat(pair.second), flat(pair.seen), flat(pair.varies), light,
     )  # fmt: skip
+    return Shared(*light)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _whole(share, gap, seen):  # type: ignore[no-untyped-def]
+    """The light of both, if the second has that share: beside the middle of the window either
+    counts by less.
+    """
+    at = _centre(share, gap)
+    taken = (1.0 - share) * np.exp(-_KAPPA * (gap * at) ** 2)
+    taken += share * np.exp(-_KAPPA * (gap * (1.0 - at)) ** 2)
+    return seen / taken
+
+
+@njit(cache=True, nogil=True)
+def _between(value):  # type: ignore[no-untyped-def]
+    """From 0 to 1, NaN as it is."""
+    return 0.0 if value < 0.0 else 1.0 if value > 1.0 else value
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _part(found, errors, gaps, firsts, seconds, seen, varies, light):  # type: ignore[no-untyped-def]
+    """Fill in ``light`` (3, pairs): of the first, of the second, and how unsure either is."""
+    shares, away = np.empty(4), np.empty(4)
+    for n in range(found.size):
+        gap, first, second = gaps[n], firsts[n], seconds[n]
+        sure = np.hypot(errors[n], _PLACE_FWHM) / gap
+        limit = _UNLIKE * sure if sure < _MOST_UNSURE else np.inf
+        # Both constant; the first varies; the second varies; there is no second.
+        shares[0], shares[1], shares[2], shares[3] = second / (first + second), 0.0, 0.0, 0.0
+        for _ in range(_ROUNDS):
+            shares[1] = _between(second / _whole(shares[1], gap, seen[n]))
+            shares[2] = _between(1.0 - first / _whole(shares[2], gap, seen[n]))
+        for k in range(4):
+            known = np.isfinite(shares[k])
+            away[k] = abs(found[n] - _centre(shares[k], gap)) if known else np.inf
+        usual = 0 if varies[n] == 0.0 else 1 if varies[n] < 0.0 else 2
+        best = usual if away[usual] <= limit else np.argmin(away)
+        share = shares[best] if away[best] <= limit else _share_at(found[n], gap)
+        share = share if np.isfinite(share) else 0.0
+        whole = _whole(share, gap, seen[n])
+        off = min(abs(found[n] - _centre(share, gap)), _UNLIKE * sure)
+        light[0, n], light[1, n] = (1.0 - share) * whole, share * whole
+        light[2, n] = max(off - sure, 0.0) * whole
 
 
 def beside_another(x_px: Floats, y_px: Floats, magnitudes: Floats, reach_px: float) -> Bools:

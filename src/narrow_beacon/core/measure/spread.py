@@ -18,6 +18,7 @@ from narrow_beacon.core.stars.profile import StarProfile, total_light
 REACH_FWHM = 14.0
 _STEPS = 1024
 _WING_FROM_FWHM, _WING_TO_FWHM, _WING_RINGS = 2.0, 8.0, 8
+_WING_EDGES_FWHM = np.geomspace(_WING_FROM_FWHM, _WING_TO_FWHM, _WING_RINGS + 1)
 _WING_STARS = 8
 _HOLLOW_RINGS = 12
 _WING_SIGNIFICANCE = 3.0
@@ -78,7 +79,7 @@ def spread_of(
     bend = 4.0 * profile.beta / alpha**2 * (pixel_px**2 + 1.0) / 24.0
     out = 1.0 + bend / (1.0 + u) * ((profile.beta + 1.0) * u / (1.0 + u) - 1.0)
     out = np.maximum(out, _LEAST_SPREAD)
-    edges = fwhm * np.geomspace(_WING_FROM_FWHM, _WING_TO_FWHM, _WING_RINGS + 1)
+    edges = fwhm * _WING_EDGES_FWHM
     if profile.hollow:  # no bell describes the inner part either
         edges = np.concatenate([fwhm * np.linspace(0.0, 1.9, _HOLLOW_RINGS), edges])
     bright = stars.take(np.arange(min(_WING_STARS, len(stars))))
@@ -349,8 +350,8 @@ def overlaps(
     largest = float(radii[-1])
     # The most that it can add: as if all of the aperture were as near to it as the nearest point.
     nearest = np.maximum(gap - largest, 0.0)
-    most = np.interp(nearest, np.arange(spread.seen.size) * spread.step_px, spread.seen)
-    most = np.minimum(most * np.pi * largest**2, 1.0) * flux
+    step = np.minimum((nearest / spread.step_px).astype(int), spread.seen.size - 1)
+    most = np.minimum(spread.seen[step] * np.pi * largest**2, 1.0) * flux
     keep = (gap > ONE_STAR_FWHM * fwhm_px) & (most > _MATTERS * np.maximum(own_adu[one], 1.0))
     keep &= beside.star[other] != one
     one, other, gap = one[keep], other[keep], gap[keep]

@@ -166,8 +166,10 @@ def _by_bins(sample, bins, middle, scatter):  # type: ignore[no-untyped-def]
         place = (value - lowest) * per_bin
         place = place if place > 0.0 else 0.0  # nor has what is no number a place
         bins[np.uint32(place if place < _BINS - 1.0 else _BINS - 1.0)] += 1
-    for n in range(1, _BINS):
-        bins[n] += bins[n - 1]
+    so_far = np.int32(0)
+    for n in range(_BINS):
+        so_far += bins[n]
+        bins[n] = so_far
     first, last = 0, _BINS
     median = lower = 0.0
     for _ in range(6):

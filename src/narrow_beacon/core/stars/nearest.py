@@ -32,8 +32,7 @@ def pairs_within(
     one, other, apart = _near_pairs(
         flat(x_px), flat(y_px), flat(others_x_px), flat(others_y_px), float(reach_px)
     )
-    order = np.lexsort((other, one))
-    return one[order], other[order], apart[order]
+    return one, other, apart
 
 
 @njit(cache=True, nogil=True)
@@ -91,6 +90,7 @@ def _near_pairs(xs, ys, xo, yo, reach):  # type: ignore[no-untyped-def]
     one, two, apart = np.empty(room, np.int64), np.empty(room, np.int64), np.empty(room)
     count = 0
     for n in range(xs.size):
+        begin = count
         u, v = int(np.floor((xs[n] - left) / size)), int(np.floor((ys[n] - low) / size))
         for row in range(max(v - 1, 0), min(v + 2, rows)):
             for column in range(max(u - 1, 0), min(u + 2, columns)):
@@ -105,6 +105,11 @@ def _near_pairs(xs, ys, xo, yo, reach):  # type: ignore[no-untyped-def]
                         one = np.append(one, np.empty_like(one))
                         two = np.append(two, np.empty_like(two))
                         apart = np.append(apart, np.empty_like(apart))
-                    one[count], two[count], apart[count] = n, other, np.sqrt(d2)
+                    # In its place among those of the same star, of which there are a few.
+                    place = count
+                    while place > begin and two[place - 1] > other:
+                        two[place], apart[place] = two[place - 1], apart[place - 1]
+                        place -= 1
+                    one[count], two[place], apart[place] = n, other, np.sqrt(d2)
                     count += 1
     return one[:count], two[:count], apart[:count]
