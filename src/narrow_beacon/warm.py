@@ -66,7 +66,6 @@ def warm_stars() -> None:
     mask_stars(flags, masked, stars.x_px, stars.y_px, np.full(len(stars), 4.0))
     measure_apertures(
         pixels,
-        flags,
         masked,
         stars.x_px,
         stars.y_px,

@@ -46,7 +46,7 @@ def sums_of(
     flags, masked = np.zeros(image.shape, np.uint8), np.zeros(image.shape, np.uint8)
     mask_stars(flags, masked, x, y, np.full(x.size, mask))
     sky, noise = measure_background(image).at(x, y)
-    return measure_apertures(image, flags, masked, x, y, radii, (10.5, 16.5), sky, noise)
+    return measure_apertures(image, masked, x, y, radii, (10.5, 16.5), sky, noise)
 
 
 @given(st.floats(-0.5, 0.5), st.floats(-0.5, 0.5), st.floats(0.1, 12.0))
@@ -79,7 +79,7 @@ def test_apertures_on_a_plateau_measure_their_area() -> None:
     radii = np.array([0.4, 1.0, 1.49, 1.5, 2.3, 5.0, 9.6])
     flags = np.zeros(plateau.shape, np.uint8)
     sums = measure_apertures(
-        plateau, flags, flags, x, y, radii, (22.0, 26.0), np.zeros(50), np.full(50, 0.1)
+        plateau, flags, x, y, radii, (22.0, 26.0), np.zeros(50), np.full(50, 0.1)
     )
     # Each share of a pixel is a 32-bit float, good to seven digits.
     assert np.abs(sums.counts_adu / (np.pi * radii**2) - 1.0).max() < 2e-7
@@ -92,7 +92,7 @@ def test_each_pixel_counts_by_its_overlap_wherever_the_star_is(radii: tuple[floa
     x, y = rng.uniform(-0.4, 43.4, 60), rng.uniform(-0.4, 39.4, 60)  # beyond the edge as well
     flags = np.zeros(image.shape, np.uint8)
     sums = measure_apertures(
-        image, flags, flags, x, y, np.array(radii), (9.0, 14.0), np.zeros(60), np.full(60, 100.0)
+        image, flags, x, y, np.array(radii), (9.0, 14.0), np.zeros(60), np.full(60, 100.0)
     )
     for n in range(60):
         for k, radius in enumerate(radii):
@@ -155,7 +155,7 @@ def test_a_sky_in_coarse_steps_is_taken_off_whole(level: float, scatter: float) 
     x, y = rng.uniform(30, 370, (2, 200))
     flags = np.zeros(shape, np.uint8)
     sums = measure_apertures(
-        image, flags, flags, x, y, np.array([5.0]), (10.0, 18.0), *background.at(x, y), STEP_ADU
+        image, flags, x, y, np.array([5.0]), (10.0, 18.0), *background.at(x, y), STEP_ADU
     )
     # 79 pixels each: their noise, over the root of 200; rounding lets a sky be off by a
     # hundredth of a step, where it scatters by less than half of one.
@@ -363,7 +363,7 @@ def test_what_a_star_adds_to_the_aperture_beside_it_is_known_to_a_hundredth(
     no = np.zeros(image.shape, np.uint8)
     ring = (30.0, 34.0)
     beside = measure_apertures(
-        image, no, no, x + gap_fwhm * fwhm, y, radii, ring, np.zeros(many), np.ones(many)
+        image, no, x + gap_fwhm * fwhm, y, radii, ring, np.zeros(many), np.ones(many)
     )
     truth = (beside.counts_adu + np.pi * radii**2 * beside.sky_adu_per_px[:, None]).mean(axis=0)
     nothing = Detections(*(np.empty(0) for _ in range(7)), 1.4)

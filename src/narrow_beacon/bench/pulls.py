@@ -184,9 +184,7 @@ class _Bench:
         mask_stars(flags, masked, x, y, np.full(x.size, 3.0 * reach))
         sky, scatter = measure_background(image).at(x, y)
         ring = (3.5 * reach, 5.5 * reach)
-        return measure_apertures(
-            image, flags, masked, x, y, self.condition.radii_px, ring, sky, scatter
-        )
+        return measure_apertures(image, masked, x, y, self.condition.radii_px, ring, sky, scatter)
 
 
 def measure_pulls(condition: Condition, frames: int, seed: int = 8, grid: int = 8) -> Pulls:

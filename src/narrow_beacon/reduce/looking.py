@@ -172,7 +172,7 @@ def _star_list(seen: Seen, exposure_s: float, step_adu: float) -> StarList:
     masked = np.empty_like(seen.flags)
     mask_stars(seen.flags, masked, stars.x_px, stars.y_px, np.full(len(stars), _MASK_FWHM * fwhm))
     sums = measure_apertures(
-        seen.pixels, seen.flags, masked, stars.x_px, stars.y_px,
+        seen.pixels, masked, stars.x_px, stars.y_px,
         np.array([_RADIUS_FWHM * fwhm]), (_RING_FWHM[0] * fwhm, _RING_FWHM[1] * fwhm), sky, noise,
         step_adu,
     )  # fmt: skip

@@ -174,8 +174,7 @@ def take_census(
     masks = _masks(image, apertures)
     sky, noise = image.background.at(x, y)
     sums = measure_apertures(
-        image.pixels, image.flags, image.masked, x, y, radii, apertures.annulus_px, sky, noise,
-        camera.step_adu,
+        image.pixels, image.masked, x, y, radii, apertures.annulus_px, sky, noise, camera.step_adu
     )  # fmt: skip
     counts = sums.counts_adu
     uncertainty, ratio = _uncertainty(

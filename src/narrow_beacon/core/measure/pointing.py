@@ -84,7 +84,7 @@ def aperture_at(
     """Counts less the sky, sky and its scatter a pixel, pixels in the ring, peak of one star."""
     clear = np.zeros(pixels.shape, np.uint8)
     sums = measure_apertures(
-        pixels, clear, clear, np.array([x_px]), np.array([y_px]), np.array([radius_px]),
+        pixels, clear, np.array([x_px]), np.array([y_px]), np.array([radius_px]),
         (_RING_WIDTHS[0] * fwhm_px, _RING_WIDTHS[1] * fwhm_px),
         np.array([float(np.median(pixels))]), np.array([1.0]),
     )  # fmt: skip
