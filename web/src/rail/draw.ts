@@ -189,6 +189,8 @@ export const DASHES: readonly number[][] = [[], [6, 3], [2, 3], [8, 3, 2, 3]];
 
 /** How strongly the reach of close exposures shows beside the line through their middle. */
 const REACH = 0.3;
+/** Dark on either side of a line: over strokes that stand side by side it is of their colour. */
+const EDGE_PX = 3.5;
 
 function drawQuality(ctx: CanvasRenderingContext2D, picture: RailPicture): void {
   const { axis, lineFilter, lines, limits, width, height } = picture;
@@ -221,12 +223,18 @@ function drawQuality(ctx: CanvasRenderingContext2D, picture: RailPicture): void 
     }
     ctx.stroke();
     ctx.restore();
-    ctx.beginPath();
+    const line = new Path2D();
     for (const { x, middle, joined } of columns) {
-      if (joined) ctx.lineTo(x, y(middle));
-      else ctx.moveTo(x, y(middle));
+      if (joined) line.lineTo(x, y(middle));
+      else line.moveTo(x, y(middle));
     }
-    ctx.stroke();
+    ctx.save();
+    ctx.setLineDash([]);
+    ctx.strokeStyle = colour("--ground");
+    ctx.lineWidth = EDGE_PX;
+    ctx.stroke(line);
+    ctx.restore();
+    ctx.stroke(line);
     ctx.setLineDash([]);
     ctx.strokeStyle = colour("--trouble");
     for (const limit of limits) {

@@ -9,7 +9,7 @@ import numpy as np
 from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Bools, Floats, Ints
 from narrow_beacon.core.stars.detect import Detections
-from narrow_beacon.core.stars.nearest import nearest
+from narrow_beacon.core.stars.nearest import nearest, owners_of
 from narrow_beacon.core.weighted_fit import middle_of, solve
 
 CENTRED_SNR = 30.0
@@ -32,9 +32,8 @@ def pair_up(
     if not bright.size or not x_px.size:
         return nothing, nothing
     at, away = nearest(x_px, y_px, found.x_px[bright], found.y_px[bright], reach_fwhm * fwhm_px)
-    hit = np.flatnonzero(at >= 0)
-    hit = hit[np.argsort(away[hit], kind="stable")]
-    hit = np.sort(hit[np.unique(at[hit], return_index=True)[1]])
+    owners = owners_of(at, away, bright.size)
+    hit = np.sort(owners[owners >= 0])
     return hit, bright[at[hit]]
 
 

@@ -12,7 +12,7 @@ from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane, flat
 from narrow_beacon.core.measure.blends import Pair, light_of_both, seconds_of
 from narrow_beacon.core.stars.detect import Detections
-from narrow_beacon.core.stars.nearest import nearest, pairs_within
+from narrow_beacon.core.stars.nearest import nearest, owners_of, pairs_within
 from narrow_beacon.core.stars.profile import StarProfile, total_light
 
 REACH_FWHM = 14.0
@@ -205,11 +205,9 @@ def neighbours_of(
     other = np.ones(len(found), bool)
     if len(found) and x_px.size:
         near, away = nearest(x_px, y_px, found.x_px, found.y_px, _SAME_STAR_FWHM * fwhm_px)
-        order = np.argsort(away, kind="stable")
-        order = order[near[order] >= 0]
-        _, first = np.unique(near[order], return_index=True)
-        owners = order[first]
-        at = near[owners]
+        owner = owners_of(near, away, len(found))
+        at = np.flatnonzero(owner >= 0)
+        owners = owner[at]
         other[at] = False
         one = ~saturated[at]
         blended = _blended(

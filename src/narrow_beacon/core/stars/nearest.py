@@ -21,6 +21,23 @@ def nearest(
     return index, away
 
 
+def owners_of(index: Ints, away: Floats, others: int) -> Ints:
+    """For each of the others, by what ``nearest`` said, the place that is nearest of those to which
+    it is; −1 where it is to none. Of several as near it is the first.
+    """
+    owners = np.full(others, -1)
+    _claim(index, flat(away), owners)
+    return owners
+
+
+@njit(cache=True, nogil=True)
+def _claim(index, away, owners):  # type: ignore[no-untyped-def]
+    for n in range(index.size):
+        other = index[n]
+        if other >= 0 and (owners[other] < 0 or away[n] < away[owners[other]]):
+            owners[other] = n
+
+
 def pairs_within(
     x_px: Floats, y_px: Floats, others_x_px: Floats, others_y_px: Floats, reach_px: float
 ) -> tuple[Ints, Ints, Floats]:
