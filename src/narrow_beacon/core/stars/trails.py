@@ -7,11 +7,12 @@ the median brightness along it against the lines beside it, which stars cannot f
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import Floats, Plane, middle, middles, sort_few
+from narrow_beacon.core.arrays import Floats, Ints, Plane, middle, middles, sort_few
 from narrow_beacon.core.stars.background import Background
 
 _BLOCK = 16
@@ -206,7 +207,7 @@ def _straighten(
     shifts = np.arange(-reach, reach + 0.5)
     best = shifts[_brightest(pixels, on[0], on[1], shifts, np.cos(angle), np.sin(angle), count)]
     t = (np.arange(count) - (count - 1) / 2.0) * size
-    one, other = np.triu_indices(count, 1)
+    one, other = _all_pairs(count)
     slope = middle((best[other] - best[one]) / (t[other] - t[one]))
     between = middle(best - slope * t)
     centre = count * size // 2
@@ -217,26 +218,35 @@ def _straighten(
     return turned, float(x0 * np.cos(turned) + y0 * np.sin(turned))
 
 
+@lru_cache(maxsize=64)
+def _all_pairs(count: int) -> tuple[Ints, Ints]:
+    """The places of every two of so many."""
+    one, other = np.triu_indices(count, 1)
+    return one, other
+
+
 @njit(cache=True, nogil=True)
 def _brightest(pixels, xs, ys, shifts, cosine, sine, count):  # type: ignore[no-untyped-def]
     """For each piece of a line, which shift across it has the largest median."""
     height, width = pixels.shape
     size = int(_PIECE_PX)
-    best, values = np.zeros(count, np.int64), np.empty(size)
+    best, values = np.zeros(count, np.int64), np.empty(size, np.float32)
     for piece in range(count):
-        most = -np.inf
+        most = np.float32(-np.inf)
         for s in range(shifts.size):
             brighter = 0
+            # With half a pixel, so that the whole part is the nearest.
+            across, up = shifts[s] * cosine + 0.5, shifts[s] * sine + 0.5
             for n in range(size):
                 at = piece * size + n
-                i = min(max(int(np.rint(xs[at] + shifts[s] * cosine)), 0), width - 1)
-                j = min(max(int(np.rint(ys[at] + shifts[s] * sine)), 0), height - 1)
-                values[n] = pixels[j, i]
+                i = min(max(xs[at] + across, 0.0), width - 1.0)
+                j = min(max(ys[at] + up, 0.0), height - 1.0)
+                values[n] = pixels[np.uint32(j), np.uint32(i)]
                 brighter += 1 if values[n] > most else 0
             if 2 * brighter < size:
                 continue  # the median can't be larger
             sort_few(values)
-            middle = 0.5 * (values[size // 2 - 1] + values[size // 2])
+            middle = np.float32(0.5) * (values[size // 2 - 1] + values[size // 2])
             if middle > most:
                 most, best[piece] = middle, s
     return best
