@@ -8,14 +8,13 @@ from pathlib import Path
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Flags, Floats, Plane
+from narrow_beacon.core.arrays import Flags, Plane
 from narrow_beacon.core.correct.apply import SATURATED, SPIKE, Workspace, correct
 from narrow_beacon.core.correct.dark_place import Misplaced, misplaced_dark
 from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.frames.fits_file import read_stored, read_words
 from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.frames.physical import physical
-from narrow_beacon.core.measure.alignment import align, laid_on
 from narrow_beacon.core.measure.noise import expected_noise_adu
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.stars.background import Background, measure_background
@@ -155,25 +154,6 @@ def see(
     saturated = flagged_share(flags, SATURATED)
     quality = quality_of(profile, len(stars), background, saturated)
     return Seen(pixels, flags, background, found, profile, quality)
-
-
-def sharpened(job: ExposureJob, seen: Seen, x_px: Floats, y_px: Floats) -> Seen:
-    """With the star width as it is about the places where the solution puts the stars: the centres
-    of narrow stars that are seen on every second pixel alone are drawn towards these.
-    """
-    if not job.frame.channel or seen.profile is None:
-        return seen
-    fwhm = seen.profile.fwhm_px
-    x, y = align(x_px, y_px, seen.stars, fwhm)
-    stars = laid_on(seen.stars, x, y, fwhm)
-    if stars is None:
-        return seen
-    sky, _ = seen.background.at(stars.x_px, stars.y_px)
-    pixel_px = 1.0 / job.frame.source.step
-    profile = measure_profile(seen.pixels, seen.flags, stars, sky, fwhm, pixel_px)
-    if profile is None:
-        return seen
-    return replace(seen, profile=profile, quality=replace(seen.quality, fwhm_px=profile.fwhm_px))
 
 
 def sets_of(frame: Frame) -> tuple[tuple[float, float], ...]:

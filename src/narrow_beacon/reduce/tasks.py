@@ -48,7 +48,6 @@ from narrow_beacon.reduce.seeing import (
     planes_of,
     see_of,
     sets_of,
-    sharpened,
     workspace,
 )
 
@@ -146,7 +145,6 @@ def probe(context_file: ContextFile, job: ExposureJob) -> Probe | None:
         words_of(error, "looking at", job.frame.name)
         return None
     rows, x, y = solver.in_frame(placement.solution)
-    seen = sharpened(job, seen, x, y)
     fwhm = seen.quality.fwhm_px if np.isfinite(seen.quality.fwhm_px) else FIRST_GUESS_FWHM_PX
     band = context.stars.bands[context.bands[job.frame.filter or ""]]
     strangers = _strangers(
@@ -278,9 +276,6 @@ def _look_and_place(
         if not words.startswith((WRONG_KIND, "unplaceable")):
             words = f"unplaceable: {words}"
         return seen, ExposureResult(job.index, words, quality, None, None)
-    if job.frame.channel:
-        _, x, y = solver.in_frame(placement.solution)
-        seen = sharpened(job, seen, x, y)
     return seen, ExposureResult(job.index, None, seen.quality, placement, None)
 
 
@@ -307,7 +302,6 @@ def _census(context: Context, job: ExposureJob, seen: Seen, placement: Placement
         return census
     dx, dy = sets_of(job.frame)[1]
     again = see_of(context, job, *corrected(context, job, second=True), fwhm)
-    again = sharpened(job, again, x - dx, y - dy)
     places = Places(table_rows, x - dx, y - dy, magnitudes, moved, varies)
     return census.added(_census_of(context, job, again, places, fwhm, second=True))
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 
 from narrow_beacon.compiled import njit
@@ -35,17 +33,6 @@ def pair_up(
     owners = owners_of(at, away, bright.size)
     hit = np.sort(owners[owners >= 0])
     return hit, bright[at[hit]]
-
-
-def laid_on(found: Detections, x_px: Floats, y_px: Floats, fwhm_px: float) -> Detections | None:
-    """Bright stars at the places where a solution has them: their own centres are drawn towards
-    the pixels where only every second one sees their light. None without any.
-    """
-    here, at = pair_up(x_px, y_px, found, fwhm_px, NUDGED_FWHM)
-    if not here.size:
-        return None
-    order = np.argsort(at)
-    return replace(found.take(at[order]), x_px=x_px[here[order]], y_px=y_px[here[order]])
 
 
 def align(x_px: Floats, y_px: Floats, found: Detections, fwhm_px: float) -> tuple[Floats, Floats]:

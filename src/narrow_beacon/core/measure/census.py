@@ -9,7 +9,7 @@ import numpy as np
 
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane, middle
 from narrow_beacon.core.correct.apply import SATURATED
-from narrow_beacon.core.measure.alignment import CENTRED_SNR, align, laid_on, off_centre
+from narrow_beacon.core.measure.alignment import CENTRED_SNR, align, off_centre
 from narrow_beacon.core.measure.aperture import ApertureSums, mask_stars, measure_apertures
 from narrow_beacon.core.measure.doubt import guessed_light, odd_growth
 from narrow_beacon.core.measure.flags import StarFlag
@@ -187,7 +187,7 @@ def take_census(
     beside = no_brighter(
         beside, np.where(_lost(near, radii[step]), np.inf, _most(counts, uncertainty, step))
     )
-    spread = _spread(image, (x, y), beside, fwhm)
+    spread = _spread(image, beside, fwhm)
     taken, noise_of_taken, neighbour = _others(
         (x, y), counts, uncertainty, noise, near, beside, spread, apertures
     )
@@ -325,14 +325,10 @@ def _response(image: Image, x: Floats, y: Floats) -> Floats:
     return 1.0 / image.flat_gain[row, column]
 
 
-def _spread(
-    image: Image, places: tuple[Floats, Floats], beside: Neighbours, fwhm_px: float
-) -> Spread:
+def _spread(image: Image, beside: Neighbours, fwhm_px: float) -> Spread:
     """By the profile of stars that stand alone, also beside what only the catalogue knows of."""
     profile = image.profile or StarProfile(fwhm_px, _USUAL_BETA, 1.0, 0)
     found = image.detections
-    if image.sets:
-        found = laid_on(found, *places, fwhm_px) or found
     sky, _ = image.background.at(found.x_px, found.y_px)
     if not profile.hollow and profile.fwhm_px < WIDE_PX and beside.x_px.size:
         others = Lights(beside.x_px, beside.y_px, beside.flux_adu)

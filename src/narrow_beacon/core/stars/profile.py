@@ -1,7 +1,8 @@
 """Star width from a Moffat profile fitted to bright stars, pixel integration included.
 
-The mean of a profile f over a pixel is f + ∇²f/24 to second order, which for stars at least 1.5
-pixels wide is closer than the noise of a fit; the Laplacian of a Moffat function is analytic.
+The mean of a profile f over a pixel is f + ∇²f/24 to second order, which is within 1% for stars of
+2.5 pixels and more; the Laplacian of a Moffat function is analytic. In narrower ones it is summed
+over points of the pixel.
 """
 
 from __future__ import annotations
@@ -21,6 +22,12 @@ _MATTERS, _CLEAR_FWHM, _ENOUGH_ALONE = 0.01, 1.0, 5
 """A star stands alone where nothing of so much of its light is so far beyond what is fitted."""
 _MOST_STEPS = 12
 """A star alone takes three or four."""
+_NARROW_PX, _MOST_OFF_PX = 2.5, 0.7
+"""Narrower stars have their centres sought with their width, so far at most from where they were
+found."""
+_NODES = np.array([-0.3872983346207417, 0.0, 0.3872983346207417])
+_WEIGHTS = np.array([5.0, 8.0, 5.0]) / 18.0
+"""Gauss–Legendre of order 3 on a pixel of width 1."""
 _BROAD_BETA = 2.5
 _HALF_LIGHT_FWHM = 0.677
 """Radius of half of the light of a Moffat profile with β = 2.5, in widths."""
@@ -224,8 +231,7 @@ def _fit_moffats(  # type: ignore[no-untyped-def]
     """FWHM and β of each star, (stars, 2); zeros where the fit fails or pixels are flagged."""
     result = np.zeros((xs.size, 2))
     span = 2 * reach + 1
-    r2 = np.empty(span * span)
-    data = np.empty(span * span)
+    dx, dy, data = np.empty(span * span), np.empty(span * span), np.empty(span * span)
     done = 0
     for n in range(xs.size):
         if done >= most:
@@ -243,12 +249,14 @@ def _fit_moffats(  # type: ignore[no-untyped-def]
                     continue
                 if flags[y0 + j, x0 + i]:
                     clean = False
-                r2[used] = d2
+                dx[used], dy[used] = x0 + i - xs[n], y0 + j - ys[n]
                 data[used] = pixels[y0 + j, x0 + i] - skies[n]
                 used += 1
         if not clean:
             continue
-        fwhm, beta = _fit_one(r2[:used], data[:used], guess, guess_beta, blur)
+        fwhm, beta = _fit_one(dx[:used], dy[:used], data[:used], guess, guess_beta, blur)
+        if 0.0 < fwhm < _NARROW_PX <= guess:
+            fwhm, beta = _fit_one(dx[:used], dy[:used], data[:used], fwhm, beta, blur)
         if 0.8 < fwhm < 4.0 * reach:
             result[n, 0] = fwhm
             result[n, 1] = beta
@@ -257,94 +265,141 @@ def _fit_moffats(  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def _cost(r2, data, alpha, beta, shape, logs, blur):  # type: ignore[no-untyped-def]
-    """Best height and pedestal for a shape by linear least squares, and what is left; fills in the
-    shape and the logarithms of its base.
+def _wide(dx, dy, wanted, blur, shape, slopes):  # type: ignore[no-untyped-def]
+    """Fill in the light of each pixel for a star of height 1, and how it changes with the
+    logarithms of α and β, (2, pixels); ``wanted`` are α, β and the centre.
     """
-    n = r2.size
+    alpha, beta, x, y = wanted
     per_alpha2 = 1.0 / (alpha * alpha)
     bend = 4.0 * beta * per_alpha2 * blur
-    sf = sff = sd = sfd = 0.0
-    for i in range(n):
-        u = r2[i] * per_alpha2
-        v = 1.0 + u
-        logs[i] = np.log(v)
-        f = np.exp(-beta * logs[i])
-        f += bend * f / v * ((beta + 1.0) * u / v - 1.0)  # the mean over the pixel
-        shape[i] = f
-        sf += f
-        sff += f * f
-        sd += data[i]
-        sfd += f * data[i]
-    det = n * sff - sf * sf
-    a = (n * sfd - sf * sd) / det
-    b = (sff * sd - sf * sfd) / det
-    cost = 0.0
-    for i in range(n):
-        cost += (data[i] - a * shape[i] - b) ** 2
-    return a, b, cost
+    for i in range(shape.size):
+        u = ((dx[i] - x) ** 2 + (dy[i] - y) ** 2) * per_alpha2
+        log = np.log(1.0 + u)
+        point, by_v = np.exp(-beta * log), 1.0 / (1.0 + u)
+        g = (beta + 1.0) * u * by_v
+        w = bend * by_v * (g - 1.0)  # what the mean over the pixel adds
+        whole = point + point * w
+        shape[i] = whole
+        slopes[0, i] = 2.0 * by_v * (beta * u * whole - point * (w + bend * g * by_v))
+        slopes[1, i] = -beta * log * whole + point * (w + bend * beta * u * by_v * by_v)
 
 
 @njit(cache=True, nogil=True)
-def _fit_one(r2, data, guess, beta, blur):  # type: ignore[no-untyped-def]
+def _narrow(dx, dy, wanted, blur, shape, slopes):  # type: ignore[no-untyped-def]
+    """The same, (4, pixels), also by the centre: of a narrow star by points all over each pixel."""
+    alpha, beta, x, y = wanted
+    per_alpha2, side = 1.0 / (alpha * alpha), np.sqrt(24.0 * blur)
+    for i in range(shape.size):
+        light = by_alpha = by_beta = by_x = by_y = 0.0
+        for k in range(_NODES.size):
+            for m in range(_NODES.size):
+                a, b = dx[i] + side * _NODES[k] - x, dy[i] + side * _NODES[m] - y
+                u = (a * a + b * b) * per_alpha2
+                log = np.log(1.0 + u)
+                point = _WEIGHTS[k] * _WEIGHTS[m] * np.exp(-beta * log)
+                steep = 2.0 * beta * point / (1.0 + u)
+                light += point
+                by_alpha += steep * u
+                by_beta -= beta * log * point
+                by_x += steep * a * per_alpha2
+                by_y += steep * b * per_alpha2
+        shape[i] = light
+        slopes[0, i], slopes[1, i], slopes[2, i], slopes[3, i] = by_alpha, by_beta, by_x, by_y
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _fit_height(data, shape, slopes, left):  # type: ignore[no-untyped-def]
+    """Best height for a shape by linear least squares, beside a pedestal; fills in what is left of
+    the data, and takes off the slopes what these two can take up. The height and the squares left.
+    """
+    n = data.size
+    sf = sff = sd = sfd = 0.0
+    for i in range(n):
+        sf += shape[i]
+        sff += shape[i] * shape[i]
+        sd += data[i]
+        sfd += shape[i] * data[i]
+    det = n * sff - sf * sf
+    height, pedestal = (n * sfd - sf * sd) / det, (sff * sd - sf * sfd) / det
+    cost = 0.0
+    for i in range(n):
+        left[i] = data[i] - height * shape[i] - pedestal
+        cost += left[i] * left[i]
+    for k in range(slopes.shape[0]):
+        s = sg = 0.0
+        for i in range(n):
+            s += slopes[k, i]
+            sg += slopes[k, i] * shape[i]
+        level, share = (sff * s - sf * sg) / det, (n * sg - sf * s) / det
+        for i in range(n):
+            slopes[k, i] = height * (slopes[k, i] - level - share * shape[i])
+    return height, cost
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _step(slopes, left, damping):  # type: ignore[no-untyped-def]
+    """The damped step (kinds) that takes up most of what is left, by elimination."""
+    kinds = slopes.shape[0]
+    normal = np.empty((kinds, kinds + 1))
+    for k in range(kinds):
+        for m in range(k, kinds):
+            total = 0.0
+            for i in range(left.size):
+                total += slopes[k, i] * slopes[m, i]
+            normal[k, m] = normal[m, k] = total
+        total = 0.0
+        for i in range(left.size):
+            total += slopes[k, i] * left[i]
+        normal[k, kinds] = total
+    for k in range(kinds):
+        normal[k, k] *= 1.0 + damping
+    for k in range(kinds):
+        for m in range(kinds):
+            if m != k:
+                times = normal[m, k] / normal[k, k]
+                for j in range(k, kinds + 1):
+                    normal[m, j] -= times * normal[k, j]
+    return normal[:, kinds] / np.diag(normal)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _fit_one(dx, dy, data, guess, beta, blur):  # type: ignore[no-untyped-def]
     """FWHM and β by Levenberg and Marquardt's steps in the logarithms of both, height and pedestal
     being the best for each: of the slopes what these two can't take up (variable projection:
-    Kaufman 1975, BIT 15, 49), else the steps are a few times too short.
+    Kaufman 1975, BIT 15, 49), else the steps are a few times too short. The centre of a narrow star
+    is drawn to the middle of its pixels, which would widen it: it is sought as well.
     """
-    n = r2.size
+    n, narrow = data.size, guess < _NARROW_PX
     alpha = guess / (2.0 * np.sqrt(2.0 ** (1.0 / beta) - 1.0))
-    shape, logs, new_shape, new_logs = np.empty(n), np.empty(n), np.empty(n), np.empty(n)
-    a, b, cost = _cost(r2, data, alpha, beta, shape, logs, blur)
-    damping = 1e-3
-    for _ in range(_MOST_STEPS):
-        jj00 = jj01 = jj11 = jr0 = jr1 = sf = sff = s0 = s1 = s0f = s1f = 0.0
-        per_alpha2 = 1.0 / (alpha * alpha)
-        bend = 4.0 * beta * per_alpha2 * blur
-        for i in range(n):
-            u = r2[i] * per_alpha2
-            by_v = 1.0 / (1.0 + u)
-            g = (beta + 1.0) * u * by_v
-            w = bend * by_v * (g - 1.0)
-            point = a * shape[i] / (1.0 + w)
-            d0 = 2.0 * by_v * (beta * u * a * shape[i] - point * (w + bend * g * by_v))
-            d1 = -beta * logs[i] * a * shape[i] + point * (w + bend * beta * u * by_v * by_v)
-            left = data[i] - a * shape[i] - b
-            jj00 += d0 * d0
-            jj01 += d0 * d1
-            jj11 += d1 * d1
-            jr0 += d0 * left
-            jr1 += d1 * left
-            sf += shape[i]
-            sff += shape[i] * shape[i]
-            s0 += d0
-            s1 += d1
-            s0f += d0 * shape[i]
-            s1f += d1 * shape[i]
-        both = n * sff - sf * sf
-        c0, e0 = (sff * s0 - sf * s0f) / both, (n * s0f - sf * s0) / both
-        jj00 -= c0 * s0 + e0 * s0f
-        jj01 -= c0 * s1 + e0 * s1f
-        jj11 -= (sff * s1 * s1 - 2.0 * sf * s1 * s1f + n * s1f * s1f) / both
-        p, q = jj00 * (1 + damping), jj11 * (1 + damping)
-        det = p * q - jj01 * jj01
-        if not det > 0.0:
-            return 0.0, 0.0
-        step0 = min(max((q * jr0 - jj01 * jr1) / det, -0.5), 0.5)
-        step1 = min(max((p * jr1 - jj01 * jr0) / det, -0.5), 0.5)
-        new_alpha = alpha * np.exp(step0)
-        new_beta = min(max(beta * np.exp(step1), 1.2), 12.0)
-        na, nb, new_cost = _cost(r2, data, new_alpha, new_beta, new_shape, new_logs, blur)
+    now, damping, cost, height = np.array([alpha, beta, 0.0, 0.0]), 1e-3, np.inf, 0.0
+    new, small, kinds = now.copy(), False, 4 if narrow else 2
+    shape, left, new_left = np.empty(n), np.empty(n), np.empty(n)
+    slopes, new_slopes = np.empty((kinds, n)), np.empty((kinds, n))
+    for _ in range(_MOST_STEPS + 1):
+        if narrow:
+            _narrow(dx, dy, new, blur, shape, new_slopes)
+        else:
+            _wide(dx, dy, new, blur, shape, new_slopes)
+        new_height, new_cost = _fit_height(data, shape, new_slopes, new_left)
         if new_cost <= cost:
-            small = abs(step0) < 2e-3 and abs(step1) < 1e-2
-            alpha, beta, a, b, cost = new_alpha, new_beta, na, nb, new_cost
-            shape[:], logs[:] = new_shape, new_logs
+            now[:], height, cost = new, new_height, new_cost
+            left, new_left = new_left, left
+            slopes, new_slopes = new_slopes, slopes
             damping = max(damping * 0.2, 1e-9)
             if small:
                 break
         else:
             damping *= 8.0
-            if damping > 1e6:
+            if not damping < 1e6:
                 break
-    if a <= 0.0:
+        step = _step(slopes, left, damping)
+        if not np.all(np.isfinite(step)):
+            return 0.0, 0.0
+        small = abs(step[0]) < 2e-3 and abs(step[1]) < 1e-2
+        new[0] = now[0] * np.exp(min(max(step[0], -0.5), 0.5))
+        new[1] = min(max(now[1] * np.exp(min(max(step[1], -0.5), 0.5)), 1.2), 12.0)
+        for k in range(2, kinds):
+            new[k] = min(max(now[k] + step[k], -_MOST_OFF_PX), _MOST_OFF_PX)
+    if height <= 0.0:
         return 0.0, 0.0
-    return 2.0 * alpha * np.sqrt(2.0 ** (1.0 / beta) - 1.0), beta
+    return 2.0 * now[0] * np.sqrt(2.0 ** (1.0 / now[1]) - 1.0), now[1]
