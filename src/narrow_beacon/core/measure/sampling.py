@@ -18,7 +18,7 @@ from narrow_beacon.core.measure.spread import Spread
 
 _PHASES = 6
 _WIDTHS = (0.96, 1.0, 1.04)
-"""Of the star, over what was measured: it is not known better, and much hangs on it."""
+"""Of the star, over what was measured: much hangs on the few percent by which that may be off."""
 _NODES = np.array([-0.3872983346207417, 0.0, 0.3872983346207417])
 _WEIGHTS = np.array([5.0, 8.0, 5.0]) / 18.0
 """Gauss–Legendre of order 3 on a pixel of width 1."""
