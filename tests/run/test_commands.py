@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
@@ -73,11 +74,13 @@ def test_a_wrong_benchmark_is_named_with_the_right_ones(capsys: pytest.CaptureFi
 
 
 def test_benchmarks_say_which_aims_were_missed(
-    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str], tmp_path: Path
 ) -> None:
-    monkeypatch.setattr(bench_run, "BENCHES", {"good": lambda: True, "bad": lambda: False})
-    assert bench_run.run_benches([]) == 1
+    benches = {"good": lambda: np.float64(1.0) < 2.0, "bad": lambda: False}
+    monkeypatch.setattr(bench_run, "BENCHES", benches)
+    assert bench_run.run_benches([], tmp_path / "told.json") == 1
     printed = capsys.readouterr().out
+    assert json.loads((tmp_path / "told.json").read_text())["met"] == {"good": True, "bad": False}
     assert "good: every aim met" in printed
     assert "bad: AN AIM WAS MISSED" in printed
     assert bench_run.run_benches(["good"]) == 0

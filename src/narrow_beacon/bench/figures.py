@@ -24,7 +24,7 @@ class Figure:
         """Whether the aim was met; None without one."""
         if self.aim is None:
             return None
-        return self.value >= self.aim if self.least else self.value <= self.aim
+        return bool(self.value >= self.aim if self.least else self.value <= self.aim)
 
 
 class Figures:
