@@ -82,6 +82,21 @@ def test_clipped_mean_is_the_mean_without_the_outliers(tmp_path: Path, wrapping:
     assert made.clipped_share > 100 / (13 * images[0].size)
 
 
+@pytest.mark.parametrize("count", [5, 6, 9, 14])
+def test_frames_of_any_number_are_clipped_by_the_formula(tmp_path: Path, count: int) -> None:
+    rng = np.random.default_rng(count)
+    images = [np.rint(500.0 + 9.0 * rng.standard_t(2, SHAPE)) for _ in range(count)]
+    made = combine(sources(tmp_path, images), tmp_path, kappa=3.0)
+    values = np.array(images)
+    away = np.abs(values - np.median(values, axis=0))
+    # Half a step of the frames' values at the least.
+    inside = away <= 3.0 * np.maximum(1.4826 * np.median(away, axis=0), 0.5)
+    mean = np.sum(values * inside, axis=0) / inside.sum(axis=0)
+    # The limit is told in 32 bits: a value that is just on it may fall to either side.
+    assert np.mean(np.abs(made.plane - mean) > 1e-3) < 1e-3
+    assert made.clipped_share == pytest.approx(1.0 - inside.mean(), abs=1e-4)
+
+
 def test_few_frames_are_combined_by_their_median(tmp_path: Path) -> None:
     images = [np.full(SHAPE, value, float) for value in (100, 102, 900)]
     assert np.all(combine(sources(tmp_path, images), tmp_path).plane == 102)

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from builders import noise, scattered, star_image
 from narrow_beacon.core.stars.background import Background, measure_background
 from narrow_beacon.core.stars.detect import RING_WIDTHS, detect, likely_width
-from narrow_beacon.core.stars.nearest import nearest, pairs_within
+from narrow_beacon.core.stars.nearest import nearest, owners_of, pairs_within
 from narrow_beacon.core.stars.profile import measure_profile
 from narrow_beacon.core.stars.strikes import mark_strikes
 from narrow_beacon.core.stars.trails import find_trails
@@ -256,6 +256,10 @@ def test_the_nearest_star_and_near_pairs_are_those_of_a_full_search(
     index, away = nearest(x, y, xo, yo, reach)
     assert np.array_equal(index, np.where(near.any(axis=1), np.argmin(apart, axis=1), -1))
     assert np.allclose(away, np.where(near.any(axis=1), apart.min(axis=1), np.inf))
+    own = np.where(index[:, None] == np.arange(others), apart, np.inf)
+    own = np.vstack([own, np.full((1, others), np.inf)])  # where there are no places at all
+    owner = np.where(np.isinf(own).all(axis=0), -1, np.argmin(own, axis=0))
+    assert np.array_equal(owners_of(index, away, others), owner)
     one, other, gap = pairs_within(x, y, xo, yo, reach)
     assert np.array_equal(np.stack([one, other]), np.stack(np.nonzero(near)))
     assert np.allclose(gap, apart[near])
