@@ -129,7 +129,7 @@ class FolderWatch:
                     NightFile.campaign_id == campaign, NightFile.away.is_(False)
                 )
             )
-            return {Path(path): (size, modified) for path, size, modified in found.tuples()}
+            return {Path(path): (size, modified) for path, size, modified in found}
 
     def _take_whole(self, watched: _Watched) -> int:
         """Let through what is whole by now; how many files."""

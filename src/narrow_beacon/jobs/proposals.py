@@ -90,9 +90,9 @@ def limit_values(
         mids = [file.mid_utc for file in known if file.mid_utc]
         airmass = exposure_times(mids, *position, site).airmass
     evenings = dict(
-        session.execute(select(Night.id, Night.evening).where(Night.campaign_id == campaign.id))
-        .tuples()
-        .all()
+        session.execute(
+            select(Night.id, Night.evening).where(Night.campaign_id == campaign.id)
+        ).all()
     )
     found = {}
     for file, mass in zip(known, airmass, strict=True):

@@ -45,9 +45,7 @@ def _counts(session: Session, campaign: Campaign) -> dict[str, int]:
             select(NightFile.part, func.count())
             .where(NightFile.campaign_id == campaign.id)
             .group_by(NightFile.part)
-        )
-        .tuples()
-        .all()
+        ).all()
     )
 
 

@@ -93,7 +93,7 @@ def chain_prints(session: Session, campaign: Campaign) -> dict[str, str]:
             ChainRecord.campaign_id == campaign.id
         )
     )
-    return dict(found.tuples().all())
+    return dict(found.all())
 
 
 def image_version(sha256: str, chain_print: str) -> str:

@@ -223,18 +223,18 @@ function drawQuality(ctx: CanvasRenderingContext2D, picture: RailPicture): void 
     }
     ctx.stroke();
     ctx.restore();
-    const line = new Path2D();
+    ctx.beginPath();
     for (const { x, middle, joined } of columns) {
-      if (joined) line.lineTo(x, y(middle));
-      else line.moveTo(x, y(middle));
+      if (joined) ctx.lineTo(x, y(middle));
+      else ctx.moveTo(x, y(middle));
     }
     ctx.save();
     ctx.setLineDash([]);
     ctx.strokeStyle = colour("--ground");
     ctx.lineWidth = EDGE_PX;
-    ctx.stroke(line);
+    ctx.stroke();
     ctx.restore();
-    ctx.stroke(line);
+    ctx.stroke();
     ctx.setLineDash([]);
     ctx.strokeStyle = colour("--trouble");
     for (const limit of limits) {
