@@ -11,10 +11,13 @@ from pathlib import Path
 import numpy as np
 import pyarrow.parquet as pq
 import pytest
+from astropy.io import fits
 from click.testing import CliRunner, Result
 
 from narrow_beacon.bench.compare import numbers, read_csv, score_night
 from narrow_beacon.cli import main
+from narrow_beacon.plan import read_plan
+from narrow_beacon.reduce.walk import Silent, scratch_walk
 from narrow_beacon.simulate.cone_service import ConeService
 from narrow_beacon.simulate.plain import plain_sky, write_plain_night
 
@@ -376,3 +379,30 @@ def test_the_site_may_come_from_the_headers(tmp_path: Path, variant: Callable[..
     assert "taken from the headers (SITELAT, SITELONG)" in result.output
     airmass = numbers(read_csv(plan.parent / "out" / "light_curve.csv"), "airmass")
     assert ((airmass > 1) & (airmass < 2)).all()
+
+
+class Counted(Silent):
+    """Progress, step by step: how much there is of each, and how much of it is done."""
+
+    def __init__(self) -> None:
+        self.steps: list[list[int]] = []
+
+    def start(self, words: str, total: int, done: int = 0) -> None:
+        self.steps.append([total, done])
+
+    def advance(self, count: int = 1) -> None:
+        self.steps[-1][1] += count
+
+
+def test_no_step_is_more_than_done_where_exposures_are_of_two_lengths(tmp_path: Path) -> None:
+    write_plain_night(tmp_path, 3, exposures=4, shape=(200, 200), calibration=5)
+    longer = sorted((tmp_path / "raw").glob("foxglove-*.fits"))[-1]
+    with fits.open(longer, mode="update") as hdus:
+        keyword = next(k for k in ("EXPTIME", "EXPOSURE") if k in hdus[0].header)
+        hdus[0].header[keyword] *= 2.0
+    told = Counted()
+    with scratch_walk(read_plan(tmp_path / "plan.toml"), 1, told) as walk:
+        walk.to("chains")
+    # What can't be counted beforehand has a total of none.
+    assert all(done == total for total, done in told.steps if total)
+    assert [2, 2] in told.steps

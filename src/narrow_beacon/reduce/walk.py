@@ -270,7 +270,7 @@ class Walk:
                 "There are no exposures of the sky yet: point Intake to a folder."
             )
         masters = self.masters
-        kinds = len({frame.night + str(frame.filter) for frame in exposures})
+        kinds = len({chain_name(frame) for frame in exposures})
         self.progress.start("preparing corrections", kinds)
         asked = kit_frames(self.sorted.night)
         kits = begun(self.pool, look_at_kit, [(frames,) for frames in asked.values()], KIT_LOST)
