@@ -40,6 +40,7 @@ import { indexWords } from "./measure/scale";
 export function CurveMain() {
   const id = useApp((s) => s.campaign);
   const filter = useApp((s) => s.filter);
+  const atWork = useApp((s) => s.progress !== null && s.progress.campaign === s.campaign);
   const { data } = useCurve(id);
   const { data: campaign } = useCampaign(id);
   const axis = useAxis();
@@ -59,11 +60,15 @@ export function CurveMain() {
       <Empty title="No curve yet">
         <p>
           {data?.problems[0] ??
-            "The curve is made from the measured stars. Measure the night, and it appears."}
+            (atWork
+              ? "The curve is made from the measured stars, and appears when they are."
+              : "The curve is made from the measured stars. Measure the night, and it appears.")}
         </p>
-        <Button main className="self-start" onClick={() => void startJob("reduce")}>
-          Reduce all of it
-        </Button>
+        {!atWork && (
+          <Button main className="self-start" onClick={() => void startJob("reduce")}>
+            Reduce all of it
+          </Button>
+        )}
       </Empty>
     );
   const name = campaign.target.name || "target";

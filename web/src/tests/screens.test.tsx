@@ -2,11 +2,11 @@
 import { act, fireEvent, screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import type { Candidates, Radii, Scale, ReportPage, StarOnExposure } from "../api/types";
+import type { Candidates, Progress, Radii, Scale, ReportPage, StarOnExposure } from "../api/types";
 import { RailFacts } from "../rail/RailFacts";
 import { timelineOf } from "../rail/timeline";
 import { CastBench } from "../stages/Cast";
-import { CurveBench } from "../stages/Curve";
+import { CurveBench, CurveMain } from "../stages/Curve";
 import { IntakeMain } from "../stages/Intake";
 import { PlaceBench } from "../stages/Place";
 import { ReportBench, ReportMain } from "../stages/Report";
@@ -525,6 +525,20 @@ describe("Curve", () => {
     expect(screen.getByText("doubtful, hollow").nextSibling!.textContent).toBe("2");
     expect(screen.getByText("for bad pixel").nextSibling!.textContent).toBe("2, up to 12 mmag");
     expect(screen.getByText("for trail").nextSibling!.textContent).toBe("1");
+  });
+
+  it("offers no second reduction while one is at work", async () => {
+    server({ [`GET ${HERE}/curve`]: { ...curve(), filters: [], problems: [] } });
+    const progress: Progress = {
+      job: 9, campaign: 1, kind: "reduce", words: "measuring",
+      done: 84, total: 212, rate: 3.21, left_s: 41, failures: [],
+    }; // prettier-ignore
+    useApp.setState({ progress });
+    show(<CurveMain />);
+    expect(await screen.findByText(/appears when they are/)).toBeTruthy();
+    expect(screen.queryByText("Reduce all of it")).toBeNull();
+    act(() => useApp.setState({ progress: null }));
+    expect(screen.getByText("Reduce all of it")).toBeTruthy();
   });
 
   it("folds as soon as a period is typed", async () => {
