@@ -15,13 +15,11 @@ from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.measure.overlap import pixel_overlap
 from narrow_beacon.core.measure.spread import Spread
+from narrow_beacon.core.stars.profile import PIXEL_NODES, PIXEL_WEIGHTS
 
 _PHASES = 6
 _WIDTHS = (0.96, 1.0, 1.04)
 """Of the star, over what was measured: much hangs on the few percent by which that may be off."""
-_NODES = np.array([-0.3872983346207417, 0.0, 0.3872983346207417])
-_WEIGHTS = np.array([5.0, 8.0, 5.0]) / 18.0
-"""Gauss–Legendre of order 3 on a pixel of width 1."""
 
 
 def sampling_scatter(
@@ -38,7 +36,9 @@ def sampling_scatter(
         sums = np.zeros((_PHASES * _PHASES, radii_px.size))
         step_px = width * spread.step_px
         for dx, dy in sets:
-            sums += _sums(spread.brightness, step_px, radii_px, dx, dy, pixel_px * _NODES, _WEIGHTS)
+            sums += _sums(
+                spread.brightness, step_px, radii_px, dx, dy, pixel_px * PIXEL_NODES, PIXEL_WEIGHTS
+            )
         scatter[n] = np.std(sums, axis=0) / np.mean(sums, axis=0)
     return np.asarray(np.sqrt(np.mean(scatter**2, axis=0)))
 

@@ -45,11 +45,8 @@ def centroids(pixels, x_px, y_px, sky, sigma):  # type: ignore[no-untyped-def]
             for j in range(span):
                 row = yi + j - reach
                 if 0 <= row < height and last > first:
-                    line, left, begin = (
-                        np.uint64(row),
-                        np.uint64(first),
-                        np.uint64(xi - reach + first),
-                    )
+                    line, left = np.uint64(row), np.uint64(first)
+                    begin = np.uint64(xi - reach + first)
                     r0 = r1 = r2 = 0.0
                     for i in range(np.uint64(last - first)):
                         v = pixels[line, begin + i] - sky[n]

@@ -25,8 +25,8 @@ _MOST_STEPS = 12
 _NARROW_PX, _MOST_OFF_PX = 2.5, 0.7
 """Narrower stars have their centres sought with their width, so far at most from where they were
 found."""
-_NODES = np.array([-0.3872983346207417, 0.0, 0.3872983346207417])
-_WEIGHTS = np.array([5.0, 8.0, 5.0]) / 18.0
+PIXEL_NODES = np.array([-0.3872983346207417, 0.0, 0.3872983346207417])
+PIXEL_WEIGHTS = np.array([5.0, 8.0, 5.0]) / 18.0
 """Gauss–Legendre of order 3 on a pixel of width 1."""
 _BROAD_BETA = 2.5
 _HALF_LIGHT_FWHM = 0.677
@@ -291,12 +291,12 @@ def _narrow(dx, dy, wanted, blur, shape, slopes):  # type: ignore[no-untyped-def
     per_alpha2, side = 1.0 / (alpha * alpha), np.sqrt(24.0 * blur)
     for i in range(shape.size):
         light = by_alpha = by_beta = by_x = by_y = 0.0
-        for k in range(_NODES.size):
-            for m in range(_NODES.size):
-                a, b = dx[i] + side * _NODES[k] - x, dy[i] + side * _NODES[m] - y
+        for k in range(PIXEL_NODES.size):
+            for m in range(PIXEL_NODES.size):
+                a, b = dx[i] + side * PIXEL_NODES[k] - x, dy[i] + side * PIXEL_NODES[m] - y
                 u = (a * a + b * b) * per_alpha2
                 log = np.log(1.0 + u)
-                point = _WEIGHTS[k] * _WEIGHTS[m] * np.exp(-beta * log)
+                point = PIXEL_WEIGHTS[k] * PIXEL_WEIGHTS[m] * np.exp(-beta * log)
                 steep = 2.0 * beta * point / (1.0 + u)
                 light += point
                 by_alpha += steep * u
@@ -388,6 +388,8 @@ def _fit_one(dx, dy, data, guess, beta, blur):  # type: ignore[no-untyped-def]
             damping = max(damping * 0.2, 1e-9)
             if small:
                 break
+        elif cost == np.inf:
+            return 0.0, 0.0  # there is nothing to begin from
         else:
             damping *= 8.0
             if not damping < 1e6:
