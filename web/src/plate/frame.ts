@@ -18,7 +18,11 @@ const STEPS_ARCSEC = [1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1200, 1800, 3600, 
 const STEPS_TIME_S = [0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1200, 3600];
 const GRID_PX = 150;
 const BAR_PX = 110;
-const SAMPLES = 24;
+const SAMPLES = 72;
+const COMPASS = { right: 46, top: 84, reach: 24 };
+const BAR = { left: 14, bottom: 64 };
+const LABEL = { width: 84, height: 14, gap: 4 };
+const STRETCH = { width: 198, height: 86 };
 
 /** The first of some steps that is at least so large. */
 export const stepFor = (steps: readonly number[], least: number): number =>
@@ -85,6 +89,26 @@ function drawGrid(ctx: CanvasRenderingContext2D, toScreen: Affine, size: Size, t
   }
 }
 
+/** What stands over the plate in its corners, as [left, top, right, bottom]. */
+function taken({ width, height }: Size): [number, number, number, number][] {
+  const [x, y, reach] = [width - COMPASS.right, COMPASS.top, 1.7 * COMPASS.reach];
+  return [
+    [x - reach, y - reach, x + reach, y + reach],
+    [BAR.left, height - BAR.bottom - 22, BAR.left + BAR_PX, height - BAR.bottom + 4],
+    [width - STRETCH.width, height - STRETCH.height, width, height],
+  ];
+}
+
+/** Whether a label beside a point is in the picture and under nothing. */
+export function isFree(p: { x: number; y: number }, size: Size): boolean {
+  const { width, height, gap } = LABEL;
+  if (p.x < 8 || p.x > size.width - width - 12 || p.y < 44 || p.y > size.height - 44) return false;
+  const [left, bottom] = [p.x + gap, p.y - gap];
+  return !taken(size).some(
+    ([l, t, r, b]) => left < r && left + width > l && bottom > t && bottom - height < b,
+  );
+}
+
 /** A line of the grid, with its value where it first comes into the picture. */
 function trace(
   ctx: CanvasRenderingContext2D,
@@ -96,16 +120,14 @@ function trace(
   ctx.beginPath();
   line.forEach((p, i) => p && (i ? ctx.lineTo(p.x, p.y) : ctx.moveTo(p.x, p.y)));
   ctx.stroke();
-  const inside = line.find(
-    (p) => p && p.x > 8 && p.x < size.width - 96 && p.y > 44 && p.y < size.height - 44,
-  );
+  const inside = line.find((p) => p && isFree(p, size));
   ctx.globalAlpha = 0.9;
-  if (inside) ctx.fillText(label, inside.x + 4, inside.y - 4);
+  if (inside) ctx.fillText(label, inside.x + LABEL.gap, inside.y - LABEL.gap);
 }
 
 function drawCompass(ctx: CanvasRenderingContext2D, toScreen: Affine, size: Size): void {
-  const centre = { x: size.width - 46, y: 84 };
-  const k = 24 / scaleOf(toScreen);
+  const centre = { x: size.width - COMPASS.right, y: COMPASS.top };
+  const k = COMPASS.reach / scaleOf(toScreen);
   const from = apply(toScreen, { x: 0, y: 0 });
   ctx.globalAlpha = 1;
   ctx.strokeStyle = ctx.fillStyle = colour("--plate-ink");
@@ -131,7 +153,7 @@ function drawBar(ctx: CanvasRenderingContext2D, toScreen: Affine, size: Size): v
   const fitting = STEPS_ARCSEC.filter((step) => step * perArcsec <= BAR_PX);
   const length = fitting.at(-1) ?? STEPS_ARCSEC[0]!;
   const px = length * perArcsec;
-  const [left, y] = [14, size.height - 64];
+  const [left, y] = [BAR.left, size.height - BAR.bottom];
   ctx.strokeStyle = ctx.fillStyle = colour("--plate-ink");
   ctx.lineWidth = 1.5;
   ctx.beginPath();

@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import { medians, residualsOf } from "../stages/place/residuals";
 import { catalogue, exposure, measured } from "../tests/builders";
-import { lengthWords, stepFor } from "./frame";
+import { isFree, lengthWords, stepFor } from "./frame";
 import { positionOf } from "./position";
 import { planeOf, skyOf } from "./sky";
 
@@ -49,6 +49,19 @@ describe("the grid", () => {
     expect(stepFor([1, 2, 5, 10], 3)).toBe(5);
     expect(stepFor([1, 2, 5, 10], 99)).toBe(10);
     expect([30, 300, 7200].map(lengthWords)).toEqual(["30″", "5′", "2°"]);
+  });
+
+  it("has its labels beside what stands over the plate, not under it", () => {
+    const size = { width: 880, height: 644 };
+    expect(isFree({ x: 400, y: 300 }, size)).toBe(true);
+    for (const under of [
+      { x: 760, y: 84 }, // the compass
+      { x: 20, y: 584 }, // the bar of length
+      { x: 700, y: 580 }, // the stretch
+      { x: 860, y: 300 }, // would be cut off
+    ])
+      expect(isFree(under, size)).toBe(false);
+    expect(isFree({ x: 770, y: 150 }, size)).toBe(true);
   });
 });
 

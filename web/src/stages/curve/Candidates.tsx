@@ -4,7 +4,7 @@ import type { Marks } from "../../charts/marks";
 import { phaseOf } from "../../charts/marks";
 import { filterColour } from "../../ui/words";
 import { Folded, type Speck } from "./Folded";
-import { periodWords, typed, useShown } from "./view";
+import { peakShown, periodWords, useShown } from "./view";
 
 const SHOWN = 5;
 
@@ -14,12 +14,15 @@ export function Candidates(props: {
   marks: readonly Marks[];
   filters: readonly FilterCurve[];
 }) {
-  const period = useShown((s) => s.period);
+  const shown = peakShown(
+    props.peaks,
+    useShown((s) => s.period),
+  );
   return (
     <ol className="grid shrink-0 grid-cols-5 border-t border-line" aria-label="likely periods">
       {props.peaks.slice(0, SHOWN).map((peak, n) => {
         const words = periodWords(peak.period_d, peak.uncertainty_d);
-        const here = Math.abs(typed(period) / peak.period_d - 1) < 1e-5;
+        const here = peak === shown;
         return (
           <li key={words} className="min-w-0 border-r border-line last:border-r-0">
             <button

@@ -6,7 +6,7 @@ import { Chips, Fact, Section } from "../../ui/parts";
 import { chanceWords } from "./Candidates";
 import { epochOf, inForce } from "./phase";
 import { useAsked } from "./PhaseView";
-import { periodWords, typed, useShown } from "./view";
+import { peakShown, periodWords, typed, useShown } from "./view";
 
 const SHAPES = [
   { key: "any", words: "any shape" },
@@ -30,7 +30,7 @@ export function PeriodSection() {
   const { data: others } = useOtherCurves(id);
   const shown = useShown();
   const days = typed(shown.period);
-  const peak = found?.peaks.find((p) => Math.abs(p.period_d / days - 1) < 1e-5);
+  const peak = peakShown(found?.peaks, shown.period);
   const best = found?.peaks[0];
   const times = (factor: number) => {
     const from = days > 0 ? days : (inForce(series)?.period_d ?? best?.period_d ?? NaN);

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import type { FilterCurve, SeriesOf, Turn } from "../../api/types";
+import type { FilterCurve, Peak, SeriesOf, Turn } from "../../api/types";
 import type { Marks } from "../../charts/marks";
 import { timelineOf } from "../../rail/timeline";
 import { stamp } from "./Candidates";
@@ -7,7 +7,7 @@ import { ghostsOverPhase, ghostsOverTime } from "./others";
 import { binned, epochOf, foldMarks, stackNights } from "./phase";
 import { aboutTheirMiddles } from "./shown";
 import { departures, departureWords, pinsOf, timeWords } from "./turns";
-import { periodWords, typed } from "./view";
+import { peakShown, periodWords, typed } from "./view";
 
 const T0 = 2461326.3;
 const times = [0, 0.1, 0.2, 1.0, 1.1, 1.2].map((d) => T0 + d);
@@ -114,6 +114,20 @@ describe("a curve from elsewhere", () => {
     expect(new Set(folded.map((g) => g.y))).toEqual(new Set([12.1, 12.3]));
     expect(ghostsOverPhase(others, [curve], NaN, T0)).toEqual([]);
     expect(ghostsOverTime(undefined, [], timeline)).toEqual([]);
+  });
+});
+
+describe("a found period", () => {
+  it("is known again by the digits that it was written with, typed ones by their value", () => {
+    const found = [0.1759495, 0.3517949].map(
+      (period_d) => ({ period_d, uncertainty_d: 1e-4 }) as Peak,
+    );
+    const words = periodWords(0.3517949, 1e-4);
+    expect(words).toBe("0.35179"); // off by more than a hundred-thousandth of itself
+    expect(peakShown(found, words)).toBe(found[1]);
+    expect(peakShown(found, "0,175950")).toBe(found[0]);
+    expect(peakShown(found, "0.3518")).toBeUndefined();
+    expect(peakShown(undefined, words)).toBeUndefined();
   });
 });
 

@@ -1,4 +1,5 @@
 import { create } from "zustand";
+import type { Peak } from "../../api/types";
 
 /** On the standard scale where that is known, as measured against the comparison stars, as the
  * instrument gives them; or the colour index. */
@@ -57,3 +58,11 @@ export function periodWords(period: number, uncertainty: number): string {
     uncertainty > 0 ? Math.min(Math.max(1 - Math.floor(Math.log10(uncertainty)), 2), 9) : 6;
   return period.toFixed(digits);
 }
+
+/** The found period that a field shows: as it was written there, with its digits, or as good as it. */
+export const peakShown = (peaks: readonly Peak[] | undefined, text: string): Peak | undefined =>
+  peaks?.find(
+    (peak) =>
+      text === periodWords(peak.period_d, peak.uncertainty_d) ||
+      Math.abs(typed(text) / peak.period_d - 1) < 1e-5,
+  );
