@@ -61,12 +61,11 @@ def warm_stars() -> None:
     pixels, flags = image.astype(np.float32), np.zeros(image.shape, np.uint8)
     seen = see(pixels, flags, 3.3)
     find_trails(pixels, seen.found.block_means, seen.background, 3.3)
-    masked = np.zeros_like(flags)
     stars = seen.stars
-    mask_stars(flags, masked, stars.x_px, stars.y_px, np.full(len(stars), 4.0))
+    mask_stars(flags, stars.x_px, stars.y_px, np.full(len(stars), 4.0))
     measure_apertures(
         pixels,
-        masked,
+        flags,
         stars.x_px,
         stars.y_px,
         np.array([2.0, 4.0]),

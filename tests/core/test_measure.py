@@ -43,10 +43,10 @@ CAMERA = CameraConstants(1.0, 0.0)
 def sums_of(
     image: np.ndarray, x: np.ndarray, y: np.ndarray, radii: np.ndarray = RADII, *, mask: float = 9.0
 ):  # type: ignore[no-untyped-def]
-    flags, masked = np.zeros(image.shape, np.uint8), np.zeros(image.shape, np.uint8)
-    mask_stars(flags, masked, x, y, np.full(x.size, mask))
+    flags = np.zeros(image.shape, np.uint8)
+    mask_stars(flags, x, y, np.full(x.size, mask))
     sky, noise = measure_background(image).at(x, y)
-    return measure_apertures(image, masked, x, y, radii, (10.5, 16.5), sky, noise)
+    return measure_apertures(image, flags, x, y, radii, (10.5, 16.5), sky, noise)
 
 
 @given(st.floats(-0.5, 0.5), st.floats(-0.5, 0.5), st.floats(0.1, 12.0))
@@ -196,7 +196,7 @@ def census_of(
     sky, _ = background.at(found.stars.x_px, found.stars.y_px)
     return take_census(
         Image(
-            image, flags, np.zeros_like(flags), background, found.stars,
+            image, flags, background, found.stars,
             measure_profile(image, flags, found.stars, sky, 3.0), trails,
         ),
         Places(

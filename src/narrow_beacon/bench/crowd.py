@@ -94,7 +94,7 @@ def _census(image, places, known, fwhm, only=None):  # type: ignore[no-untyped-d
     profile = measure_profile(pixels, flags, found, sky, fwhm)
     x, y = (v[:only] for v in places)
     return take_census(
-        Image(pixels, flags, np.zeros_like(flags), background, found, profile),
+        Image(pixels, flags, background, found, profile),
         Places(np.arange(x.size), x, y, known[:only]),
         Apertures(fwhm, np.array(RADII_FWHM) * fwhm, (3.5 * fwhm, 5.5 * fwhm)),
         Exposed(60.0, 1.2),

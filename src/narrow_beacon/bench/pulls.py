@@ -180,11 +180,11 @@ class _Bench:
     def sums(self, image: np.ndarray, x: Floats, y: Floats) -> ApertureSums:
         """Aperture sums of the stars at their true places."""
         reach = self.condition.reach_px
-        flags, masked = np.zeros(self.shape, np.uint8), np.zeros(self.shape, np.uint8)
-        mask_stars(flags, masked, x, y, np.full(x.size, 3.0 * reach))
+        flags = np.zeros(self.shape, np.uint8)
+        mask_stars(flags, x, y, np.full(x.size, 3.0 * reach))
         sky, scatter = measure_background(image).at(x, y)
         ring = (3.5 * reach, 5.5 * reach)
-        return measure_apertures(image, masked, x, y, self.condition.radii_px, ring, sky, scatter)
+        return measure_apertures(image, flags, x, y, self.condition.radii_px, ring, sky, scatter)
 
 
 def measure_pulls(condition: Condition, frames: int, seed: int = 8, grid: int = 8) -> Pulls:

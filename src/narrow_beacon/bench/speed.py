@@ -95,7 +95,6 @@ def _steps(folder: Path, case: Case) -> dict[str, Callable[[], object]]:
     chain = make_chain(offset, camera.throughput(), defects)
     clean = make_chain(offset, camera.throughput(), np.zeros(case.shape, np.uint8))
     space = Workspace.of_shape(height, width)
-    masked = np.zeros(case.shape, np.uint8)
     order = np.argsort(-electrons)
     solver = Solver(ra[order], dec[order])
     magnitudes = -2.5 * np.log10(electrons[order])
@@ -121,7 +120,7 @@ def _steps(folder: Path, case: Case) -> dict[str, Callable[[], object]]:
     def census() -> None:
         rows, px, py = solver.in_frame(solution)
         take_census(
-            Image(pixels, flags, masked, background, stars, profile),
+            Image(pixels, flags, background, stars, profile),
             Places(rows, px, py, magnitudes[rows]), Apertures(3.0, radii, (10.5, 16.5)),
             Exposed(60.0, 1.2), noise,
         )  # fmt: skip

@@ -191,8 +191,7 @@ def measure(
     inner, outer = annulus_fwhm
     census = take_census(
         Image(
-            seen.pixels, seen.flags, np.zeros_like(flags), seen.background, seen.stars,
-            seen.profile, seen.trails,
+            seen.pixels, seen.flags, seen.background, seen.stars, seen.profile, seen.trails,
         ),
         Places(rows, x, y, magnitudes),
         Apertures(own, np.array(radii_fwhm) * width, (inner * width, outer * width)),

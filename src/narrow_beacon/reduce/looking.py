@@ -169,10 +169,9 @@ def _star_list(seen: Seen, exposure_s: float, step_adu: float) -> StarList:
     stars = seen.stars.take(np.arange(min(len(seen.stars), KEPT_STARS)))
     fwhm = seen.profile.fwhm_px if seen.profile else FIRST_GUESS_FWHM_PX
     sky, noise = seen.background.at(stars.x_px, stars.y_px)
-    masked = np.empty_like(seen.flags)
-    mask_stars(seen.flags, masked, stars.x_px, stars.y_px, np.full(len(stars), _MASK_FWHM * fwhm))
+    mask_stars(seen.flags, stars.x_px, stars.y_px, np.full(len(stars), _MASK_FWHM * fwhm))
     sums = measure_apertures(
-        seen.pixels, masked, stars.x_px, stars.y_px,
+        seen.pixels, seen.flags, stars.x_px, stars.y_px,
         np.array([_RADIUS_FWHM * fwhm]), (_RING_FWHM[0] * fwhm, _RING_FWHM[1] * fwhm), sky, noise,
         step_adu,
     )  # fmt: skip

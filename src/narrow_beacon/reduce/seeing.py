@@ -53,9 +53,9 @@ class Seen:
 
 
 @lru_cache(maxsize=3)
-def workspace(height: int, width: int, number: int = 0) -> tuple[Workspace, Flags]:
-    """What exposures of a size are corrected in, and flags beside it; the same every time."""
-    return Workspace.of_shape(height, width), np.zeros((height, width), np.uint8)
+def workspace(height: int, width: int, number: int = 0) -> Workspace:
+    """What exposures of a size are corrected in; the same every time."""
+    return Workspace.of_shape(height, width)
 
 
 def look(context: Context, job: ExposureJob, guess_px: float | None) -> Seen:
@@ -94,7 +94,7 @@ def see_of(
 
 def corrected(context: Context, job: ExposureJob, *, second: bool = False) -> tuple[Plane, Flags]:
     """Corrected pixels and their flags; of the ``second`` set of a colour that has two."""
-    space, _ = workspace(*job.frame.shape, int(second))
+    space = workspace(*job.frame.shape, int(second))
     use = context.chains[job.chain]
     if use.problem:
         raise NotCorrectedError(f"not corrected: {use.problem}")
@@ -110,7 +110,7 @@ def misplaced_of(context: Context, job: ExposureJob) -> Misplaced | None:
     if not source.plain_16_bit:
         raw = source.cut(read_stored(source))
         return misplaced_dark(lambda y, x: np.nan_to_num(raw[y, x]), offset)
-    space, _ = workspace(*job.frame.shape)
+    space = workspace(*job.frame.shape)
     words = source.cut(read_words(source, space.words_of(source.stored_shape)))
     return misplaced_dark(lambda y, x: physical(words[y, x].view(">i2"), source.scale), offset)
 

@@ -48,7 +48,6 @@ from narrow_beacon.reduce.seeing import (
     planes_of,
     see_of,
     sets_of,
-    workspace,
 )
 
 WRONG_KIND = "wrong kind"
@@ -312,12 +311,11 @@ def _census_of(
 ) -> ExposureCensus:  # fmt: skip
     settings, use = context.groups[job.group], context.chains[job.chain]
     mark_cosmic_rays(seen, use.camera.gain_e_per_adu)
-    _, masked = workspace(*job.frame.shape, int(second))
     widen = fwhm_px / settings.fwhm_px if settings.radii_follow_width else 1.0
     inner, outer = settings.annulus_px
     return take_census(
         Image(
-            seen.pixels, seen.flags, masked, seen.background, seen.stars, seen.profile,
+            seen.pixels, seen.flags, seen.background, seen.stars, seen.profile,
             seen.trails, load_chain(planes_of(use, second)).gain, sets_of(job.frame),
             1.0 / job.frame.source.step,
         ),

@@ -29,6 +29,10 @@ has turned over into a negative one.
 """
 SPIKE = np.uint8(4)
 """Pixel flag: a cosmic ray or another spike narrower than a star."""
+STARLIGHT = np.uint8(128)
+"""Pixel flag: a star shines there, so that it is no sky; nothing is wrong with the pixel."""
+SPOILED = np.uint8(DEFECT | SATURATED | SPIKE)
+"""All that can be wrong with a pixel."""
 
 _LEAST_FLAT = 0.05
 _TURNED_OVER_ADU = np.float32(-8192.0)

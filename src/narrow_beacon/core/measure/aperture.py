@@ -8,12 +8,10 @@ import numpy as np
 
 from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Flags, Floats, Plane
-from narrow_beacon.core.correct.apply import DEFECT, SATURATED, SPIKE
+from narrow_beacon.core.correct.apply import DEFECT, SATURATED, SPIKE, SPOILED, STARLIGHT
 from narrow_beacon.core.measure.circles import circle_sums, circles_of, cut_areas, highest_value
 from narrow_beacon.core.prefetch import fetch_ahead
 
-STARLIGHT = np.uint8(128)
-"""Beside the flags of a pixel: a star shines there, so that it is no sky."""
 _DENSEST = 0.35
 """Of normally distributed values, those in an interval of their scatter about the median, a little
 less than there are: steps by it don't overshoot."""
@@ -40,7 +38,7 @@ class ApertureSums:
 
 def measure_apertures(
     pixels: Plane,
-    masked: Flags,
+    flags: Flags,
     x_px: Floats,
     y_px: Floats,
     radii_px: Floats,
@@ -51,11 +49,12 @@ def measure_apertures(
 ) -> ApertureSums:
     """Measure stars at 0-based positions on an image (height, width).
 
-    ``radii_px`` ascend; ``masked`` has the pixels' flags and ``STARLIGHT`` where no sky is
-    (``mask_stars``). The sky is the mean of the ring's pixels within three times the scatter about
-    their median, the scatter being that of the lower half, and at least three quarters of the
-    ``step_adu`` in which the values come: else all that are not equal to the median would be left
-    out. ``sky_guess_adu`` and ``noise_guess_adu`` (stars) only speed the search for the median.
+    ``radii_px`` ascend; a ring's sky is of pixels without any of the ``flags`` (height, width), of
+    which ``mask_stars`` sets ``STARLIGHT``. The sky is the mean of those within three times the
+    scatter about their median, the scatter being that of the lower half, and at least three
+    quarters of the ``step_adu`` in which the values come: else all that are not equal to the median
+    would be left out. ``sky_guess_adu`` and ``noise_guess_adu`` (stars) only speed the search for
+    the median.
     """
     n, m = x_px.size, radii_px.size
     # Neighbours on the image one after the other: their pixels are still in the cache.
@@ -64,7 +63,7 @@ def measure_apertures(
     sky, scatter, ring, peak = (np.empty(n) for _ in range(4))
     circles = circles_of(radii_px)
     _measure(
-        pixels, masked, x_px[order], y_px[order], np.asarray(radii_px, float),
+        pixels, flags, x_px[order], y_px[order], np.asarray(radii_px, float),
         float(annulus_px[0]), float(annulus_px[1]), sky_guess_adu[order], noise_guess_adu[order],
         circles.half_px, circles.held, circles.held_from, circles.cut, circles.cut_from,
         circles.geometry, _LEAST_STEPS * step_adu, counts, sky, scatter, ring, peak, near,
@@ -73,23 +72,24 @@ def measure_apertures(
     return ApertureSums(*(values[back] for values in (counts, sky, scatter, ring, peak, near)))
 
 
-def mask_stars(flags: Flags, masked: Flags, x_px: Floats, y_px: Floats, radius_px: Floats) -> None:
-    """Fill in ``masked``: the pixels' flags, and ``STARLIGHT`` within a radius of each star."""
-    np.copyto(masked, flags)
+def mask_stars(flags: Flags, x_px: Floats, y_px: Floats, radius_px: Floats) -> None:
+    """Set ``STARLIGHT`` within a radius of each star."""
     rows = np.argsort(y_px, kind="stable")
-    _paint(masked, x_px[rows], y_px[rows], radius_px[rows])
+    _paint(flags, x_px[rows], y_px[rows], radius_px[rows])
 
 
 @njit(cache=True, nogil=True)
-def _paint(masked, x_px, y_px, radius_px):  # type: ignore[no-untyped-def]
-    height, width = masked.shape
+def _paint(flags, x_px, y_px, radius_px):  # type: ignore[no-untyped-def]
+    height, width = flags.shape
     for n in range(x_px.size):
         r = radius_px[n]
+        if n + 1 < x_px.size:
+            fetch_ahead(flags, x_px[n + 1], y_px[n + 1], radius_px[n + 1])
         for y in range(max(0, int(np.ceil(y_px[n] - r))), min(height, int(y_px[n] + r) + 1)):
             half = np.sqrt(max(r * r - (y - y_px[n]) ** 2, 0.0))
             first = max(0, int(np.ceil(x_px[n] - half)))
             for x in range(first, min(width, int(np.floor(x_px[n] + half)) + 1)):
-                masked[y, x] |= STARLIGHT
+                flags[y, x] |= STARLIGHT
 
 
 @njit(cache=True, nogil=True)
@@ -180,7 +180,7 @@ def _ring_sky(values, count, guess, noise, least):  # type: ignore[no-untyped-de
 
 
 @njit(cache=True, nogil=True)
-def _gather_ring(pixels, masked, xc, yc, inner, outer, values):  # type: ignore[no-untyped-def]
+def _gather_ring(pixels, flags, xc, yc, inner, outer, values):  # type: ignore[no-untyped-def]
     """Good pixels of the ring into ``values``; returns how many."""
     height, width = pixels.shape
     # Without a sign the compiler needn't ask whether a place counts from the end.
@@ -196,7 +196,7 @@ def _gather_ring(pixels, masked, xc, yc, inner, outer, values):  # type: ignore[
         for begin, end in ((first, left), (right, last)):
             for x in range(np.uint64(begin), np.uint64(max(begin, end))):
                 values[count] = pixels[line, x]
-                count += one if masked[line, x] == 0 else none
+                count += one if flags[line, x] == 0 else none
     return np.int64(count)
 
 
@@ -212,7 +212,7 @@ def _note_flag(near, n, flag, dx, dy):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
-def _read_patch(pixels, masked, x0, y0, half, xc, yc, reach, sky, patch, near, n):  # type: ignore[no-untyped-def]
+def _read_patch(pixels, flags, x0, y0, half, xc, yc, reach, sky, patch, near, n):  # type: ignore[no-untyped-def]
     """Light above the sky about a star into ``patch``, as its mirror image where the star is left
     of or below the middle of its pixel (x0, y0), 0 beyond the image. Notes the flags of what lies
     within ``reach``.
@@ -234,7 +234,7 @@ def _read_patch(pixels, masked, x0, y0, half, xc, yc, reach, sky, patch, near, n
         out = np.uint64(y - (y0 - half) if yc >= y0 else y0 + half - y)
         marked = np.uint8(0)
         for i in range(size):
-            marked |= masked[line, from_left + i]
+            marked |= flags[line, from_left + i]
         if xc >= x0:
             for i in range(size):
                 patch[out, begin + i] = pixels[line, from_left + i] - sky
@@ -242,16 +242,16 @@ def _read_patch(pixels, masked, x0, y0, half, xc, yc, reach, sky, patch, near, n
             end = from_left + size - one
             for i in range(size):
                 patch[out, begin + i] = pixels[line, end - i] - sky
-        if marked & ~STARLIGHT:
+        if marked & SPOILED:
             for x in range(left, right):
-                flag = masked[y, x] & ~STARLIGHT
+                flag = flags[y, x] & SPOILED
                 if flag and max(abs(x - xc), abs(y - yc)) <= reach:
                     _note_flag(near, n, flag, x - xc, y - yc)
 
 
 @njit(cache=True, nogil=True)
 def _measure(  # type: ignore[no-untyped-def]
-    pixels, masked, xs, ys, radii, inner, outer, guesses, noises,
+    pixels, flags, xs, ys, radii, inner, outer, guesses, noises,
     half, held, held_from, cut, cut_from, geometry, least,
     counts, skies, scatters, rings, peaks, near,
 ):  # fmt: skip
@@ -265,8 +265,8 @@ def _measure(  # type: ignore[no-untyped-def]
         xc, yc = xs[n], ys[n]
         if n + 1 < xs.size:
             fetch_ahead(pixels, xs[n + 1], ys[n + 1], outer)
-            fetch_ahead(masked, xs[n + 1], ys[n + 1], outer)
-        count = _gather_ring(pixels, masked, xc, yc, inner, outer, values)
+            fetch_ahead(flags, xs[n + 1], ys[n + 1], outer)
+        count = _gather_ring(pixels, flags, xc, yc, inner, outer, values)
         if count >= 8:
             sky, scatter, kept = _ring_sky(values, count, guesses[n], max(noises[n], 1e-3), least)
         else:
@@ -278,7 +278,7 @@ def _measure(  # type: ignore[no-untyped-def]
         reach = radii[last] + 0.5
         # Without a sky there is no light to tell; the highest pixel is what it is.
         level = np.float32(sky if count >= 8 else 0.0)
-        _read_patch(pixels, masked, x0, y0, half, xc, yc, reach, level, patch, near, n)
+        _read_patch(pixels, flags, x0, y0, half, xc, yc, reach, level, patch, near, n)
         fx, fy = abs(xc - x0), abs(yc - y0)
         cut_areas(geometry, np.float32(fx), np.float32(fy), areas)
         circle_sums(flat, half, radii, fx, fy, held, held_from, cut, cut_from, areas, counts[n])

@@ -118,13 +118,12 @@ class ExposureCensus:
 
 @dataclass(frozen=True)
 class Image:
-    """A corrected exposure and what was found on it. ``masked`` is a scratch plane; ``flat_gain``
-    is what the exposure was multiplied with, 1 / flat.
+    """A corrected exposure and what was found on it; ``flat_gain`` is what it was multiplied with,
+    1 / flat.
     """
 
     pixels: Plane
     flags: Flags
-    masked: Flags
     background: Background
     detections: Detections
     profile: StarProfile | None
@@ -167,14 +166,15 @@ def take_census(
     """Measure catalogue stars on an image.
 
     Every star is measured where the solution puts it, once the whole is laid on the bright stars'
-    own centres: one rule for all stars on all exposures, so that no star steps when it fades.
+    own centres: one rule for all stars on all exposures, so that no star steps when it fades. Sets
+    ``STARLIGHT`` in the image's flags.
     """
     fwhm, radii = apertures.fwhm_px, np.asarray(apertures.radii_px, float)
     x, y = align(stars.x_px, stars.y_px, image.detections, fwhm)
     masks = _masks(image, apertures)
     sky, noise = image.background.at(x, y)
     sums = measure_apertures(
-        image.pixels, image.masked, x, y, radii, apertures.annulus_px, sky, noise, camera.step_adu
+        image.pixels, image.flags, x, y, radii, apertures.annulus_px, sky, noise, camera.step_adu
     )  # fmt: skip
     counts = sums.counts_adu
     uncertainty, ratio = _uncertainty(
@@ -312,7 +312,7 @@ def _masks(image: Image, apertures: Apertures) -> Floats:
     found = image.detections
     radius = apertures.fwhm_px * (1.2 + 0.45 * np.log10(np.maximum(found.snr, 1.0)))
     radius = np.minimum(radius, apertures.annulus_px[0])
-    mask_stars(image.flags, image.masked, found.x_px, found.y_px, radius)
+    mask_stars(image.flags, found.x_px, found.y_px, radius)
     return radius
 
 

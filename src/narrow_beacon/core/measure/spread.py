@@ -10,6 +10,7 @@ import numpy as np
 
 from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane, flat
+from narrow_beacon.core.correct.apply import SPOILED
 from narrow_beacon.core.measure.blends import Pair, light_of_both, seconds_of
 from narrow_beacon.core.stars.detect import Detections
 from narrow_beacon.core.stars.nearest import nearest, owners_of, pairs_within
@@ -137,8 +138,8 @@ def _wings(pixels, flags, xs, ys, fluxes, skies, edges, core, share):  # type: i
                     # A pixel on the edge counts by about how much of it is inside.
                     part = min(core + 0.5 - np.sqrt(r2), 1.0)
                     inner += part * (pixels[y, x] - skies[n])
-                    spoiled = spoiled or flags[y, x] != 0
-                if r2 < squares[0] or r2 >= squares[rings] or flags[y, x]:
+                    spoiled = spoiled or (flags[y, x] & SPOILED) != 0
+                if r2 < squares[0] or r2 >= squares[rings] or flags[y, x] & SPOILED:
                     continue
                 k = max(ring[int(r2)], 0)
                 while r2 >= squares[k + 1]:

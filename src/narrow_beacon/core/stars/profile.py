@@ -13,6 +13,7 @@ import numpy as np
 
 from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Flags, Floats, Ints, Plane, flat, middle
+from narrow_beacon.core.correct.apply import DEFECT, SPOILED
 from narrow_beacon.core.stars.detect import WIDE_PX, Detections
 
 _MOST_STARS = 12
@@ -96,7 +97,7 @@ def _half_light(
     """Radius that holds half of a star's light within ``reach``; None where pixels are flagged."""
     x0, y0 = int(x - reach), int(y - reach)
     size = int(2 * reach) + 2
-    if np.any(flags[y0 : y0 + size, x0 : x0 + size] & ~np.uint8(1)):
+    if np.any(flags[y0 : y0 + size, x0 : x0 + size] & SPOILED & ~DEFECT):
         return None
     yy, xx = np.mgrid[y0 : y0 + size, x0 : x0 + size]
     r = np.hypot(xx - x, yy - y)
@@ -247,7 +248,7 @@ def _fit_moffats(  # type: ignore[no-untyped-def]
                     continue
                 if (x0 + i - xo[n]) ** 2 + (y0 + j - yo[n]) ** 2 < d2:
                     continue
-                if flags[y0 + j, x0 + i]:
+                if flags[y0 + j, x0 + i] & SPOILED:
                     clean = False
                 dx[used], dy[used] = x0 + i - xs[n], y0 + j - ys[n]
                 data[used] = pixels[y0 + j, x0 + i] - skies[n]
