@@ -179,9 +179,11 @@ def seconds_of(
     ``first`` and ``last`` pixels away: which they are, beside which of the owners (places among
     these), and how far away.
     """
-    rest = np.setdiff1d(np.arange(x_px.size), owners)
+    other = np.ones(x_px.size, bool)
+    other[owners] = False
+    rest = np.flatnonzero(other)
     near, gap = nearest(x_px[rest], y_px[rest], x_px[owners], y_px[owners], last)
     beside = np.flatnonzero(near >= 0)
-    alone = np.bincount(near[beside], minlength=owners.size)[near[beside]] == 1
-    beside = beside[alone & (gap[beside] > first)]
+    only = np.bincount(near[beside], minlength=owners.size)[near[beside]] == 1
+    beside = beside[only & (gap[beside] > first)]
     return rest[beside], near[beside], gap[beside]

@@ -7,7 +7,7 @@ from __future__ import annotations
 import numpy as np
 
 from narrow_beacon.compiled import njit
-from narrow_beacon.core.arrays import Bools, Flags, Floats, Plane, middles
+from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane, middles
 from narrow_beacon.core.correct.apply import DEFECT, SPIKE
 from narrow_beacon.core.measure.spread import Spread
 
@@ -123,27 +123,47 @@ def odd_growth(counts_adu: Floats, uncertainty_adu: Floats, clean: Bools) -> tup
     """
     if clean.sum() < _LEAST_STARS:
         return np.zeros_like(counts_adu), np.zeros(counts_adu.shape[1])
-    whole = counts_adu[clean, -1]
-    share = np.ascontiguousarray(counts_adu[clean].T) / whole
+    known = np.flatnonzero(clean)
+    rings, stars = counts_adu.shape[1], counts_adu.shape[0]
+    share, noise = np.empty((rings, known.size)), np.empty((rings, known.size))
+    ring_of, variance = np.empty((rings, stars)), np.empty((rings, stars))
+    _in_rings(counts_adu, uncertainty_adu, known, share, noise, ring_of, variance)
     growth = middles(share)
-    sigma2 = np.square(uncertainty_adu.T, dtype=float)
-    noise = np.sqrt(np.maximum(sigma2[-1, clean] - sigma2[:, clean], 0.0)) / whole
-    ring_of = np.diff(counts_adu.T, axis=0, prepend=0.0)
-    variance = np.diff(sigma2, axis=0, prepend=0.0)
     steps = np.maximum(np.diff(growth, prepend=0.0), 1e-4)
-    odd = _oddest(ring_of, steps, np.maximum(variance, 1e-6), clean)
+    odd = _oddest(ring_of, steps, variance, known)
     return np.where(np.isfinite(odd), np.abs(odd), 0.0), _beyond_noise(share, noise)
 
 
-def _oddest(ring_of: Floats, steps: Floats, variance: Floats, clean: Bools) -> Floats:
+@njit(cache=True, nogil=True, error_model="numpy")
+def _in_rings(counts, uncertainty, known, share, noise, ring_of, variance):  # type: ignore[no-untyped-def]
+    """Fill in what each aperture holds of the light of stars that are ``known`` to be whole, and
+    its noise (radii, known); and the light between radii and its variance (rings, stars).
+    """
+    last = counts.shape[1] - 1
+    for n in range(counts.shape[0]):
+        before = before2 = 0.0
+        for k in range(last + 1):
+            here, here2 = counts[n, k], uncertainty[n, k] * uncertainty[n, k]
+            ring_of[k, n], variance[k, n] = here - before, max(here2 - before2, 1e-6)
+            before, before2 = here, here2
+    for i in range(known.size):
+        n = known[i]
+        whole, all2 = counts[n, last], uncertainty[n, last] * uncertainty[n, last]
+        for k in range(last + 1):
+            share[k, i] = counts[n, k] / whole
+            noise[k, i] = np.sqrt(max(all2 - uncertainty[n, k] * uncertainty[n, k], 0.0)) / whole
+
+
+def _oddest(ring_of: Floats, steps: Floats, variance: Floats, clean: Ints) -> Floats:
     """Light in the stretch of rings that departs most from what all the others lead one to expect,
-    up to each radius, (stars, radii); 0 where it is within its noise and what clean stars scatter
-    by. ``ring_of`` and ``variance`` are (rings, stars).
+    up to each radius, (stars, radii); 0 where it is within its noise and what ``clean`` stars
+    scatter by. ``ring_of`` and ``variance`` are (rings, stars).
     """
     rings, stars = ring_of.shape
     away, noise, flux = (np.empty((rings - _STRETCH + 1, stars)) for _ in range(3))
     _depart(ring_of, steps, variance, away, noise, flux)
-    beyond = _beyond_noise((away / flux)[:, clean], (noise / flux)[:, clean])
+    light = flux[:, clean]
+    beyond = _beyond_noise(away[:, clean] / light, noise[:, clean] / light)
     found = np.zeros((stars, rings))
     _gather_odd(ring_of, steps, away, noise, flux, beyond, found)
     return found

@@ -10,11 +10,12 @@ which a star's profile P spreads. Scintillation: Osborn et al. (2015, MNRAS 452,
 from __future__ import annotations
 
 from dataclasses import dataclass, fields
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Floats, middle
+from narrow_beacon.compiled import njit
+from narrow_beacon.core.arrays import Floats, flat, middle
 
 POGSON = 2.5 / np.log(10.0)
 """Magnitudes in a small relative change of light."""
@@ -118,11 +119,6 @@ class NoiseTerms:
     masters: Floats
     scintillation: Floats
 
-    @property
-    def total(self) -> Floats:
-        """All of it together."""
-        return np.sum([getattr(self, field.name) for field in fields(self)], axis=0)
-
 
 def scintillation(
     aperture_m: float, exposure_s: float, airmass: float | Floats, elevation_m: float
@@ -141,12 +137,33 @@ def scintillation(
 
 def noise_terms(light: Light, exposed: Exposed, camera: CameraConstants) -> NoiseTerms:
     """Where the variance of each aperture sum comes from; quantisation counts as read noise."""
-    g = light.electrons_per_adu(camera)
-    n = np.pi * np.asarray(light.radii_px, float)[None, :] ** 2
-    pixels = n * (1.0 + n / np.maximum(light.ring_pixels, 1.0)[:, None])
-    flux_e = np.maximum(light.counts_adu, 0.0) * g
-    sky_e = np.maximum(light.sky_adu_per_px, 0.0)[:, None] * g
-    spread = np.maximum(_SPREAD_FWHM2 * light.fwhm_px**2, 1.0)
+    terms = np.empty((6, *light.counts_adu.shape))
+    _fill_terms(*_known_of(light, exposed, camera), terms)
+    return NoiseTerms(*terms)
+
+
+def aperture_uncertainty(light: Light, exposed: Exposed, camera: CameraConstants) -> Floats:
+    """Standard uncertainty of aperture sums in ADU, (stars, radii)."""
+    uncertainty = np.empty(light.counts_adu.shape)
+    _fill_uncertainty(*_known_of(light, exposed, camera), uncertainty)
+    return uncertainty
+
+
+class _Constants(NamedTuple):
+    """What is the same for all stars and radii, in electrons."""
+
+    dark_e: float
+    read_e2: float
+    masters_e2: float
+    flat_noise: float
+    spread_px: float
+    scintillation2: float
+
+
+def _known_of(
+    light: Light, exposed: Exposed, camera: CameraConstants
+) -> tuple[Floats, Floats, Floats, Floats, Floats, _Constants]:
+    """Counts (stars, radii), sky, ring's pixels, electrons an ADU (stars), areas (radii)."""
     relative = 0.0
     if camera.aperture_m and np.isfinite(exposed.airmass):
         relative = float(
@@ -154,21 +171,56 @@ def noise_terms(light: Light, exposed: Exposed, camera: CameraConstants) -> Nois
                 camera.aperture_m, exposed.exposure_s, exposed.airmass, camera.elevation_m
             )
         )
-    return NoiseTerms(
-        star=flux_e,
-        sky=pixels * sky_e,
-        dark=pixels * camera.dark_e_per_s * exposed.exposure_s,
-        read=pixels * (camera.read_noise_e**2 + camera.quantisation_e2),
-        masters=pixels * (camera.masters_e**2 + (camera.flat_noise * sky_e) ** 2)
-        + (camera.flat_noise * flux_e) ** 2 / spread,
-        scintillation=exposed.parts * (relative * flux_e) ** 2,
-    )
+    constants = _Constants(
+        camera.dark_e_per_s * exposed.exposure_s, camera.read_noise_e**2 + camera.quantisation_e2,
+        camera.masters_e**2, camera.flat_noise, max(_SPREAD_FWHM2 * light.fwhm_px**2, 1.0),
+        exposed.parts * relative**2,
+    )  # fmt: skip
+    return (
+        np.ascontiguousarray(light.counts_adu, float), flat(light.sky_adu_per_px),
+        flat(light.ring_pixels), flat(light.electrons_per_adu(camera)),
+        np.pi * np.asarray(light.radii_px, float) ** 2, constants._make(map(float, constants)),
+    )  # fmt: skip
 
 
-def aperture_uncertainty(light: Light, exposed: Exposed, camera: CameraConstants) -> Floats:
-    """Standard uncertainty of aperture sums in ADU, (stars, radii)."""
-    total = noise_terms(light, exposed, camera).total
-    return np.sqrt(total) / light.electrons_per_adu(camera)
+@njit(inline="always")
+def _positive(value):  # type: ignore[no-untyped-def]
+    """At least 0, NaN as it is."""
+    return 0.0 if value < 0.0 else value
+
+
+@njit(inline="always")
+def _terms_of(flux_e, sky_e, area, ring, c):  # type: ignore[no-untyped-def]
+    """The variances of one sum, in the order of ``NoiseTerms``."""
+    pixels = area * (1.0 + area / ring)
+    flats_sky, flats_star = c.flat_noise * sky_e, c.flat_noise * flux_e
+    masters = pixels * (c.masters_e2 + flats_sky * flats_sky)
+    masters += flats_star * flats_star / c.spread_px
+    return (
+        flux_e, pixels * sky_e, pixels * c.dark_e, pixels * c.read_e2, masters,
+        c.scintillation2 * (flux_e * flux_e),
+    )  # fmt: skip
+
+
+@njit(cache=True, nogil=True)
+def _fill_terms(counts, sky, ring, gain, areas, constants, terms):  # type: ignore[no-untyped-def]
+    for n in range(counts.shape[0]):
+        sky_e, pixels = _positive(sky[n]) * gain[n], max(ring[n], 1.0)
+        for k in range(areas.size):
+            flux_e = _positive(counts[n, k]) * gain[n]
+            every = _terms_of(flux_e, sky_e, areas[k], pixels, constants)
+            for m in range(6):
+                terms[m, n, k] = every[m]
+
+
+@njit(cache=True, nogil=True)
+def _fill_uncertainty(counts, sky, ring, gain, areas, constants, uncertainty):  # type: ignore[no-untyped-def]
+    for n in range(counts.shape[0]):
+        sky_e, pixels = _positive(sky[n]) * gain[n], max(ring[n], 1.0)
+        for k in range(areas.size):
+            flux_e = _positive(counts[n, k]) * gain[n]
+            a, b, c, d, e, f = _terms_of(flux_e, sky_e, areas[k], pixels, constants)
+            uncertainty[n, k] = np.sqrt(a + b + c + d + e + f) / gain[n]
 
 
 def expected_noise_adu(sky_adu_per_px: float, exposure_s: float, camera: CameraConstants) -> float:

@@ -76,6 +76,17 @@ def _cells(xo, yo, reach):  # type: ignore[no-untyped-def]
 
 
 @njit(cache=True, nogil=True)
+def _around(x, y, reach, size, rows, columns):  # type: ignore[no-untyped-def]
+    """The cells that places within reach of one lie in: from which column and up to which, and the
+    same of rows; none for what is no number.
+    """
+    if not (-reach <= x <= columns * size + reach and -reach <= y <= rows * size + reach):
+        return 0, 0, 0, 0
+    begin, end = max(int((x - reach) / size), 0), min(int((x + reach) / size) + 1, columns)
+    return begin, end, max(int((y - reach) / size), 0), min(int((y + reach) / size) + 1, rows)
+
+
+@njit(cache=True, nogil=True)
 def _search(xs, ys, xs_o, ys_o, reach, index, away):  # type: ignore[no-untyped-def]
     usable = np.flatnonzero(np.isfinite(xs_o) & np.isfinite(ys_o))
     if not usable.size:
@@ -83,19 +94,18 @@ def _search(xs, ys, xs_o, ys_o, reach, index, away):  # type: ignore[no-untyped-
     xo, yo = xs_o[usable], ys_o[usable]
     left, low, size, rows, columns, first, order = _cells(xo, yo, reach)
     for n in range(xs.size):
-        u, v = np.floor((xs[n] - left) / size), np.floor((ys[n] - low) / size)
-        if not (-1.0 <= u <= columns and -1.0 <= v <= rows):
-            continue
+        begin, end, low_row, high_row = _around(
+            xs[n] - left, ys[n] - low, reach, size, rows, columns
+        )
         best = reach * reach
-        for row in range(max(int(v) - 1, 0), min(int(v) + 2, rows)):
-            for column in range(max(int(u) - 1, 0), min(int(u) + 2, columns)):
-                at = row * columns + column
-                for k in range(first[at], first[at + 1]):
-                    other = order[k]
-                    d2 = (xs[n] - xo[other]) ** 2 + (ys[n] - yo[other]) ** 2
-                    if d2 < best or (d2 == best and other < index[n]):
-                        best = d2
-                        index[n] = other
+        for row in range(low_row, high_row):
+            # The cells of a row lie one after the other.
+            for k in range(first[row * columns + begin], first[row * columns + end]):
+                other = order[k]
+                d2 = (xs[n] - xo[other]) ** 2 + (ys[n] - yo[other]) ** 2
+                if d2 < best or (d2 == best and other < index[n]):
+                    best = d2
+                    index[n] = other
         if index[n] >= 0:
             index[n], away[n] = usable[index[n]], np.sqrt(best)
 
@@ -107,26 +117,26 @@ def _near_pairs(xs, ys, xo, yo, reach):  # type: ignore[no-untyped-def]
     one, two, apart = np.empty(room, np.int64), np.empty(room, np.int64), np.empty(room)
     count = 0
     for n in range(xs.size):
-        begin = count
-        u, v = int(np.floor((xs[n] - left) / size)), int(np.floor((ys[n] - low) / size))
-        for row in range(max(v - 1, 0), min(v + 2, rows)):
-            for column in range(max(u - 1, 0), min(u + 2, columns)):
-                at = row * columns + column
-                for k in range(first[at], first[at + 1]):
-                    other = order[k]
-                    d2 = (xs[n] - xo[other]) ** 2 + (ys[n] - yo[other]) ** 2
-                    if d2 >= reach * reach:
-                        continue
-                    if count == room:
-                        room *= 2
-                        one = np.append(one, np.empty_like(one))
-                        two = np.append(two, np.empty_like(two))
-                        apart = np.append(apart, np.empty_like(apart))
-                    # In its place among those of the same star, of which there are a few.
-                    place = count
-                    while place > begin and two[place - 1] > other:
-                        two[place], apart[place] = two[place - 1], apart[place - 1]
-                        place -= 1
-                    one[count], two[place], apart[place] = n, other, np.sqrt(d2)
-                    count += 1
+        mine = count
+        begin, end, low_row, high_row = _around(
+            xs[n] - left, ys[n] - low, reach, size, rows, columns
+        )
+        for row in range(low_row, high_row):
+            for k in range(first[row * columns + begin], first[row * columns + end]):
+                other = order[k]
+                d2 = (xs[n] - xo[other]) ** 2 + (ys[n] - yo[other]) ** 2
+                if d2 >= reach * reach:
+                    continue
+                if count == room:
+                    room *= 2
+                    one = np.append(one, np.empty_like(one))
+                    two = np.append(two, np.empty_like(two))
+                    apart = np.append(apart, np.empty_like(apart))
+                # In its place among those of the same star, of which there are a few.
+                place = count
+                while place > mine and two[place - 1] > other:
+                    two[place], apart[place] = two[place - 1], apart[place - 1]
+                    place -= 1
+                one[count], two[place], apart[place] = n, other, np.sqrt(d2)
+                count += 1
     return one[:count], two[:count], apart[:count]
