@@ -39,6 +39,8 @@ _LEAST_SPREAD = 0.2
 """Of its middle, where stars are so narrow that two orders do not do."""
 _NODE_STEPS = 8
 _PIECE_PX = 0.4
+_SUMS = {"reassoc", "contract"}
+"""Sums in any order, so that the processor adds several at once."""
 
 
 @dataclass(frozen=True)
@@ -442,29 +444,33 @@ def _shares(gaps, masks, clipped, brightness, step, radii, inner, outer):  # typ
     return apertures, rings
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath=_SUMS)
 def _ring_of(gap, mask, clipped, brightness, finer, inner, outer, cosines):  # type: ignore[no-untyped-def]
     """Mean light of a star in a ring ``gap`` away, where it is neither masked nor clipped."""
-    last = brightness.size - 1
+    last = np.float64(brightness.size - 1)
     total, count = 0.0, 0.0
     for j in range(_RING_RADII):
         rho = inner + (j + 0.5) * (outer - inner) / _RING_RADII
         few = _few(rho, gap)
         many = _ANGLES >> few
+        far, twice = rho * rho + gap * gap, 2.0 * rho * gap
+        light, seen = 0.0, 0.0
         for k in range(many):
-            d = np.sqrt(rho * rho + gap * gap - 2.0 * rho * gap * cosines[few, k])
-            here = brightness[min(int(d * finer + 0.5), last)]
-            if d > mask and here < clipped:
-                total += here * rho / many
-                count += rho / many
+            d = np.sqrt(far - twice * cosines[few, k])
+            here = brightness[np.uint32(min(d * finer + 0.5, last))]
+            inside = d > mask and here < clipped
+            light += here if inside else 0.0
+            seen += 1.0 if inside else 0.0
+        total += light * rho / many
+        count += seen * rho / many
     return total / count if count > 0.0 else 0.0
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath=_SUMS)
 def _apertures_at(spacing, brightness, finer, radii, cosines):  # type: ignore[no-untyped-def]
     """Light of a star in apertures at multiples of ``spacing`` from it, (nodes, radii)."""
-    last = brightness.size - 1
-    nodes = np.empty((last // _NODE_STEPS + 3, radii.size))
+    last = np.float64(brightness.size - 1)
+    nodes = np.empty(((brightness.size - 1) // _NODE_STEPS + 3, radii.size))
     for n in range(nodes.shape[0]):
         gap, light, begin = n * spacing, 0.0, 0.0
         for m in range(radii.size):
@@ -474,10 +480,11 @@ def _apertures_at(spacing, brightness, finer, radii, cosines):  # type: ignore[n
             for j in range(pieces):
                 rho = begin + (j + 0.5) * width
                 few = _few(rho, gap)
+                far, twice = rho * rho + gap * gap, 2.0 * rho * gap
                 many, mean = _ANGLES >> few, 0.0
                 for k in range(many):
-                    d = np.sqrt(rho * rho + gap * gap - 2.0 * rho * gap * cosines[few, k])
-                    mean += brightness[min(int(d * finer + 0.5), last)]
+                    d = np.sqrt(far - twice * cosines[few, k])
+                    mean += brightness[np.uint32(min(d * finer + 0.5, last))]
                 light += 2.0 * np.pi * rho * width * mean / many
             begin = radii[m]
             nodes[n, m] = light
