@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 import scipy
 
@@ -106,8 +108,11 @@ class SkyIndex:
 
     def within(self, ra_deg: float, dec_deg: float, radius_deg: float) -> Ints:
         """Rows within a circle, in order of row."""
-        centre = unit_vectors(ra_deg, dec_deg)
-        near = self.vectors @ centre >= np.cos(np.radians(min(radius_deg, 180.0)))
+        ra, dec = math.radians(ra_deg), math.radians(dec_deg)
+        centre = np.array(
+            [math.cos(dec) * math.cos(ra), math.cos(dec) * math.sin(ra), math.sin(dec)]
+        )
+        near = self.vectors @ centre >= math.cos(math.radians(min(radius_deg, 180.0)))
         return np.flatnonzero(near)
 
     def nearest(self, ra_deg: float, dec_deg: float) -> tuple[int, float]:

@@ -6,6 +6,7 @@ Shupe et al. (2005, ASP 347, 491).
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -171,8 +172,14 @@ class Solution:
         return np.ascontiguousarray(self.cd, float)
 
     @cached_property
+    def _determinant(self) -> float:
+        (a, b), (c, d) = self.cd.tolist()
+        return float(a * d - b * c)
+
+    @cached_property
     def _inverse(self) -> Floats:
-        return np.ascontiguousarray(np.linalg.inv(self.cd))
+        (a, b), (c, d) = self.cd.tolist()
+        return np.array([[d, -b], [-c, a]]) / self._determinant
 
     def distortion(self, u: Floats, v: Floats) -> tuple[Floats, Floats]:
         """SIP shifts in pixels at offsets (u, v) from the reference pixel."""
@@ -222,12 +229,12 @@ class Solution:
     @property
     def scale_arcsec_per_px(self) -> float:
         """Mean scale at the reference pixel."""
-        return float(3600.0 * np.sqrt(abs(np.linalg.det(self.cd))))
+        return 3600.0 * math.sqrt(abs(self._determinant))
 
     @property
     def scale_words(self) -> str:
         """The scale in words, along both sides where pixels are no squares."""
-        width, height = 3600.0 * np.linalg.norm(self.cd, axis=0)
+        width, height = (3600.0 * side for side in self._sides_deg)
         if max(width, height) < _NO_SQUARE * min(width, height):
             return f"{self.scale_arcsec_per_px:.4f}″ a pixel"
         return f"{width:.4f}″ × {height:.4f}″ a pixel"
@@ -235,8 +242,14 @@ class Solution:
     @property
     def aspect(self) -> float:
         """Height of a pixel over its width on the sky."""
-        width, height = np.linalg.norm(self.cd, axis=0)
-        return float(height / width)
+        width, height = self._sides_deg
+        return height / width
+
+    @property
+    def _sides_deg(self) -> tuple[float, float]:
+        """Width and height of a pixel on the sky."""
+        (a, b), (c, d) = self.cd.tolist()
+        return math.hypot(a, c), math.hypot(b, d)
 
     @property
     def rotation_deg(self) -> float:
@@ -247,9 +260,9 @@ class Solution:
     @property
     def mirrored(self) -> bool:
         """Whether the image is a mirror image of the sky (positive determinant of CD)."""
-        return bool(np.linalg.det(self.cd) > 0)
+        return self._determinant > 0
 
-    @property
+    @cached_property
     def centre(self) -> tuple[float, float]:
         """Right ascension and declination in degrees of the middle of the image."""
         height, width = self.shape
@@ -259,8 +272,8 @@ class Solution:
     @property
     def radius_deg(self) -> float:
         """Half of the image's diagonal on the sky."""
-        width_deg, height_deg = np.linalg.norm(self.cd, axis=0) * self.shape[::-1]
-        return float(np.hypot(width_deg, height_deg)) / 2.0
+        (width, height), (rows, columns) = self._sides_deg, self.shape
+        return math.hypot(width * columns, height * rows) / 2.0
 
     def with_pixels_of(self, aspect: float, shape: tuple[int, int]) -> Solution:
         """A linear solution of square pixels as one of an image (height, width) whose pixels are

@@ -7,6 +7,7 @@ bound is accepted.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
@@ -282,12 +283,15 @@ def _sane(solution: Solution, aspect: float) -> bool:
     distortion stays small.
     """
     square = 1.0 if abs(aspect - 1.0) < _SQUARE else aspect
-    values = np.linalg.svd(solution.cd / [1.0, square], compute_uv=False)
-    if values[0] / values[1] > 1.0 + _SQUARE:
+    (a, b), (c, d) = (solution.cd / [1.0, square]).tolist()
+    # The lengths and the area give the two singular values, how far a round spot is drawn out.
+    half, area = 0.5 * (a * a + b * b + c * c + d * d), abs(a * d - b * c)
+    most = half + math.sqrt(max(half * half - area * area, 0.0))
+    if not most <= area * (1.0 + _SQUARE):
         return False
     if solution.sip_order > 1:
         height, width = solution.shape
         corners = np.array([-width / 2, width / 2]), np.array([-height / 2, height / 2])
-        a, b = solution.distortion(*(corner.astype(float) for corner in corners))
-        return bool(np.hypot(a, b).max() < 0.08 * max(solution.shape))
+        east, north = solution.distortion(*(corner.astype(float) for corner in corners))
+        return bool(np.hypot(east, north).max() < 0.08 * max(solution.shape))
     return True
