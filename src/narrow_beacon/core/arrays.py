@@ -44,6 +44,10 @@ def evenly(count: int, most: int) -> Ints:
 def middles(values: Floats) -> Floats:
     """The median of each row, without the care for NaN that takes NumPy most of its time."""
     half = values.shape[1] // 2
+    if values.shape[1] <= _MOST_INSERTED and values.dtype == float:
+        few = np.empty(values.shape[0])
+        _few_middles(np.ascontiguousarray(values), few)
+        return few
     if values.shape[1] % 2:
         return np.asarray(np.partition(values, half, axis=1)[:, half])
     both = np.partition(values, (half - 1, half), axis=1)[:, half - 1 : half + 1]
@@ -84,6 +88,16 @@ def sort_few(values):  # type: ignore[no-untyped-def]
             values[k] = values[k - 1]
             k -= 1
         values[k] = value
+
+
+@njit(cache=True, nogil=True)
+def _few_middles(values, result):  # type: ignore[no-untyped-def]
+    room, last = np.empty(values.shape[1]), values.shape[1] - 1
+    for row in range(values.shape[0]):
+        for n in range(room.size):
+            room[n] = values[row, n]
+        sort_few(room)
+        result[row] = 0.5 * (room[last // 2] + room[(last + 1) // 2])
 
 
 @njit(cache=True, nogil=True)
