@@ -64,6 +64,22 @@ def _middle(values):  # type: ignore[no-untyped-def]
     return np.median(values) if values.size else np.nan
 
 
+def values_at(plane: NDArray[Any], x_px: Floats, y_px: Floats) -> NDArray[Any]:
+    """The values of the pixels nearest to places (0-based), of the edge's for those beyond it."""
+    found = np.empty(x_px.size, plane.dtype)
+    _look_up(plane, flat(x_px), flat(y_px), found)
+    return found
+
+
+@njit(cache=True, nogil=True)
+def _look_up(plane, xs, ys, found):  # type: ignore[no-untyped-def]
+    height, width = plane.shape
+    for n in range(xs.size):
+        x = int(min(max(np.rint(xs[n]), 0.0), width - 1.0))
+        y = int(min(max(np.rint(ys[n]), 0.0), height - 1.0))
+        found[n] = plane[y, x]
+
+
 def median_of_known(values: Floats, axis: int) -> Floats:
     """Medians along an axis of a table (rows, columns) without its NaN; NaN where there is nothing
     else.

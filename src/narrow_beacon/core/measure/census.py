@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane, middle
+from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane, middle, values_at
 from narrow_beacon.core.correct.apply import SATURATED
 from narrow_beacon.core.measure.alignment import CENTRED_SNR, align, off_centre
 from narrow_beacon.core.measure.aperture import ApertureSums, mask_stars, measure_apertures
@@ -238,10 +238,8 @@ def _others(
     own = np.maximum(counts[:, -1], uncertainty[:, -1])
     over = overlaps(*places, own, sky_noise, beside, spread, radii, apertures.annulus_px, fwhm)
     step = _parted_step(apertures)
-    ring = float(np.interp(
-        np.mean(apertures.annulus_px), np.arange(spread.seen.size) * spread.step_px, spread.seen,
-    ))  # fmt: skip
-    share = float(spread.share(radii[step])) - np.pi * radii[step] ** 2 * ring
+    ring = spread.seen_at(0.5 * sum(apertures.annulus_px))
+    share = spread.share(radii[step]) - np.pi * radii[step] ** 2 * ring
     lost = _lost(near, radii[step])
     touched = np.minimum(near[StarFlag.BAD_PIXEL], near[StarFlag.COSMIC_RAY]) < radii[step]
     sums, noise = counts[:, step], uncertainty[:, step]
@@ -319,10 +317,7 @@ def _masks(image: Image, apertures: Apertures) -> Floats:
 def _response(image: Image, x: Floats, y: Floats) -> Floats:
     if image.flat_gain is None:
         return np.ones(x.size)
-    height, width = image.flat_gain.shape
-    column = np.clip(np.rint(x).astype(int), 0, width - 1)
-    row = np.clip(np.rint(y).astype(int), 0, height - 1)
-    return 1.0 / image.flat_gain[row, column]
+    return 1.0 / values_at(image.flat_gain, x, y)
 
 
 def _spread(image: Image, beside: Neighbours, fwhm_px: float) -> Spread:
@@ -360,9 +355,7 @@ def _beside(
         sure &= found.snr[at] > CENTRED_SNR
         if sure.any():
             flux *= middle(largest[sure] / found.flux_adu[at[sure]])
-    column, row = (np.rint(v).astype(int) for v in (found.x_px, found.y_px))
-    height, width = image.flags.shape
-    full = image.flags[np.clip(row, 0, height - 1), np.clip(column, 0, width - 1)] & SATURATED
+    full = values_at(image.flags, found.x_px, found.y_px) & SATURATED
     return neighbours_of(
         x, y, expected, found, flux, full > 0, masks, fwhm_px, stars.moved_px, stars.varies
     )

@@ -55,10 +55,18 @@ class Spread:
     seen: Floats
     within: Floats
 
-    def share(self, radius_px: Floats | float) -> Floats:
+    def share(self, radius_px: float) -> float:
         """Share of the light within a radius of the centre."""
-        at = np.arange(self.within.size) * self.step_px
-        return np.asarray(np.interp(radius_px, at, self.within))
+        return self._at(self.within, radius_px)
+
+    def seen_at(self, radius_px: float) -> float:
+        """Surface brightness at a distance from the centre, as aperture sums see it."""
+        return self._at(self.seen, radius_px)
+
+    def _at(self, values: Floats, radius_px: float) -> float:
+        place = min(max(radius_px / self.step_px, 0.0), values.size - 1.0)
+        at = min(int(place), values.size - 2)
+        return float(values[at] + (place - at) * (values[at + 1] - values[at]))
 
 
 def spread_of(
@@ -109,11 +117,19 @@ def spread_of(
 
 def _of_one_adu(brightness: Floats, r: Floats, beta: float) -> tuple[Floats, Floats]:
     """A surface brightness of one ADU in all, and its share within each distance."""
-    light = 2.0 * np.pi * r * brightness
-    within = np.concatenate([[0.0], np.cumsum(0.5 * (light[1:] + light[:-1]) * np.diff(r))])
+    within = np.zeros(r.size)
+    _add_rings(brightness, r, within)
     # What lies beyond the last step still counts as the star's.
     total = within[-1] + brightness[-1] * np.pi * r[-1] ** 2 / max(beta - 1.0, 0.5)
     return brightness / total, within / total
+
+
+@njit(cache=True, nogil=True)
+def _add_rings(brightness, r, within):  # type: ignore[no-untyped-def]
+    """Fill in the light within each distance."""
+    for n in range(1, r.size):
+        inner, outer = r[n - 1] * brightness[n - 1], r[n] * brightness[n]
+        within[n] = within[n - 1] + np.pi * (inner + outer) * (r[n] - r[n - 1])
 
 
 @njit(cache=True, nogil=True)
@@ -202,7 +218,7 @@ def neighbours_of(
     magnitude has no light.
     """
     flux = np.asarray(found_adu, float)
-    stars = np.nan_to_num(np.maximum(expected_adu, 0.0))
+    stars = np.fmax(expected_adu, 0.0)  # 0 for NaN
     masks = np.full(x_px.size, fwhm_px)
     unsure = np.zeros(x_px.size)
     other = np.ones(len(found), bool)
@@ -347,15 +363,11 @@ def overlaps(
     if not x_px.size or not beside.x_px.size:
         return Overlaps(nothing, nothing, np.empty(0), no_share, no_share)
     one, other, gap = pairs_within(x_px, y_px, beside.x_px, beside.y_px, REACH_FWHM * fwhm_px)
-    flux = beside.flux_adu[other]
-    largest = float(radii[-1])
-    # The most that it can add: as if all of the aperture were as near to it as the nearest point.
-    nearest = np.maximum(gap - largest, 0.0)
-    step = np.minimum((nearest / spread.step_px).astype(int), spread.seen.size - 1)
-    most = np.minimum(spread.seen[step] * np.pi * largest**2, 1.0) * flux
-    keep = (gap > ONE_STAR_FWHM * fwhm_px) & (most > _MATTERS * np.maximum(own_adu[one], 1.0))
-    keep &= beside.star[other] != one
-    one, other, gap = one[keep], other[keep], gap[keep]
+    count = _that_matter(
+        one, other, gap, beside.star, flat(beside.flux_adu), flat(own_adu), spread.seen,
+        spread.step_px, float(radii[-1]), ONE_STAR_FWHM * fwhm_px,
+    )  # fmt: skip
+    one, other, gap = one[:count], other[:count], gap[:count]
     if not one.size:
         return Overlaps(nothing, nothing, np.empty(0), no_share, no_share)
     clipped = _CLIPPED_SIGMA * noise_adu[one] / np.maximum(beside.flux_adu[other], 1e-9)
@@ -363,6 +375,23 @@ def overlaps(
         gap, beside.masked_px[other], clipped, spread.seen, spread.step_px, radii, *annulus_px
     )
     return Overlaps(one, other, gap, aperture - ring, ring)
+
+
+@njit(cache=True, nogil=True)
+def _that_matter(one, other, gap, star_of, fluxes, own, seen, step, largest, one_star):  # type: ignore[no-untyped-def]
+    """Put the pairs that matter before the others; how many they are."""
+    count, last = 0, seen.size - 1
+    for p in range(one.size):
+        n, k, away = one[p], other[p], gap[p]
+        if away <= one_star or star_of[k] == n:
+            continue
+        # The most that it can add: as if all of the aperture were as near as the nearest point.
+        at = min(int(max(away - largest, 0.0) / step), last)
+        most = min(seen[at] * np.pi * largest**2, 1.0) * fluxes[k]
+        if most > _MATTERS * max(own[n], 1.0):
+            one[count], other[count], gap[count] = n, k, away
+            count += 1
+    return count
 
 
 def parted_light(
@@ -382,18 +411,28 @@ def parted_light(
     flux = beside.flux_adu.copy()
     guessed = own[~measured[beside.star[own]] & np.isfinite(beside.expected_adu[own])]
     flux[guessed] = beside.expected_adu[guessed]
-    free = own[measured[beside.star[own]]]
+    shares = np.ascontiguousarray(over.share[:, step])
     close = over.gap_px < TOLD_APART_FWHM * fwhm_px
-    weighty = over.share[:, step] * flux[over.other] > _MATTERS_CLOSE * np.maximum(
+    weighty = shares * flux[over.other] > _MATTERS_CLOSE * np.maximum(
         own_share * flux[over.star], 1.0
     )
-    free = free[~np.isin(beside.star[free], over.star[close & weighty])]
-    for _ in range(_TURNS):
-        light = over.share[:, step] * flux[over.other]
-        theirs = np.bincount(over.star, light, counts_adu.size)
-        at = beside.star[free]
-        flux[free] = np.maximum((counts_adu[at] - theirs[at]) / own_share, 0.0)
+    apart = measured.copy()
+    apart[over.star[close & weighty]] = False
+    free = own[apart[beside.star[own]]]
+    _part(over.star, over.other, shares, flat(counts_adu), own_share, free, beside.star, flux)
     return flux
+
+
+@njit(cache=True, nogil=True)
+def _part(star, other, shares, counts, own_share, free, star_of, flux):  # type: ignore[no-untyped-def]
+    """Tell the light of the ``free`` neighbours by turns."""
+    theirs = np.empty(counts.size)
+    for _ in range(_TURNS):
+        theirs[:] = 0.0
+        for p in range(star.size):
+            theirs[star[p]] += shares[p] * flux[other[p]]
+        for n in free:
+            flux[n] = max((counts[star_of[n]] - theirs[star_of[n]]) / own_share, 0.0)
 
 
 @njit(inline="always")

@@ -7,6 +7,7 @@ over points of the pixel.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -122,12 +123,19 @@ def total_light(stars: Detections, profile: StarProfile) -> Floats:
 def _total_over_found(profile: StarProfile, filter_sigma_px: float) -> float:
     """Total light of a star of this profile over what a Gaussian filter takes for it."""
     alpha2 = profile.fwhm_px**2 / (4.0 * (2.0 ** (1.0 / profile.beta) - 1.0))
-    sigma2 = filter_sigma_px**2
-    r2 = np.linspace(0.0, 40.0 * sigma2, _SIMPSON.size)
-    moffat = (profile.beta - 1.0) / (np.pi * alpha2) * (1.0 + r2 / alpha2) ** -profile.beta
     # ∫ P·G dA over ∫ G² dA is the amplitude that is found; its light is that times 2πσ².
-    found = r2[1] / 3.0 * float(_SIMPSON @ (moffat * np.exp(-0.5 * r2 / sigma2))) / sigma2
-    return float(1.0 / (found * 2.0 * np.pi * sigma2))
+    found = _through_filter(float(alpha2), float(profile.beta), float(filter_sigma_px) ** 2)
+    return float(1.0 / (found * 2.0 * np.pi))
+
+
+@njit(cache=True, nogil=True)
+def _through_filter(alpha2, beta, sigma2):  # type: ignore[no-untyped-def]
+    """∫ P·G dA of a Moffat profile of unit light and a Gaussian of height 1, by Simpson's rule."""
+    total, step = 0.0, 40.0 * sigma2 / (_SIMPSON.size - 1)
+    for n in range(_SIMPSON.size):
+        r2 = n * step
+        total += _SIMPSON[n] * np.exp(-beta * np.log1p(r2 / alpha2) - 0.5 * r2 / sigma2)
+    return total * step / 3.0 * (beta - 1.0) / (np.pi * alpha2)
 
 
 def measure_profile(
@@ -151,7 +159,7 @@ def measure_profile(
     if guess_px >= WIDE_PX:
         return _broad_profile(pixels, flags, stars, sky_adu, guess_px)
     height, width = pixels.shape
-    reach = int(np.clip(np.ceil(2.2 * guess_px), 5, 25))
+    reach = min(max(math.ceil(2.2 * guess_px), 5), 25)
     inside = (
         (stars.x_px > reach + 1)
         & (stars.x_px < width - reach - 2)
