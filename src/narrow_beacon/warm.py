@@ -35,9 +35,11 @@ def warm_pixels() -> None:
 
     image, _ = _image()
     with tempfile.TemporaryDirectory() as name:
-        paths = [Path(name) / f"{kind}.fits" for kind in ("words", "values")]
-        fits.PrimaryHDU(image.round().astype(np.uint16)).writeto(paths[0])
+        paths = [Path(name) / f"{kind}.fits" for kind in ("words", "values", "tiles")]
+        words = image.round().astype(np.uint16)
+        fits.PrimaryHDU(words).writeto(paths[0])
         fits.PrimaryHDU(image.astype(np.float32)).writeto(paths[1])
+        fits.CompImageHDU(words, compression_type="RICE_1").writeto(paths[2])
         sources = [read_image(path).source for path in paths]
         read_stored(sources[0])
         combine([sources[0]] * 5, Path(name))
@@ -51,8 +53,7 @@ def warm_pixels() -> None:
 
 
 def warm_stars() -> None:
-    """The kernels of detection, placing and apertures."""
-    from narrow_beacon.core.measure.aperture import mask_stars, measure_apertures
+    """The kernels of detection and placing."""
     from narrow_beacon.core.place.solve import Solver
     from narrow_beacon.core.stars.trails import find_trails
     from narrow_beacon.reduce.seeing import see
@@ -61,26 +62,17 @@ def warm_stars() -> None:
     pixels, flags = image.astype(np.float32), np.zeros(image.shape, np.uint8)
     seen = see(pixels, flags, 3.3)
     find_trails(pixels, seen.found.block_means, seen.background, 3.3)
-    stars = seen.stars
-    mask_stars(flags, stars.x_px, stars.y_px, np.full(len(stars), 4.0))
-    measure_apertures(
-        pixels,
-        flags,
-        stars.x_px,
-        stars.y_px,
-        np.array([2.0, 4.0]),
-        (6.0, 9.0),
-        *seen.background.at(stars.x_px, stars.y_px),
-    )
     x, y = np.ascontiguousarray(places.T)
     Solver(10.0 + x / 3600.0, y / 3600.0).place(x, y, image.shape)
 
 
 def warm_light() -> None:
-    """The kernels of neighbours' light and of doubts, and those of zero points."""
+    """The kernels of a census and of zero points."""
     from narrow_beacon.core.correct.apply import DEFECT
-    from narrow_beacon.core.measure.doubt import guessed_light
-    from narrow_beacon.core.measure.spread import neighbours_of, overlaps, spread_of
+    from narrow_beacon.core.measure.census import Apertures, Image, Places, take_census
+    from narrow_beacon.core.measure.doubt import odd_growth
+    from narrow_beacon.core.measure.noise import CameraConstants, Exposed
+    from narrow_beacon.core.stars.background import measure_background
     from narrow_beacon.core.stars.detect import Detections
     from narrow_beacon.core.stars.profile import StarProfile
     from narrow_beacon.core.stars.strikes import mark_strikes
@@ -90,13 +82,20 @@ def warm_light() -> None:
     x, y = np.ascontiguousarray(places.T)
     flags[int(y[0]), int(x[0])] = DEFECT
     light, sky, noise, one = (np.full(x.size, value) for value in (1e4, 300.0, 5.0, 1.0))
-    stars = Detections(x, y, light, 20.0 * one, light / 20.0, one, 0.0 * one, 1.4)
-    profile, radii = StarProfile(3.3, 3.0, 1.0, 12), np.array([2.0, 4.0])
+    stars = Detections(x, y, light, 50.0 * one, light / 20.0, one, 0.0 * one, 1.4)
+    profile, radii = StarProfile(3.3, 3.0, 1.0, 12), np.array([2.0, 4.0, 5.0, 6.0])
     mark_strikes(pixels, flags, x, y, light, sky, noise, 1.0, profile)
-    spread = spread_of(profile, pixels, flags, stars, sky)
-    beside = neighbours_of(x, y, light, stars, light, one < 0.0, 3.0 * one, 3.3)
-    overlaps(x, y, light, noise, beside, spread, radii, (6.0, 9.0), 3.3)
-    guessed_light(pixels, flags, x, y, light, sky, spread, radii)
+    take_census(
+        Image(
+            pixels, flags, measure_background(pixels), stars, profile,
+            flat_gain=np.ones_like(pixels),
+        ),
+        Places(np.arange(x.size), x, y, np.linspace(10.0, 14.0, x.size)),
+        Apertures(3.3, radii, (9.0, 14.0)), Exposed(60.0, 1.2),
+        CameraConstants(1.0, 5.0, aperture_m=0.2),
+    )  # fmt: skip
+    growth = light[:, None] * np.linspace(0.5, 1.0, radii.size)
+    odd_growth(growth, np.sqrt(growth), one > 0.0)
     warm_curve()
 
 

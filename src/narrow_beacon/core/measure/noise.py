@@ -172,14 +172,17 @@ def _known_of(
             )
         )
     constants = _Constants(
-        camera.dark_e_per_s * exposed.exposure_s, camera.read_noise_e**2 + camera.quantisation_e2,
-        camera.masters_e**2, camera.flat_noise, max(_SPREAD_FWHM2 * light.fwhm_px**2, 1.0),
-        exposed.parts * relative**2,
-    )  # fmt: skip
+        float(camera.dark_e_per_s * exposed.exposure_s),
+        float(camera.read_noise_e**2 + camera.quantisation_e2),
+        float(camera.masters_e**2),
+        float(camera.flat_noise),
+        float(max(_SPREAD_FWHM2 * light.fwhm_px**2, 1.0)),
+        float(exposed.parts * relative**2),
+    )
     return (
         np.ascontiguousarray(light.counts_adu, float), flat(light.sky_adu_per_px),
         flat(light.ring_pixels), flat(light.electrons_per_adu(camera)),
-        np.pi * np.asarray(light.radii_px, float) ** 2, constants._make(map(float, constants)),
+        np.pi * np.asarray(light.radii_px, float) ** 2, constants,
     )  # fmt: skip
 
 
