@@ -23,7 +23,7 @@ def weighted_fit(design: Floats, target: Floats, weights: Floats) -> Floats:
     return found
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath={"reassoc", "contract"})
 def solve(design, target, weights, found):  # type: ignore[no-untyped-def]
     """``weighted_fit`` into ``found``, by Householder reflections (Golub & Van Loan 2013, Matrix
     Computations, section 5.2), which lose no digits to squares of the terms.

@@ -10,6 +10,7 @@ from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane, middles
 from narrow_beacon.core.correct.apply import DEFECT, SPIKE
 from narrow_beacon.core.measure.spread import Spread
+from narrow_beacon.core.prefetch import fetch_ahead
 
 _ODD_SIGMA = 5.0
 _LEAST_STARS = 5
@@ -76,6 +77,8 @@ def _add_guessed(pixels, flags, xs, ys, fluxes, skies, brightness, step, radii, 
     largest = radii[radii.size - 1]
     for n in range(xs.size):
         flux = max(fluxes[n], 0.0)
+        if n + 1 < xs.size:
+            fetch_ahead(flags, xs[n + 1], ys[n + 1], largest)
         left, right = max(2, int(xs[n] - largest)), min(width - 2, int(xs[n] + largest) + 2)
         for y in range(max(2, int(ys[n] - largest)), min(height - 2, int(ys[n] + largest) + 2)):
             any_flag = np.uint8(0)
