@@ -180,7 +180,7 @@ def _correct_values(raw, level, offset, gain, limit, turned, out, flags):  # typ
 def _line(flat, index, step):  # type: ignore[no-untyped-def]
     """Cubic interpolation at a pixel from two neighbours on either side along a line."""
     near = flat[index - step] + flat[index + step]
-    far = flat[index - 2 * step] + flat[index + 2 * step]
+    far = flat[index - step - step] + flat[index + step + step]
     return (4.0 * near - far) / 6.0
 
 
@@ -203,26 +203,29 @@ def _repair_at(pixels, flat, flags, index, good):  # type: ignore[no-untyped-def
     height, width = pixels.shape
     y, x = index // width, index % width
     row = column = block = False
-    if 2 <= x < width - 2:
-        row = not (flags[y, x - 2] | flags[y, x - 1] | flags[y, x + 1] | flags[y, x + 2]) & 1
-    if 2 <= y < height - 2:
-        column = not (flags[y - 2, x] | flags[y - 1, x] | flags[y + 1, x] | flags[y + 2, x]) & 1
-    if row and column:
-        bad = 0
-        for yy in range(y - 2, y + 3):
-            for xx in range(x - 2, x + 3):
-                bad += flags[yy, xx] & 1
+    if 2 <= x < width - 2 and 2 <= y < height - 2:
+        # Without a sign, for which the compiler would ask whether a place counts from the end.
+        top, left, bad = np.uint64(y - 2), np.uint64(x - 2), np.uint8(0)
+        for j in range(np.uint64(5)):
+            for i in range(np.uint64(5)):
+                bad += flags[top + j, left + i] & np.uint8(1)
         block = bad == 1
+    if not block:
+        if 2 <= x < width - 2:
+            row = not (flags[y, x - 2] | flags[y, x - 1] | flags[y, x + 1] | flags[y, x + 2]) & 1
+        if 2 <= y < height - 2:
+            column = not (flags[y - 2, x] | flags[y - 1, x] | flags[y + 1, x] | flags[y + 2, x]) & 1
+    at, one, down = np.uint64(index), np.uint64(1), np.uint64(width)
     if block:
-        up = -_line(flat, index - 2 * width, 1) / 6.0
-        up += 4.0 / 6.0 * _line(flat, index - width, 1)
-        up += 4.0 / 6.0 * _line(flat, index + width, 1)
-        up += -_line(flat, index + 2 * width, 1) / 6.0
-        pixels[y, x] = _line(flat, index, 1) + _line(flat, index, width) - up
+        up = -_line(flat, at - np.uint64(2) * down, one) / 6.0
+        up += 4.0 / 6.0 * _line(flat, at - down, one)
+        up += 4.0 / 6.0 * _line(flat, at + down, one)
+        up += -_line(flat, at + np.uint64(2) * down, one) / 6.0
+        pixels[y, x] = _line(flat, at, one) + _line(flat, at, down) - up
     elif row:
-        pixels[y, x] = _line(flat, index, 1)
+        pixels[y, x] = _line(flat, at, one)
     elif column:
-        pixels[y, x] = _line(flat, index, width)
+        pixels[y, x] = _line(flat, at, down)
     else:
         count = 0
         reach = 1
