@@ -27,7 +27,12 @@ from numba.core.caching import (
 )
 from numba.core.dispatcher import Dispatcher
 
-__all__ = ["get_ready", "njit"]
+__all__ = ["ANY_ORDER", "get_ready", "njit"]
+
+ANY_ORDER = {"reassoc", "contract"}
+"""A ``fastmath`` for sums in whatever order is soonest: the processor adds several values at once.
+What is no number stays so.
+"""
 
 _PLAIN = (bool, int, float, complex, str, bytes, np.generic)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from narrow_beacon.compiled import njit
+from narrow_beacon.compiled import ANY_ORDER, njit
 from narrow_beacon.core.arrays import Floats
 
 _NO_PIVOT = 1e-13
@@ -23,7 +23,7 @@ def weighted_fit(design: Floats, target: Floats, weights: Floats) -> Floats:
     return found
 
 
-@njit(cache=True, nogil=True, fastmath={"reassoc", "contract"})
+@njit(cache=True, nogil=True, fastmath=ANY_ORDER)
 def solve(design, target, weights, found):  # type: ignore[no-untyped-def]
     """``weighted_fit`` into ``found``, by Householder reflections (Golub & Van Loan 2013, Matrix
     Computations, section 5.2), which lose no digits to squares of the terms.

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from narrow_beacon.compiled import njit
+from narrow_beacon.compiled import ANY_ORDER, njit
 from narrow_beacon.core.arrays import Bools, Flags, Floats, Ints, Plane, flat
 from narrow_beacon.core.correct.apply import SPOILED
 from narrow_beacon.core.measure.blends import Pair, light_of_both, seconds_of
@@ -39,8 +39,6 @@ _LEAST_SPREAD = 0.2
 """Of its middle, where stars are so narrow that two orders do not do."""
 _NODE_STEPS = 8
 _PIECE_PX = 0.4
-_SUMS = {"reassoc", "contract"}
-"""Sums in any order, so that the processor adds several at once."""
 
 
 @dataclass(frozen=True)
@@ -483,7 +481,7 @@ def _shares(gaps, masks, clipped, brightness, step, radii, inner, outer):  # typ
     return apertures, rings
 
 
-@njit(cache=True, nogil=True, fastmath=_SUMS)
+@njit(cache=True, nogil=True, fastmath=ANY_ORDER)
 def _ring_of(gap, mask, clipped, brightness, finer, inner, outer, cosines):  # type: ignore[no-untyped-def]
     """Mean light of a star in a ring ``gap`` away, where it is neither masked nor clipped."""
     last = np.float64(brightness.size - 1)
@@ -505,7 +503,7 @@ def _ring_of(gap, mask, clipped, brightness, finer, inner, outer, cosines):  # t
     return total / count if count > 0.0 else 0.0
 
 
-@njit(cache=True, nogil=True, fastmath=_SUMS)
+@njit(cache=True, nogil=True, fastmath=ANY_ORDER)
 def _apertures_at(spacing, brightness, finer, radii, cosines):  # type: ignore[no-untyped-def]
     """Light of a star in apertures at multiples of ``spacing`` from it, (nodes, radii)."""
     last = np.float64(brightness.size - 1)

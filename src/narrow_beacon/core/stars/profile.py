@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from narrow_beacon.compiled import njit
+from narrow_beacon.compiled import ANY_ORDER, njit
 from narrow_beacon.core.arrays import Flags, Floats, Ints, Plane, flat, middle
 from narrow_beacon.core.correct.apply import DEFECT, SPOILED
 from narrow_beacon.core.stars.detect import WIDE_PX, Detections
@@ -316,7 +316,7 @@ def _narrow(dx, dy, wanted, blur, shape, slopes):  # type: ignore[no-untyped-def
         slopes[0, i], slopes[1, i], slopes[2, i], slopes[3, i] = by_alpha, by_beta, by_x, by_y
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=ANY_ORDER)
 def _fit_height(data, shape, slopes, left):  # type: ignore[no-untyped-def]
     """Best height for a shape by linear least squares, beside a pedestal; fills in what is left of
     the data, and takes off the slopes what these two can take up. The height and the squares left.
@@ -345,7 +345,7 @@ def _fit_height(data, shape, slopes, left):  # type: ignore[no-untyped-def]
     return height, cost
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=ANY_ORDER)
 def _step(slopes, left, damping):  # type: ignore[no-untyped-def]
     """The damped step (kinds) that takes up most of what is left, by elimination."""
     kinds = slopes.shape[0]

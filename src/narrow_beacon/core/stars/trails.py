@@ -75,13 +75,10 @@ def find_trails(
     ``block_means`` are the means of its blocks of 8 × 8 pixels.
     """
     rows, columns = (size // 2 for size in block_means.shape)
-    halves = block_means[: 2 * rows, : 2 * columns].reshape(rows, 2, columns, 2)
-    across = (np.arange(columns) + 0.5) * _BLOCK
-    up = (np.arange(rows) + 0.5) * _BLOCK
-    sky, _ = background.at(across[None, :], up[:, None])
-    blocks = halves.mean(axis=(1, 3)) - sky
     noise = background.median_noise_adu / _BLOCK
-    y, x = np.nonzero(blocks > _BLOCK_SIGNIFICANCE * noise)
+    y, x = _lit_blocks(
+        block_means, background.sky_adu, background.mesh_px, _BLOCK_SIGNIFICANCE * noise
+    )
     if y.size < 10:
         return []
     reach = int(np.hypot(rows, columns)) + 2
@@ -106,6 +103,25 @@ def find_trails(
         votes[:] = 0
         _vote(x, y, np.cos(angles), np.sin(angles), reach, votes)
     return trails
+
+
+@njit(cache=True, nogil=True)
+def _lit_blocks(means, sky, mesh_px, least):  # type: ignore[no-untyped-def]
+    """Row and column of each block, of four of those whose means are given, that is brighter than
+    the sky by ``least``.
+    """
+    rows, columns = means.shape[0] // 2, means.shape[1] // 2
+    y, x, count = np.empty(rows * columns, np.int64), np.empty(rows * columns, np.int64), 0
+    for row in range(rows):
+        cell = sky[min(int((row + 0.5) * _BLOCK) // mesh_px, sky.shape[0] - 1)]
+        for column in range(columns):
+            j, i = 2 * row, 2 * column
+            four = means[j, i] + means[j, i + 1] + means[j + 1, i] + means[j + 1, i + 1]
+            level = cell[min(int((column + 0.5) * _BLOCK) // mesh_px, sky.shape[1] - 1)]
+            if np.float64(four) / 4.0 - level > least:
+                y[count], x[count] = row, column
+                count += 1
+    return y[:count], x[:count]
 
 
 @njit(cache=True, nogil=True)
