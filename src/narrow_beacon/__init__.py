@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-__version__ = "0.9.8"
+__version__ = "0.9.9"
 
 if TYPE_CHECKING:
     from narrow_beacon import reduce
