@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from narrow_beacon.core.arrays import alike, flat, middle
+from narrow_beacon.core.arrays import alike, flat, middle, middles, values_at
 from narrow_beacon.core.weighted_fit import weighted_fit
 
 
@@ -35,6 +35,19 @@ def test_medians_are_those_of_all_values_in_whatever_order_they_lie() -> None:
     for some in (values, values[:, 0], values[1:, ::2], values.astype(np.float32), [3, 1, 2]):
         assert middle(np.asarray(some)) == pytest.approx(float(np.median(some)), rel=1e-6)
     assert np.isnan(middle(np.empty(0)))
+
+
+@pytest.mark.parametrize("columns", [1, 2, 24, 25, 60, 61, 200])
+def test_medians_of_rows_are_those_of_each(columns: int) -> None:
+    values = np.random.default_rng(columns).normal(size=(5, 2 * columns)).round(1)
+    for some in (values[:, :columns], values[:, ::2], values[:, :columns].astype(np.float32)):
+        assert middles(some) == pytest.approx(np.median(some, axis=1), rel=1e-6)
+
+
+def test_the_value_at_a_place_is_that_of_the_nearest_pixel_also_beyond_the_edge() -> None:
+    plane = np.arange(12, dtype=np.uint8).reshape(3, 4)
+    x, y = np.array([0.4, 0.6, -5.0, 9.0]), np.array([0.0, 1.4, 1.0, 2.6])
+    assert values_at(plane, x, y).tolist() == [0, 5, 4, 11]
 
 
 def test_kernels_get_rows_of_their_own_kind_and_length() -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -138,6 +139,12 @@ def test_an_error_budget_is_the_uncertainty_in_parts() -> None:
         assert budget.total == pytest.approx(POGSON * sigma[k] / light.counts_adu[0, k], rel=1e-9)
         assert budget.star > budget.sky > budget.dark > 0
     assert error_budgets(light, exposed, CameraConstants(1.3, 7.1))[0].masters == 0
+    # Where there was no sky to take off there is no uncertainty either; less than none is as none.
+    empty = replace(light, counts_adu=np.array([[np.nan, -50.0]]))
+    nothing, dark = aperture_uncertainty(empty, exposed, camera)[0]
+    assert np.isnan(nothing)
+    none = replace(light, counts_adu=np.zeros((1, 2)))
+    assert dark == aperture_uncertainty(none, exposed, camera)[0, 1]
 
 
 def series(count: int) -> FilterSeries:
