@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import errno
 import json
 import os
 import tempfile
@@ -35,6 +36,8 @@ from narrow_beacon.core.stars.quality import Quality
 from narrow_beacon.jobs import cluster, trust
 from narrow_beacon.jobs.cluster import CancelledError, ClusterPool
 from narrow_beacon.jobs.progress import Events, Progress, Reporter
+from narrow_beacon.reduce import census_scratch
+from narrow_beacon.reduce.census_scratch import CensusScratch
 from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.codec import dump, load, quality_from_json, quality_to_json
 from narrow_beacon.reduce.context import (
@@ -146,6 +149,31 @@ def write(path: Path, members: list[Measured]) -> None:
 def same(one: ExposureCensus | FilterCensus, other: ExposureCensus | FilterCensus) -> None:
     for name, value in vars(one).items():
         np.testing.assert_array_equal(value, getattr(other, name), err_msg=name)
+
+
+def test_censuses_of_a_night_are_the_same_once_they_are_out_of_memory(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(census_scratch, "_LEAST_BYTES", 4096)
+    monkeypatch.setattr(census_scratch, "_MOST_BYTES", 16384)
+    scratch = CensusScratch(tmp_path)
+    given = [exposure_census(list(range(1, 2 + 7 * at)), at) for at in range(30)]
+    kept = [scratch.kept(census) for census in given]
+    for _ in range(2):
+        for census, own in zip(given, kept, strict=True):
+            same(census, own)
+        scratch.let_go()
+    # The largest is more than a stretch; what is given is copied, and the file has no name.
+    given[-1].counts_adu[:] = 0.0
+    assert kept[-1].counts_adu.min() > 0.0
+    assert list(tmp_path.iterdir()) == []
+
+    def full(*_: object) -> None:
+        raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+
+    monkeypatch.setattr(os, "posix_fallocate", full)
+    with pytest.raises(OSError, match="No space"):
+        [scratch.kept(census) for census in given]
 
 
 def test_a_database_that_starts_leaves_other_servers_tables_alone(tmp_path: Path) -> None:

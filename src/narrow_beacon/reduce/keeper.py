@@ -1,8 +1,11 @@
-"""Where a walk takes its inputs from and puts its results: in memory here, in records elsewhere."""
+"""Where a walk takes its inputs from and puts its results: in memory here, and what is too much for
+that in a file without a name; in records elsewhere.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence, Set
+from dataclasses import replace
 from pathlib import Path
 
 from narrow_beacon.core.correct.masters import MasterFacts
@@ -11,6 +14,7 @@ from narrow_beacon.core.gate import OPEN, Gate
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.plan import Plan
+from narrow_beacon.reduce.census_scratch import CensusScratch
 from narrow_beacon.reduce.chains import BuiltChains
 from narrow_beacon.reduce.context import ExposureJob, Probed
 from narrow_beacon.reduce.field import Field
@@ -25,7 +29,7 @@ from narrow_beacon.reduce.tasks import WRONG_KIND, ExposureResult
 
 
 class Keeper:
-    """Keeps a walk's results in memory, and masters in a folder.
+    """Keeps a walk's results, and masters in a folder.
 
     The records of the application override what is kept elsewhere, and what is there already.
     """
@@ -40,6 +44,7 @@ class Keeper:
         self.remarks: dict[str, tuple[Remark, ...]] = {}
         self.results: dict[int, ExposureResult] = {}
         self._exposures: Sequence[Frame] = ()
+        self._censuses: CensusScratch | None = None
         self.looks = NightLooks(None)
 
     def plan(self) -> Plan:
@@ -159,14 +164,27 @@ class Keeper:
         census: bool,
     ) -> None:
         """Results of some exposures."""
-        self.results |= {result.index: result for result in results}
+        for result in results:
+            if result.census is not None:
+                kept = self._scratch_of_censuses().kept(result.census)
+                result = replace(result, census=kept)
+            self.results[result.index] = result
+
+    def _scratch_of_censuses(self) -> CensusScratch:
+        """Beside the masters, where there is room for what a night gives: temporary files may be in
+        memory.
+        """
+        if self._censuses is None:
+            self._censuses = CensusScratch(self.folder("masters"))
+        return self._censuses
 
     def keep_measured(self, ready: Prepared, prints: ResultPrints) -> None:
         """All exposures are measured."""
 
     def measured(self, ready: Prepared) -> Measured:
         """All exposures that take part, as measured."""
-        return MeasuredHere([self.results[index] for index in sorted(self.results)])
+        results = [self.results[index] for index in sorted(self.results)]
+        return MeasuredHere(results, self._scratch_of_censuses().let_go)
 
     def solutions(self, exposures: Sequence[Frame]) -> dict[int, Solution]:
         """Where exposures are on the sky, by their place among all; of those that are placed."""

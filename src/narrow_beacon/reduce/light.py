@@ -113,10 +113,14 @@ class Measured(Protocol):
 
 
 class MeasuredHere:
-    """Exposures whose censuses are in memory."""
+    """Exposures whose results have their censuses; ``looked_at`` is called when those of many have
+    been read.
+    """
 
-    def __init__(self, results: Sequence[ExposureResult]) -> None:
-        self.results = results
+    def __init__(
+        self, results: Sequence[ExposureResult], looked_at: Callable[[], None] = lambda: None
+    ) -> None:
+        self.results, self._looked_at = results, looked_at
         self._by_index = {result.index: result for result in results}
 
     def census(self, index: int) -> ExposureCensus | None:
@@ -134,7 +138,9 @@ class MeasuredHere:
 
         def read(places: Ints, rows: Ints, steps: tuple[int, ...]) -> FilterCensus:
             some = [censuses[place] for place in places.tolist()]
-            return FilterCensus.of(some, seconds[places], rows, steps)
+            found = FilterCensus.of(some, seconds[places], rows, steps)
+            self._looked_at()
+            return found
 
         radii = censuses[0].radii_px.size
         return FilterLight(np.arange(len(censuses)), measured_rows(censuses), radii, read)
@@ -148,6 +154,7 @@ class MeasuredHere:
             found.counts_adu[at, own] = census.counts_adu[:, step]
             found.uncertainty_adu[at, own] = census.uncertainty_adu[:, step]
             found.x_px[at, own], found.y_px[at, own] = census.x_px, census.y_px
+        self._looked_at()
         return found
 
     def where(self, row: int, indices: Sequence[int]) -> tuple[Floats, Floats]:

@@ -14,7 +14,7 @@ from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.measure.flags import FLAG_WORDS
 
-_STARS_PER_GROUP = 200
+_STARS_PER_GROUP, _ROWS_PER_GROUP = 200, 400_000
 _REPEATED = ["exposure", "star", "filter", "flags", "jd_utc", "radius_px.list.element"]
 """Columns of few values: lists of different numbers only take their time to look through."""
 
@@ -56,20 +56,21 @@ class MeasuredExposure:
 
 
 def write_census(exposures: Sequence[MeasuredExposure], stars: StarTable, path: Path) -> None:
-    """Write all exposures of a reduction; a few hundred stars at a time, to keep memory low."""
+    """Write all exposures of a reduction; some stars at a time, to keep memory low."""
     names = pa.array([exposure.name for exposure in exposures])
     filters = sorted({exposure.filter for exposure in exposures})
     order = np.argsort([exposure.jd_utc for exposure in exposures], kind="stable")
     rows = np.unique(np.concatenate([exposure.census.rows for exposure in exposures]))
     by_name = sorted(rows.tolist(), key=lambda row: stars.names[row])
     star_names = pa.array([stars.names[row] for row in by_name])
-    flags = [exposure.census.flags_at(exposure.radius_px) for exposure in exposures]
+    flags = [e.census.flags_at(e.radius_px).astype(np.uint16) for e in exposures]
+    each = min(max(_ROWS_PER_GROUP // len(exposures), 1), _STARS_PER_GROUP)
     temporary = path.with_suffix(".part")
     with pq.ParquetWriter(
         temporary, _SCHEMA, compression="zstd", use_dictionary=_REPEATED
     ) as writer:
-        for first in range(0, len(by_name), _STARS_PER_GROUP):
-            group = by_name[first : first + _STARS_PER_GROUP]
+        for first in range(0, len(by_name), each):
+            group = by_name[first : first + each]
             writer.write_table(
                 _group(exposures, flags, order, group, first, names, star_names, filters)
             )
@@ -114,14 +115,15 @@ def _group(
 
     filter_code = np.array([filters.index(item.filter) for item in exposures])
     jd = np.array([item.jd_utc for item in exposures])
+    begin, step = np.array([e.first for e in exposures]), np.array([e.step for e in exposures])
     radii = np.stack([e.step * e.census.radii_px for e in exposures])
     columns = [
         coded(exposure, names),
         coded(star + first, star_names),
         coded(filter_code[exposure], pa.array(filters)),
         pa.array(jd[exposure]),
-        pa.array(gather([e.first[0] + e.step * e.census.x_px for e in exposures]) + 1.0),
-        pa.array(gather([e.first[1] + e.step * e.census.y_px for e in exposures]) + 1.0),
+        pa.array(begin[exposure, 0] + step[exposure] * gather([c.x_px for c in censuses]) + 1.0),
+        pa.array(begin[exposure, 1] + step[exposure] * gather([c.y_px for c in censuses]) + 1.0),
         pa.array(gather([census.sky_adu_per_px for census in censuses])),
         pa.array(gather([census.peak_adu for census in censuses])),
         pa.array(gather(flags).astype(np.int32)),
