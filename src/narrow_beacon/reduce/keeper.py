@@ -184,7 +184,12 @@ class Keeper:
     def measured(self, ready: Prepared) -> Measured:
         """All exposures that take part, as measured."""
         results = [self.results[index] for index in sorted(self.results)]
-        return MeasuredHere(results, self._scratch_of_censuses().let_go)
+        return MeasuredHere(results, self.let_go)
+
+    def let_go(self) -> None:
+        """Have what was read of censuses leave memory, where it is much."""
+        if self._censuses is not None:
+            self._censuses.let_go()
 
     def solutions(self, exposures: Sequence[Frame]) -> dict[int, Solution]:
         """Where exposures are on the sky, by their place among all; of those that are placed."""

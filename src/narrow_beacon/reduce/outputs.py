@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import fields, replace
 from pathlib import Path
@@ -53,8 +53,12 @@ _OUTPUTS = (
 )  # fmt: skip
 
 
-def write_outputs(outcome: Outcome, pool: Pool) -> None:
-    """Write every file that the outcome allows; files of an earlier run don't stay beside them."""
+def write_outputs(
+    outcome: Outcome, pool: Pool, looked_at: Callable[[], None] = lambda: None
+) -> None:
+    """Write every file that the outcome allows; files of an earlier run don't stay beside them.
+    Calls ``looked_at`` whenever it has read of all censuses.
+    """
     folder = outcome.plan.output
     folder.mkdir(parents=True, exist_ok=True)
     for name in _OUTPUTS:
@@ -64,7 +68,9 @@ def write_outputs(outcome: Outcome, pool: Pool) -> None:
     with ThreadPoolExecutor(1) as beside:  # packing the census leaves the rest its time
         measured = _measured(outcome)
         path = folder / "census.parquet"
-        census = beside.submit(write_census, measured, outcome.stars, path) if measured else None
+        census = None
+        if measured:
+            census = beside.submit(write_census, measured, outcome.stars, path, looked_at)
         _write_others(outcome, pool, folder)
         if census is not None:
             census.result()

@@ -45,7 +45,7 @@ def reduce_plan(
         walk = Walk(keeper, pool, progress)
         walk.read()
         outcome = _measured(walk) if walk.sorted.night.exposures else _nothing(walk)
-        write_outputs(outcome, pool)
+        write_outputs(outcome, pool, keeper.let_go)
         if outcome.plan.sheet and outcome.measured:
             from narrow_beacon.reduce.night_sheet import FORMATS, write_sheet  # slow to load
 

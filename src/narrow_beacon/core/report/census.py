@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -14,7 +14,7 @@ from narrow_beacon.core.catalogue.table import StarTable
 from narrow_beacon.core.measure.census import ExposureCensus
 from narrow_beacon.core.measure.flags import FLAG_WORDS
 
-_STARS_PER_GROUP, _ROWS_PER_GROUP = 200, 400_000
+_STARS_PER_GROUP, _ROWS_PER_GROUP = 200, 150_000
 _REPEATED = ["exposure", "star", "filter", "flags", "jd_utc", "radius_px.list.element"]
 """Columns of few values: lists of different numbers only take their time to look through."""
 
@@ -55,8 +55,15 @@ class MeasuredExposure:
     step: int = 1
 
 
-def write_census(exposures: Sequence[MeasuredExposure], stars: StarTable, path: Path) -> None:
-    """Write all exposures of a reduction; some stars at a time, to keep memory low."""
+def write_census(
+    exposures: Sequence[MeasuredExposure],
+    stars: StarTable,
+    path: Path,
+    looked_at: Callable[[], None] = lambda: None,
+) -> None:
+    """Write all exposures of a reduction; some stars at a time, to keep memory low. Calls
+    ``looked_at`` whenever it has read some of all exposures.
+    """
     names = pa.array([exposure.name for exposure in exposures])
     filters = sorted({exposure.filter for exposure in exposures})
     order = np.argsort([exposure.jd_utc for exposure in exposures], kind="stable")
@@ -74,6 +81,7 @@ def write_census(exposures: Sequence[MeasuredExposure], stars: StarTable, path: 
             writer.write_table(
                 _group(exposures, flags, order, group, first, names, star_names, filters)
             )
+            looked_at()
     temporary.replace(path)
 
 
