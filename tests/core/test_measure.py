@@ -20,6 +20,8 @@ from narrow_beacon.core.measure.census import Apertures, ExposureCensus, Image, 
 from narrow_beacon.core.measure.collection import FilterCensus
 from narrow_beacon.core.measure.flags import StarFlag, flag_words
 from narrow_beacon.core.measure.growth import choose_radius, enclosed_share
+from narrow_beacon.core.measure.neighbours import Neighbours
+from narrow_beacon.core.measure.neighbours_light import overlaps
 from narrow_beacon.core.measure.noise import (
     CameraConstants,
     Exposed,
@@ -28,7 +30,7 @@ from narrow_beacon.core.measure.noise import (
     scintillation,
 )
 from narrow_beacon.core.measure.overlap import pixel_overlap
-from narrow_beacon.core.measure.spread import Neighbours, overlaps, spread_of
+from narrow_beacon.core.measure.spread import spread_of
 from narrow_beacon.core.stars.background import measure_background
 from narrow_beacon.core.stars.detect import Detections, detect
 from narrow_beacon.core.stars.profile import StarProfile, measure_profile, total_light

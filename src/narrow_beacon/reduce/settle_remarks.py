@@ -15,7 +15,7 @@ from narrow_beacon.core.curve.earth import Site
 from narrow_beacon.core.curve.ensemble import LEAST_TESTED
 from narrow_beacon.core.curve.field_stars import exposures_of_field
 from narrow_beacon.core.curve.time import julian_year
-from narrow_beacon.core.measure.spread import ONE_STAR_FWHM
+from narrow_beacon.core.measure.neighbours import ONE_STAR_FWHM
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.curves import FilterCurve

@@ -13,8 +13,8 @@ from narrow_beacon.core.errors import NotPlacedError, UnreadableFileError
 from narrow_beacon.core.measure.alignment import CENTRED_SNR, NUDGED_FWHM, align, pair_up
 from narrow_beacon.core.measure.blends import beside_another
 from narrow_beacon.core.measure.census import Apertures, ExposureCensus, Image, Places, take_census
+from narrow_beacon.core.measure.neighbours import TOLD_APART_FWHM
 from narrow_beacon.core.measure.noise import Exposed
-from narrow_beacon.core.measure.spread import TOLD_APART_FWHM
 from narrow_beacon.core.place.follow import follow
 from narrow_beacon.core.place.solution import Solution
 from narrow_beacon.core.place.solve import Hint, Placement, Solver

@@ -13,6 +13,8 @@ from narrow_beacon.core.measure.alignment import CENTRED_SNR, align, off_centre
 from narrow_beacon.core.measure.aperture import ApertureSums, mask_stars, measure_apertures
 from narrow_beacon.core.measure.doubt import guessed_light, odd_growth
 from narrow_beacon.core.measure.flags import StarFlag
+from narrow_beacon.core.measure.neighbours import Neighbours, neighbours_of, no_brighter
+from narrow_beacon.core.measure.neighbours_light import overlaps, parted_light
 from narrow_beacon.core.measure.noise import (
     CameraConstants,
     Exposed,
@@ -21,15 +23,7 @@ from narrow_beacon.core.measure.noise import (
     sky_noise_ratio,
 )
 from narrow_beacon.core.measure.sampling import sampling_scatter
-from narrow_beacon.core.measure.spread import (
-    Neighbours,
-    Spread,
-    neighbours_of,
-    no_brighter,
-    overlaps,
-    parted_light,
-    spread_of,
-)
+from narrow_beacon.core.measure.spread import Spread, spread_of
 from narrow_beacon.core.stars.background import Background
 from narrow_beacon.core.stars.detect import WIDE_PX, Detections
 from narrow_beacon.core.stars.nearest import nearest
