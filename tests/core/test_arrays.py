@@ -46,8 +46,8 @@ def test_medians_of_rows_are_those_of_each(columns: int) -> None:
 
 def test_the_value_at_a_place_is_that_of_the_nearest_pixel_also_beyond_the_edge() -> None:
     plane = np.arange(12, dtype=np.uint8).reshape(3, 4)
-    x, y = np.array([0.4, 0.6, -5.0, 9.0]), np.array([0.0, 1.4, 1.0, 2.6])
-    assert values_at(plane, x, y).tolist() == [0, 5, 4, 11]
+    x, y = np.array([0.4, 0.6, -5.0, 9.0, np.nan]), np.array([0.0, 1.4, 1.0, 2.6, np.nan])
+    assert values_at(plane, x, y).tolist() == [0, 5, 4, 11, 0]
 
 
 def test_kernels_get_rows_of_their_own_kind_and_length() -> None:

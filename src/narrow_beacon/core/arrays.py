@@ -65,7 +65,9 @@ def _middle(values):  # type: ignore[no-untyped-def]
 
 
 def values_at(plane: NDArray[Any], x_px: Floats, y_px: Floats) -> NDArray[Any]:
-    """The values of the pixels nearest to places (0-based), of the edge's for those beyond it."""
+    """The values of the pixels nearest to places (0-based), of the edge's for those beyond it; the
+    first column or row is nearest to what is no number.
+    """
     found = np.empty(x_px.size, plane.dtype)
     _look_up(plane, flat(x_px), flat(y_px), found)
     return found
@@ -75,9 +77,10 @@ def values_at(plane: NDArray[Any], x_px: Floats, y_px: Floats) -> NDArray[Any]:
 def _look_up(plane, xs, ys, found):  # type: ignore[no-untyped-def]
     height, width = plane.shape
     for n in range(xs.size):
-        x = int(min(max(np.rint(xs[n]), 0.0), width - 1.0))
-        y = int(min(max(np.rint(ys[n]), 0.0), height - 1.0))
-        found[n] = plane[y, x]
+        x, y = np.rint(xs[n]), np.rint(ys[n])
+        column = int(min(x, width - 1.0)) if x > 0.0 else 0
+        row = int(min(y, height - 1.0)) if y > 0.0 else 0
+        found[n] = plane[row, column]
 
 
 def median_of_known(values: Floats, axis: int) -> Floats:
