@@ -20,8 +20,12 @@ interface Props {
 export function Loupe({ painter, at, look }: Props) {
   const canvas = useRef<HTMLCanvasElement>(null);
   useEffect(() => {
-    const ctx = canvas.current?.getContext("2d");
-    if (ctx) painter?.paintAbout(ctx, at, ACROSS, WIDTH);
+    // The plate tells its painter of another look, stretch or exposure after its parts were drawn.
+    const frame = requestAnimationFrame(() => {
+      const ctx = canvas.current?.getContext("2d");
+      if (ctx) painter?.paintAbout(ctx, at, ACROSS, WIDTH);
+    });
+    return () => cancelAnimationFrame(frame);
   });
   const top = look ? Math.max(look.rings[0]! - look.sky, 1e-9) : 1;
   const points = look?.rings.map((v, r) => {

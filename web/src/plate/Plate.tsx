@@ -174,6 +174,13 @@ export function Plate({ focus = null }: { focus?: number | null }) {
     return p && exposure?.placed ? starAt(catalogue, p.toScreen(), at.x, at.y, NEAR_PX) : null;
   }
 
+  function pixelOf(row: number): Point | null {
+    const [p, i] = [painter.current, catalogue?.row.indexOf(row) ?? -1];
+    if (!p || !catalogue || i < 0) return null;
+    const place = { x: catalogue.east_arcsec[i]!, y: catalogue.north_arcsec[i]! };
+    return p.pixelAt(apply(p.toScreen(), place));
+  }
+
   function hover(at: Point): void {
     const p = painter.current;
     const plane = p?.current();
@@ -205,7 +212,9 @@ export function Plate({ focus = null }: { focus?: number | null }) {
       north: sky?.y ?? null,
       row,
     });
-    setLoupe({ at: pixel, look: lookAt(value, pixel.x, pixel.y) });
+    // About the star that is named, else about the pointer.
+    const middle = (row === null ? null : pixelOf(row)) ?? pixel;
+    setLoupe({ at: middle, look: lookAt(value, middle.x, middle.y) });
   }
   useEffect(() => {
     again.current = hover;
