@@ -15,6 +15,12 @@ from running import UNKIND, Running, small_night, true_magnitudes
 
 OpenPage = Callable[..., Page]
 LONG_MS = 90_000
+BRIGHTEST = """
+const canvas = document.querySelector("[data-testid=loupe] canvas");
+const data = canvas.getContext("2d").getImageData(0, 0, canvas.width, canvas.height).data;
+const [red, green, blue] = [0, 1, 2].map((at) => Math.max(...data.filter((_, n) => n % 4 === at)));
+"""
+"""Of the loupe's picture."""
 
 
 def stage(page: Page, name: str) -> None:
@@ -273,6 +279,29 @@ def test_the_plate_tells_what_is_under_the_pointer(open_page: OpenPage, campaign
     # The night's target is in the middle of the frame, within the pointing's drift.
     page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
     expect(plate.get_by_text(re.compile("ADU · 22 4"))).to_be_visible()
+
+
+def test_the_loupe_shows_the_star_that_is_named_in_the_colours_of_the_look(
+    open_page: OpenPage, campaign: int
+) -> None:
+    page = open_page(campaign, "place")
+    plate = page.get_by_test_id("plate")
+    plate.locator("canvas[data-shown]").first.wait_for()
+    page.keyboard.press("/")
+    page.get_by_label("find a star or a position").fill("foxglove 21")
+    page.get_by_label("find a star or a position").press("Enter")
+    expect(page.get_by_test_id("bench").get_by_role("heading", name="Foxglove 21")).to_be_visible()
+    box = plate.bounding_box()
+    assert box
+    # The star is in the middle now; the pointer stands beside it and rests there.
+    page.mouse.move(box["x"] + box["width"] / 2 + 6, box["y"] + box["height"] / 2)
+    expect(plate.get_by_text("Foxglove 21", exact=True)).to_be_visible()
+    # A star some three pixels wide; the height is far above the noise.
+    expect(page.get_by_test_id("loupe")).to_contain_text(re.compile(r"[2-4]\.\d px · peak \d{3,}"))
+    page.get_by_label("look").select_option(label="red lamp")
+    page.wait_for_function(f"() => {{ {BRIGHTEST} return red > 60 && !green && !blue; }}")
+    page.get_by_label("look").select_option(label="night")
+    page.wait_for_function(f"() => {{ {BRIGHTEST} return red > 60 && green > 60 && blue > 60; }}")
 
 
 def test_points_that_are_drawn_around_are_set_aside_and_come_back(

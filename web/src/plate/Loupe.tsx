@@ -33,7 +33,10 @@ export function Loupe({ painter, at, look }: Props) {
     return `${(r / 9) * (WIDTH - 8) + 4},${Math.min(Math.max(y, 3), HEIGHT - 2)}`;
   });
   return (
-    <div className="pointer-events-none w-[186px] rounded-[3px] border border-line bg-ground/95">
+    <div
+      data-testid="loupe"
+      className="pointer-events-none w-[186px] rounded-[3px] border border-line bg-ground/95"
+    >
       <canvas ref={canvas} width={WIDTH} height={WIDTH} className="block" />
       <svg width={WIDTH} height={HEIGHT} className="block border-t border-line">
         {points && (
