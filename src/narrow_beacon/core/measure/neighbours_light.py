@@ -143,7 +143,7 @@ def parted_light(
     return flux
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _part(star, other, shares, counts, own_share, free, star_of, flux):  # type: ignore[no-untyped-def]
     """Tell the light of the ``free`` neighbours by turns."""
     theirs = np.empty(counts.size)

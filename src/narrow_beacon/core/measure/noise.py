@@ -205,7 +205,7 @@ def _terms_of(flux_e, sky_e, area, ring, c):  # type: ignore[no-untyped-def]
     )  # fmt: skip
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _fill_terms(counts, sky, ring, gain, areas, constants, terms):  # type: ignore[no-untyped-def]
     for n in range(counts.shape[0]):
         sky_e, pixels = _positive(sky[n]) * gain[n], max(ring[n], 1.0)
@@ -216,7 +216,7 @@ def _fill_terms(counts, sky, ring, gain, areas, constants, terms):  # type: igno
                 terms[m, n, k] = every[m]
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _fill_uncertainty(counts, sky, ring, gain, areas, constants, uncertainty):  # type: ignore[no-untyped-def]
     for n in range(counts.shape[0]):
         sky_e, pixels = _positive(sky[n]) * gain[n], max(ring[n], 1.0)
