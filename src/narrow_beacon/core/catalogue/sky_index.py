@@ -108,6 +108,7 @@ class SkyIndex:
 
     def within(self, ra_deg: float, dec_deg: float, radius_deg: float) -> Ints:
         """Rows within a circle, in order of row."""
+        # ``unit_vectors`` of one place, without its arrays: three times for every exposure.
         ra, dec = math.radians(ra_deg), math.radians(dec_deg)
         centre = np.array(
             [math.cos(dec) * math.cos(ra), math.cos(dec) * math.sin(ra), math.sin(dec)]

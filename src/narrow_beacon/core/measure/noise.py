@@ -137,16 +137,19 @@ def scintillation(
 
 def noise_terms(light: Light, exposed: Exposed, camera: CameraConstants) -> NoiseTerms:
     """Where the variance of each aperture sum comes from; quantisation counts as read noise."""
-    terms = np.empty((6, *light.counts_adu.shape))
-    _fill_terms(*_known_of(light, exposed, camera), terms)
-    return NoiseTerms(*terms)
+    return NoiseTerms(*_terms(light, exposed, camera))
 
 
 def aperture_uncertainty(light: Light, exposed: Exposed, camera: CameraConstants) -> Floats:
     """Standard uncertainty of aperture sums in ADU, (stars, radii)."""
-    uncertainty = np.empty(light.counts_adu.shape)
-    _fill_uncertainty(*_known_of(light, exposed, camera), uncertainty)
-    return uncertainty
+    return np.sqrt(_terms(light, exposed, camera).sum(axis=0)) / light.electrons_per_adu(camera)
+
+
+def _terms(light: Light, exposed: Exposed, camera: CameraConstants) -> Floats:
+    """Variances in the order of ``NoiseTerms`` (terms, stars, radii)."""
+    terms = np.empty((6, *light.counts_adu.shape))
+    _fill_terms(*_known_of(light, exposed, camera), terms)
+    return terms
 
 
 class _Constants(NamedTuple):
@@ -214,16 +217,6 @@ def _fill_terms(counts, sky, ring, gain, areas, constants, terms):  # type: igno
             every = _terms_of(flux_e, sky_e, areas[k], pixels, constants)
             for m in range(6):
                 terms[m, n, k] = every[m]
-
-
-@njit(cache=True, nogil=True, error_model="numpy")
-def _fill_uncertainty(counts, sky, ring, gain, areas, constants, uncertainty):  # type: ignore[no-untyped-def]
-    for n in range(counts.shape[0]):
-        sky_e, pixels = _positive(sky[n]) * gain[n], max(ring[n], 1.0)
-        for k in range(areas.size):
-            flux_e = _positive(counts[n, k]) * gain[n]
-            a, b, c, d, e, f = _terms_of(flux_e, sky_e, areas[k], pixels, constants)
-            uncertainty[n, k] = np.sqrt(a + b + c + d + e + f) / gain[n]
 
 
 def expected_noise_adu(sky_adu_per_px: float, exposure_s: float, camera: CameraConstants) -> float:
