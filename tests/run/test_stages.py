@@ -27,7 +27,7 @@ from narrow_beacon.core.remarks import Remark, gathered
 from narrow_beacon.plan import Plan
 from narrow_beacon.plan_keys import RadiusRule
 from narrow_beacon.processes import WorkerError
-from narrow_beacon.reduce import walk as walk_module
+from narrow_beacon.reduce import night_files
 from narrow_beacon.reduce.chain_plan import LEFT_OUT, MOST_OPTIONS, options_of, plan_chain, wanting
 from narrow_beacon.reduce.chains import MadeOf, build_chain, build_chains
 from narrow_beacon.reduce.context import Probed, load_chain, save_chain
@@ -809,7 +809,7 @@ def test_the_same_said_of_many_things_is_said_once() -> None:
 def test_many_files_are_sorted_to_be_seen_before_they_are_named_by_their_content(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(walk_module, "_SEEN_FIRST", 2)
+    monkeypatch.setattr(night_files, "_SEEN_FIRST", 2)
     night = tmp_path / "night"
     night.mkdir()
     for n in range(3):

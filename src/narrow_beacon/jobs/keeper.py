@@ -28,8 +28,9 @@ from narrow_beacon.jobs.proposals import (
 from narrow_beacon.reduce.codec import quality_from_json, quality_to_json
 from narrow_beacon.reduce.context import ExposureJob, Probed
 from narrow_beacon.reduce.light import Measured
-from narrow_beacon.reduce.looking import Looked, NightLooks, Reference, match_to_json
+from narrow_beacon.reduce.looking import Looked
 from narrow_beacon.reduce.names import fingerprint
+from narrow_beacon.reduce.night_looks import NightLooks, Reference, match_to_json
 from narrow_beacon.reduce.prepare import Prepared, ResultPrints
 from narrow_beacon.reduce.settle import Settled, Wanted
 from narrow_beacon.reduce.solutions import solution_to_json

@@ -17,7 +17,7 @@ from narrow_beacon.core.frames.colour import STEP
 from narrow_beacon.core.stars.limits import LIMIT, Limit, limit_words
 from narrow_beacon.core.words import counted
 from narrow_beacon.reduce.codec import quality_from_json
-from narrow_beacon.reduce.looking import unmatched_words
+from narrow_beacon.reduce.night_looks import unmatched_words
 from narrow_beacon.reduce.prepare import Prepared
 from narrow_beacon.reduce.settle import Settled
 from narrow_beacon.reduce.vet import Moments, lights_from, outside, spoiled_looks, values_of

@@ -11,12 +11,12 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from narrow_beacon.reduce.outcome import Outcome
+    from narrow_beacon.reduce.progress import Progress
     from narrow_beacon.reduce.run import reduce_plan
-    from narrow_beacon.reduce.walk import Progress
 
 __all__ = ["Outcome", "Progress", "reduce_plan"]
 
-_HOMES = {"Outcome": "outcome", "Progress": "walk", "reduce_plan": "run"}
+_HOMES = {"Outcome": "outcome", "Progress": "progress", "reduce_plan": "run"}
 
 
 def __getattr__(name: str) -> Any:

@@ -29,9 +29,10 @@ from narrow_beacon.reduce.context import ContextFile, ExposureJob, load_context
 from narrow_beacon.reduce.corrected import raw_header, set_words
 from narrow_beacon.reduce.faults import words_of
 from narrow_beacon.reduce.light import Measured
+from narrow_beacon.reduce.progress import Progress
 from narrow_beacon.reduce.seeing import seen_clean
 from narrow_beacon.reduce.tasks import ExposureResult
-from narrow_beacon.reduce.walk import Progress, Walk, scratch_walk
+from narrow_beacon.reduce.walk import Walk, scratch_walk
 
 if TYPE_CHECKING:
     from astropy.io import fits

@@ -24,7 +24,8 @@ from narrow_beacon.reduce.chains import ChainReport
 from narrow_beacon.reduce.context import SECOND, load_chain
 from narrow_beacon.reduce.faults import words_of
 from narrow_beacon.reduce.names import chain_name
-from narrow_beacon.reduce.walk import Progress, Walk, scratch_walk
+from narrow_beacon.reduce.progress import Progress
+from narrow_beacon.reduce.walk import Walk, scratch_walk
 
 if TYPE_CHECKING:
     from astropy.io import fits

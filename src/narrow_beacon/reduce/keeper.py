@@ -20,8 +20,9 @@ from narrow_beacon.reduce.context import ExposureJob, Probed
 from narrow_beacon.reduce.field import Field
 from narrow_beacon.reduce.flat_remarks import FlatsCompared
 from narrow_beacon.reduce.light import Measured, MeasuredHere
-from narrow_beacon.reduce.looking import Looked, NightLooks
+from narrow_beacon.reduce.looking import Looked
 from narrow_beacon.reduce.masters import MasterFile
+from narrow_beacon.reduce.night_looks import NightLooks
 from narrow_beacon.reduce.prepare import Prepared, ResultPrints
 from narrow_beacon.reduce.settle import Settled, Wanted
 from narrow_beacon.reduce.sorting import SortedFiles

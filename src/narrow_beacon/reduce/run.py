@@ -15,8 +15,9 @@ from narrow_beacon.reduce.field import field_of
 from narrow_beacon.reduce.keeper import Keeper
 from narrow_beacon.reduce.outcome import Outcome
 from narrow_beacon.reduce.outputs import write_outputs
+from narrow_beacon.reduce.progress import Progress
 from narrow_beacon.reduce.settle import ready_for
-from narrow_beacon.reduce.walk import Progress, Walk, worker_count
+from narrow_beacon.reduce.walk import Walk, worker_count
 from narrow_beacon.reduce.workers import Pool, Workers
 from narrow_beacon.warm import warm_curve
 

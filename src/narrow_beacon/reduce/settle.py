@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
@@ -17,7 +16,6 @@ from narrow_beacon.core.curve.colour_terms import (
     telling_rows,
 )
 from narrow_beacon.core.curve.field_stars import exposures_of_field, field_stars, joined_stars
-from narrow_beacon.core.curve.tilt import Tilt, fit_tilt
 from narrow_beacon.core.errors import NotMeasurableError
 from narrow_beacon.core.measure.growth import RadiusChoice
 from narrow_beacon.core.remarks import Remark
@@ -36,6 +34,7 @@ from narrow_beacon.reduce.curves import (
     with_floor,
 )
 from narrow_beacon.reduce.filter_doubt import filter_remarks
+from narrow_beacon.reduce.judging import Judgement, judge
 from narrow_beacon.reduce.light import FilterLight, Measured
 from narrow_beacon.reduce.linearity_doubt import linearity_remarks
 from narrow_beacon.reduce.points import as_wished, points_remarks
@@ -45,6 +44,7 @@ from narrow_beacon.reduce.settle_remarks import (
     bright_sky_remarks,
     doubts_remarks,
     dropped_remark,
+    missing_check_remarks,
     moved_remarks,
     noisy_sky_remarks,
     one_star_remarks,
@@ -63,17 +63,9 @@ from narrow_beacon.reduce.standard import (
     terms_of,
     with_given,
 )
-from narrow_beacon.reduce.tasks import ExposureResult
 from narrow_beacon.reduce.tilt_doubt import tilt_remarks
 from narrow_beacon.reduce.vet import (
-    LIGHT_STEP,
-    Moments,
-    census_lights,
-    evidence_of,
     off_target,
-    said_aside,
-    spoiled_looks,
-    values_of,
 )
 
 
@@ -205,38 +197,10 @@ def _settle_first(ready: Prepared, measured: Measured, wanted: Wanted) -> Settle
     }
     results = [result for result in measured.results if result.index not in said]
     judgement = judge(ready, results, measured)
-    set_aside = (
-        {
-            index: words
-            for index, words in off_target(results, *target_place(stars, target)).items()
-            if index not in judgement.keep
-        }
-        | said
-        | judgement.limited
-    )
-    curves: list[FilterCurve] = []
-    remarks: list[Remark] = []
-    for name in filters_by_count(ready):
-        part = _left(ready, name, measured, set_aside)
-        if part is None:
-            continue
-        # The check stars of the first filter are those of all.
-        checks = wanted.checks or (curves[0].cast.checks if curves else ())
-        try:
-            curves.append(
-                make_curve(
-                    *part, stars, Roles(target, wanted.comparison, checks, ready.targets),
-                    fixed_step(ready.plan, name),
-                    Judged(judgement.spoiled, judgement.keep, ready.plan.vetting.rules.light),
-                )
-            )  # fmt: skip
-        except NotMeasurableError as error:
-            remarks.append(
-                Remark(
-                    "curve", str(error), name, "there is no curve in this filter",
-                    "give the parts in Cast",
-                )
-            )  # fmt: skip
+    off = off_target(results, *target_place(stars, target))
+    set_aside = {index: words for index, words in off.items() if index not in judgement.keep}
+    set_aside |= said | judgement.limited
+    curves, remarks = _first_curves(ready, measured, wanted, judgement, set_aside)
     remarks += bright_sky_remarks(judgement.spoiled, ready.plan.site)
     remarks += noisy_sky_remarks(ready, results, measured)
     remarks += sunken_sky_remarks(ready, results)
@@ -248,15 +212,7 @@ def _settle_first(ready: Prepared, measured: Measured, wanted: Wanted) -> Settle
         remarks += beside_remarks(curve, stars)
         remarks += [dropped_remark(dropped, curve) for dropped in curve.cast.dropped]
         remarks += wander_remarks(curve)
-        remarks += [
-            Remark(
-                "cast", f"check star {stars.names[role]}: on no exposure in {curve.filter}",
-                curve.filter, "nothing tells whether these nights are any good",
-                "choose a check star that is on all exposures",
-            )
-            for role in curve.cast.checks
-            if curve.census.column(role) is None
-        ]  # fmt: skip
+        remarks += missing_check_remarks(curve, stars)
     if not curves:
         return Settled(None, {}, set_aside, tuple(remarks))
     choices = {curve.filter: curve.choice for curve in curves}
@@ -279,62 +235,35 @@ def _settle_first(ready: Prepared, measured: Measured, wanted: Wanted) -> Settle
     )  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Judgement:
-    """What exposures look like, by index: spoiled and why, beyond the observer's limits, kept
-    whatever speaks against them, and what shows of it.
-    """
-
-    spoiled: dict[int, str]
-    limited: dict[int, str]
-    keep: frozenset[int]
-    evidence: dict[int, dict[str, object]]
-    tilts: dict[str, Tilt]
-    """Of the flats of groups of which some lean."""
-
-
-def judge(ready: Prepared, results: Sequence[ExposureResult], measured: Measured) -> Judgement:
-    """Judge some measured exposures by their looks, each within its night, filter and kit."""
-    vetting, times = ready.plan.vetting, ready.times
-    by_index = {job.index: job for job in ready.jobs}
-    groups: dict[str, list[ExposureResult]] = defaultdict(list)
-    for result in results:
-        if measured.measured(result.index) and result.quality is not None:
-            groups[by_index[result.index].group].append(result)
-    spoiled: dict[int, str] = {}
-    limited: dict[int, str] = {}
-    evidence: dict[int, dict[str, object]] = {}
-    tilts: dict[str, Tilt] = {}
-    for group, own in groups.items():
-        indices = [result.index for result in own]
-        moments = Moments(times.jd_utc[indices], times.airmass[indices], ready.plan.site)
-        seconds = np.array([by_index[index].frame.exposure_s for index in indices])
-        shape = next(one.placement.solution.shape for one in own if one.placement is not None)
-        seen = measured.seen(indices, LIGHT_STEP)
-        lights = census_lights(seen, shape, moments.airmass, seconds)
-        qualities = [result.quality for result in own if result.quality is not None]
-        spoiled |= spoiled_looks(indices, qualities, lights, moments, vetting.rules)
-        clear = [index not in spoiled for index in indices]
-        tilt = fit_tilt(
-            seen.counts_adu[clear], seen.uncertainty_adu[clear], seen.x_px[clear],
-            seen.y_px[clear], shape,
-        )  # fmt: skip
-        if tilt is not None:
-            tilts[group] = tilt
-        for at, index in enumerate(indices):
-            frame = by_index[index].frame
-            evidence[index] = evidence_of(lights, at)
-            values = values_of(
-                qualities[at],
-                frame.source.step,
-                float(lights.share[at]),
-                float(moments.airmass[at]),
+def _first_curves(
+    ready: Prepared, measured: Measured, wanted: Wanted, judgement: Judgement,
+    set_aside: Mapping[int, str],
+) -> tuple[list[FilterCurve], list[Remark]]:  # fmt: skip
+    """A curve of each filter with the cast that is best in it, of what is not set aside yet."""
+    target = ready.field.target
+    assert target is not None
+    curves: list[FilterCurve] = []
+    remarks: list[Remark] = []
+    judged = Judged(judgement.spoiled, judgement.keep, ready.plan.vetting.rules.light)
+    for name in filters_by_count(ready):
+        part = _left(ready, name, measured, set_aside)
+        if part is None:
+            continue
+        # The check stars of the first filter are those of all.
+        checks = wanted.checks or (curves[0].cast.checks if curves else ())
+        roles = Roles(target, wanted.comparison, checks, ready.targets)
+        try:
+            curves.append(
+                make_curve(*part, ready.field.stars, roles, fixed_step(ready.plan, name), judged)
             )
-            words = said_aside(vetting, frame.name, values, frame.filter or "", frame.night)
-            if words:
-                limited[index] = words
-    keep = frozenset(job.index for job in ready.jobs if job.frame.name in vetting.keep)
-    return Judgement(spoiled, limited, keep, evidence, tilts)
+        except NotMeasurableError as error:
+            remarks.append(
+                Remark(
+                    "curve", str(error), name, "there is no curve in this filter",
+                    "give the parts in Cast",
+                )
+            )  # fmt: skip
+    return curves, remarks
 
 
 def filters_by_count(ready: Prepared) -> list[str]:

@@ -80,6 +80,19 @@ def beside_remarks(curve: FilterCurve, stars: StarTable) -> list[Remark]:
     return remarks
 
 
+def missing_check_remarks(curve: FilterCurve, stars: StarTable) -> list[Remark]:
+    """Words where a check star is on none of the exposures."""
+    return [
+        Remark(
+            "cast", f"check star {stars.names[role]}: on no exposure in {curve.filter}",
+            curve.filter, "nothing tells whether these nights are any good",
+            "choose a check star that is on all exposures",
+        )
+        for role in curve.cast.checks
+        if curve.census.column(role) is None
+    ]  # fmt: skip
+
+
 def one_star_remarks(ready: Prepared, curve: FilterCurve, stars: StarTable) -> list[Remark]:
     """Words where the catalogue has another star so near to the target or a check star that both
     are measured as one.

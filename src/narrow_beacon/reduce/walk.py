@@ -7,22 +7,15 @@ from __future__ import annotations
 import math
 import os
 import tempfile
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any, Protocol
 
 import numpy as np
 
 from narrow_beacon.core.curve.time import exposure_times
-from narrow_beacon.core.errors import BeaconError, UnreadableFileError
-from narrow_beacon.core.frames.entries import Entries, list_entries
-from narrow_beacon.core.frames.fits_file import pixels_print
-from narrow_beacon.core.frames.frame import Correction, RawFile
-from narrow_beacon.core.frames.sort import twins
-from narrow_beacon.core.gate import Gate
+from narrow_beacon.core.errors import BeaconError
 from narrow_beacon.core.remarks import Remark, gathered
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.chains import BuiltChains, build_chains
@@ -36,7 +29,6 @@ from narrow_beacon.reduce.kit import constants_of
 from narrow_beacon.reduce.kit_frames import KIT_LOST, KitShown, kit_frames, look_at_kit
 from narrow_beacon.reduce.looking import (
     Looked,
-    judge_looks,
     look_context,
     look_exposures,
     look_print,
@@ -47,6 +39,8 @@ from narrow_beacon.reduce.masters import (
     library_masters,
 )
 from narrow_beacon.reduce.names import chain_name, group_name
+from narrow_beacon.reduce.night_files import NightFiles
+from narrow_beacon.reduce.night_looks import judge_looks
 from narrow_beacon.reduce.prepare import (
     Prepared,
     ResultPrints,
@@ -58,10 +52,10 @@ from narrow_beacon.reduce.prepare import (
     runs_of,
     with_groups,
 )
-from narrow_beacon.reduce.reading import hash_files, read_raw_files
+from narrow_beacon.reduce.progress import Progress, Silent
 from narrow_beacon.reduce.settle import Settled, settle
 from narrow_beacon.reduce.settle_remarks import bright_sky_remarks
-from narrow_beacon.reduce.sorting import SortedFiles, inspected, sort_raw_files
+from narrow_beacon.reduce.sorting import SortedFiles, sort_raw_files
 from narrow_beacon.reduce.tasks import (
     ExposureResult,
     Probe,
@@ -72,27 +66,6 @@ from narrow_beacon.reduce.tasks import (
 from narrow_beacon.reduce.vet import Moments
 from narrow_beacon.reduce.workers import Pool, Workers, begun, core_count
 from narrow_beacon.rescue import Rescue
-
-_SEEN_FIRST = 40
-"""Files from which on they are sorted before they are hashed."""
-
-
-class Progress(Protocol):
-    """Told how far a walk is."""
-
-    def start(self, words: str, total: int, done: int = 0) -> None:
-        """A step with so many pieces begins; ``done`` of them were there already."""
-
-    def advance(self, count: int = 1) -> None:
-        """Some pieces of the step are done."""
-
-
-class Silent:
-    """Progress that nobody asked for."""
-
-    def start(self, words: str, total: int, done: int = 0) -> None: ...
-
-    def advance(self, count: int = 1) -> None: ...
 
 
 class NoExposuresError(BeaconError):
@@ -110,7 +83,7 @@ class Walk:
         self.plan = keeper.plan()
         self.live = False
         """Whether exposures are still to come, so that what is learned from a few of them stays."""
-        self._known: tuple[list[RawFile], dict[str, Correction]] | None = None
+        self._files = NightFiles(keeper, self.plan, pool, self.progress)
         self._shown: dict[str, KitShown] = {}
 
     def to(self, step: str) -> None:
@@ -125,112 +98,12 @@ class Walk:
 
     def read(self) -> None:
         """Read every file below the folders that is new or has changed."""
-        self._known = None
-        entries = night_entries(self.plan, self.keeper.gate)
-        paths = entries.files
-        fresh = self.keeper.fresh(paths)
-        named = [(path, relative_name(path, self.plan.base)) for path in fresh]
-        self.progress.start("sorting files", len(paths), len(paths) - len(fresh))
-
-        def keep(some: list[tuple[Path, RawFile]]) -> None:
-            self.keeper.keep_files(some)
-            self.progress.advance(len({path for path, _ in some}))
-
-        calls = [(part,) for part in in_tasks(named, lambda one: one[0])]
-        with some_at_a_time(keep) as take:
-            self.pool.each(_read_with_paths, calls, take, _READING)
-        refused = [
-            (path, RawFile(relative_name(path, self.plan.base), "", None, None, reason))
-            for path, reason in entries.refused
-        ]
-        self.keeper.keep_files(refused)
-        self.keeper.keep_missing([*paths, *(path for path, _ in refused)])
-        self._name_by_content()
-        self._tell_twins()
-        outside = [folder for folder in self.plan.folders if not self.keeper.gate.allows(folder)]
-        remarks = [
-            Remark(
-                "intake", f"{folder} is outside of the folders that may be read",
-                matters="what lies there takes no part; what is known of it is kept",
-                remedy=f"start with ./beacon start --allow {folder}",
-            )
-            for folder in outside
-        ]  # fmt: skip
-        if not paths and not outside:
-            folders = ", ".join(str(folder) for folder in self.plan.folders)
-            words = f"there are no files below {folders}"
-            remarks = [
-                Remark("intake", words, matters="nothing to reduce", remedy="name another folder")
-            ]
-        self.keeper.keep_remarks("read", remarks)
-
-    def _files(self) -> tuple[list[RawFile], dict[str, Correction]]:
-        """What headers and the observer say of all files, asked for once while they are read."""
-        if self._known is None:
-            self._known = self.keeper.files()
-        return self._known
-
-    def _know(self, told: Sequence[tuple[Path, RawFile]]) -> None:
-        """More is known, and kept, of some of them."""
-        raws, words = self._files()
-        more = {raw.name: raw for _, raw in told}
-        self._known = [more.get(raw.name, raw) for raw in raws], words
-
-    def _name_by_content(self) -> None:
-        """Hash the files that are not named by their content yet. Of many that takes longer than
-        to sort them, so that they are sorted before it, to be seen at once.
-        """
-        raws, words = self._files()
-        if not any(_unnamed(raw) for raw in raws):
-            return
-        unnamed: dict[Path, list[RawFile]] = {}
-        for raw in raws:
-            if raw.source is not None and _unnamed(raw):
-                unnamed.setdefault(raw.source.path, []).append(raw)
-        if len(unnamed) > _SEEN_FIRST:
-            self.keeper.keep_first_look(sort_raw_files(self.plan, raws, words))
-        self.progress.start("naming files by their content", len(unnamed))
-        told: list[tuple[Path, RawFile]] = []
-
-        def keep(some: list[tuple[Path, str]]) -> None:
-            named = [
-                (path, replace(raw, sha256=sha256))
-                for path, sha256 in some
-                for raw in unnamed[path]
-            ]
-            self.keeper.keep_files(named)
-            told.extend(named)
-            self.progress.advance(len(some))
-
-        calls = [(part,) for part in in_tasks(list(unnamed), lambda path: path)]
-        with some_at_a_time(keep) as take:
-            self.pool.each(hash_files, calls, take)
-        self._know(told)
-
-    def _tell_twins(self) -> None:
-        """Look at the pixels of files that may be one exposure, stored in several ways."""
-        raws, words = self._files()
-        by_name = {raw.name: raw for raw in raws}
-        for frame in twins(inspected(self.plan, raws, words)):
-            if frame.pixels_print:
-                continue
-            try:
-                told = replace(by_name[frame.name], pixels_print=pixels_print(frame.source))
-            except (UnreadableFileError, OSError):
-                continue  # what is wrong with it is said where it is used
-            self.keeper.keep_files([(frame.source.path, told)])
-            self._know([(frame.source.path, told)])
+        self._files.read()
 
     @cached_property
     def sorted(self) -> SortedFiles:
         """What every file counts as."""
-        self._known = None  # the observer may have answered meanwhile
-        if any(_unnamed(raw) for raw in self._files()[0]):
-            self._name_by_content()  # whoever read them was stopped on the way
-            self._known = None
-        raws, words = self._files()
-        self._known = None
-        files = sort_raw_files(self.plan, raws, words)
+        files = sort_raw_files(self.plan, *self._files.named())
         self.plan = files.plan
         frames = (*files.night.exposures, *files.night.calibration)
         pixels = max((math.prod(f.source.stored_shape) for f in frames), default=0)
@@ -456,10 +329,6 @@ def worker_count(plan: Plan) -> int:
     return 1
 
 
-def _unnamed(raw: RawFile) -> bool:
-    return raw.source is not None and not raw.sha256
-
-
 def _no_chain(name: str, there: list[str]) -> Remark:
     return Remark(
         "correct", f"masters are picked for {name}, and no exposure is of that kind",
@@ -467,37 +336,6 @@ def _no_chain(name: str, there: list[str]) -> Remark:
     )  # fmt: skip
 
 
-def night_entries(plan: Plan, gate: Gate) -> Entries:
-    """What lies below a plan's folders, without its output and its library."""
-    made = [plan.output.resolve(), *([plan.library.resolve()] if plan.library else [])]
-    found = list_entries(plan.folders, gate)
-    return replace(
-        found,
-        files=tuple(p for p in found.files if not any(m in p.resolve().parents for m in made)),
-    )
-
-
-def relative_name(path: Path, base: Path) -> str:
-    """The path as seen from the plan's folder; links keep the name that the observer gave."""
-    return Path(os.path.relpath(path, base)).as_posix()
-
-
-def _read_with_paths(named: list[tuple[Path, str]]) -> list[tuple[Path, RawFile]]:
-    return [
-        (path, raw) for path, name in named for raw in read_raw_files([(path, name)], hashed=False)
-    ]
-
-
-def _unread(call: tuple[Any, ...], words: str) -> list[tuple[Path, RawFile]]:
-    ((path, name),) = call[0]
-    return [(path, RawFile(name, "", None, None, words))]
-
-
-_READING = Rescue(
-    lambda call: [([one],) for one in call[0]],
-    _unread,
-    lambda parts: [one for part in parts for one in part],
-)
 _LOOKED = Rescue(
     lambda call: [(call[0], [job]) for job in call[1]],
     lambda call, words: [(call[1][0].index, Looked(None, None, words))],
