@@ -164,3 +164,9 @@ export async function copyText(data: Curve): Promise<void> {
     say("The browser did not let the clipboard be used; export the report instead.", "trouble");
   }
 }
+
+/** Points beyond which turns are timed in their own view alone: it takes some seconds for each
+ * thousand of them, with every change of a role. */
+export const MOST_TIMED = 6000;
+export const pointsOf = (filters: readonly FilterCurve[]) =>
+  filters.reduce((sum, f) => sum + f.file_ids.length, 0);

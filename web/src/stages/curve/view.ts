@@ -8,6 +8,9 @@ export type Magnitudes = "standard" | "own" | "raw" | "colour";
 /** Over time; night above night; over phase; times of minimum and maximum; the field's others. */
 export type View = "time" | "nights" | "phase" | "turns" | "others";
 
+/** Views of the target's points, to which filters and scales of magnitudes belong. */
+export const DRAWN = new Set<View>(["time", "nights", "phase"]);
+
 export type Shape = "any" | "waves" | "eclipses";
 
 /** How the curve is looked at. */
