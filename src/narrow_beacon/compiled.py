@@ -27,6 +27,8 @@ from numba.core.caching import (
 )
 from numba.core.dispatcher import Dispatcher
 
+from narrow_beacon.kernel_loading import load_without_bitcode
+
 __all__ = ["ANY_ORDER", "get_ready", "njit"]
 
 ANY_ORDER = {"reassoc", "contract"}
@@ -122,6 +124,7 @@ def _writable(folder: str) -> bool:
 config.CACHE_LOCATOR_CLASSES = ",".join(  # type: ignore[attr-defined]
     f"{place.__module__}.{place.__qualname__}" for place in (Chosen, Beside, Own)
 )
+load_without_bitcode()
 
 
 def get_ready() -> None:

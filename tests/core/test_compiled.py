@@ -48,6 +48,15 @@ def test_a_kernel_is_made_anew_when_a_constant_of_another_file_has_changed(answe
     assert answer(factor=2, offset=5) == (19, 0)
 
 
+def test_a_kernel_from_disk_is_linked_into_one_that_is_made_anew(  # type: ignore[no-untyped-def]
+    answer, tmp_path: Path
+) -> None:
+    assert answer(factor=2, offset=1) == (15, 0)
+    told = "print(both(7), sum(times.stats.cache_hits.values()))\n"
+    (tmp_path / "calling.py").write_text(CALLING.rsplit("print", 1)[0].replace("+", "-") + told)
+    assert answer(factor=2, offset=1) == (13, 1)
+
+
 def test_a_kernel_counts_alike_whoever_is_compiled_first() -> None:
     @njit()
     def rest(a, b):  # type: ignore[no-untyped-def]
