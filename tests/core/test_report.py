@@ -303,6 +303,38 @@ def test_nightly_means_hold_the_scatter_of_their_points() -> None:
     assert 0.003 < float(line[4]) < 0.008
 
 
+def test_a_night_that_noon_at_greenwich_falls_into_is_one() -> None:
+    night = [replace(POINT, jd_utc=2461326.9 + 0.05 * n) for n in range(6)]  # 9.6 to 15.6 h UT
+    lines = {
+        longitude: render_report(
+            read_layout("nightly", Path()), night, replace(FACTS, longitude_deg=longitude)
+        ).splitlines()[3:]
+        for longitude in (150.0, 0.0)
+    }
+    assert [line.split()[0] for line in lines[150.0]] == ["2026-10-13"]
+    assert [line.split()[0] for line in lines[0.0]] == ["2026-10-12", "2026-10-13"]
+
+
+def test_a_night_of_nothing_but_limits_has_its_faintest() -> None:
+    layout = parse_layout(
+        'rows = "night"\nlimits = true\n[[column]]\nvalue = "magnitude"\ndigits = 1\n', "any"
+    )
+    unseen = replace(POINT, magnitude=math.nan, uncertainty=math.nan, flags="")
+    night = [replace(unseen, limit_magnitude=limit) for limit in (14.2, 15.1, 14.8)]
+    assert render_report(layout, night, FACTS).splitlines()[-1] == "<15.1"
+
+
+def test_a_separator_within_a_name_shifts_no_number() -> None:
+    layout = parse_layout(
+        'titles = false\n[[column]]\nvalue = "target"\n[[column]]\nvalue = "magnitude"\n'
+        'digits = 2\n[[column]]\ntext = "two,cells"\n[[column]]\npattern = "{target}, {filter}"',
+        "any",
+    )
+    told = render_report(layout, [replace(POINT, target="Sorrel, 1")], FACTS)
+    # What the layout itself says of its separator stays.
+    assert told == "Sorrel  1,12.35,two,cells,Sorrel  1, V\n"
+
+
 @given(
     points=st.lists(
         st.tuples(

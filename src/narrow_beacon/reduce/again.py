@@ -34,7 +34,10 @@ def facts_json(facts: Facts) -> dict[str, Any]:
         }
         for (target, name), of in facts.stars.items()
     ]  # fmt: skip
-    return {"header": dict(facts.header), "stars": stars, "fields": dict(facts.said)}
+    return {
+        "header": dict(facts.header), "stars": stars, "fields": dict(facts.said),
+        "longitude_deg": facts.longitude_deg,
+    }  # fmt: skip
 
 
 def report_again(
@@ -61,7 +64,9 @@ def report_again(
         )
         for one in told["stars"]
     }  # fmt: skip
-    facts = Facts(told["header"], stars, {**told["fields"], **(said or {})})
+    fields_said = {**told["fields"], **(said or {})}
+    longitude = told.get("longitude_deg", 0.0)
+    facts = Facts(told["header"], stars, fields_said, longitude_deg=longitude)
     return render_report(layout, reported(points, doubtful, layout), facts)
 
 

@@ -26,7 +26,7 @@ from narrow_beacon.reduce.curve_points import curve_points
 from narrow_beacon.reduce.figure import draw_light_curve, figure_look, filter_colour, nights_in
 from narrow_beacon.reduce.finder import Look, Parts, draw_finder
 from narrow_beacon.reduce.outcome import Outcome
-from narrow_beacon.reduce.report_facts import check_name, target_name
+from narrow_beacon.reduce.report_facts import check_name, longitude_of, target_name
 
 FORMATS = ("html", "pdf")
 _PAGE_IN = (8.27, 11.69)
@@ -63,7 +63,7 @@ def write_sheet(outcome: Outcome, path: Path, elements: Elements | None = None) 
 def _sheet(outcome: Outcome, points: Sequence[CurvePoint], elements: Elements | None) -> Sheet:
     names, target = outcome.stars.names, outcome.target
     assert target is not None
-    nights = list(dict.fromkeys(night_of(p.jd_utc) for p in points))
+    nights = list(dict.fromkeys(night_of(p.jd_utc, longitude_of(outcome)) for p in points))
     ra, dec = outcome.stars.ra_deg[target], outcome.stars.dec_deg[target]
     lines = [f"{ra:.5f}° {dec:+.5f}° (ICRS)".replace("-", "−"), "nights of " + ", ".join(nights)]
     if outcome.plan.site:

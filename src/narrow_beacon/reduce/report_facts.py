@@ -16,7 +16,14 @@ from narrow_beacon.reduce.outcome import Told
 def report_facts(told: Told, *, each: bool = True) -> Facts:
     """What a report says besides its points; with ``each`` comparison star by itself."""
     stars = _stars_of_filters(told, each)
-    return Facts(_header_facts(told), stars, told.plan.report_fields)
+    return Facts(
+        _header_facts(told), stars, told.plan.report_fields, longitude_deg=longitude_of(told)
+    )
+
+
+def longitude_of(told: Told) -> float:
+    """The site's longitude, by which nights are told; 0 where it is unknown."""
+    return told.plan.site.longitude_deg if told.plan.site else 0.0
 
 
 def _comparisons(told: Told, curve: FilterCurve) -> tuple[Comparison, ...]:

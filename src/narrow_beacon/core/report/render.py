@@ -55,13 +55,15 @@ class Stars:
 class Facts:
     """What a report says besides its points: ``header`` fills the {fields} of its lines, ``stars``
     are by target and filter, ``said`` are the observer's own fields, and ``actions`` what is done
-    with a point, by exposure and filter, where that is no new one.
+    with a point, by exposure and filter, where that is no new one. ``longitude_deg`` is the site's,
+    by whose noon one night is told from the next.
     """
 
     header: Mapping[str, str] = field(default_factory=dict)
     stars: Mapping[tuple[str, str], Stars] = field(default_factory=dict)
     said: Mapping[str, str] = field(default_factory=dict)
     actions: Mapping[tuple[str, str], str] = field(default_factory=dict)
+    longitude_deg: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -116,30 +118,32 @@ def _lines(
 
 
 def _rows(layout: Layout, points: Sequence[CurvePoint], facts: Facts) -> list[_Row]:
+    numbers = [] if layout.rows == "night" else _groups(points, facts.longitude_deg)
     if layout.rows == "point":
         return [
             _Row(point, n, group=group)
-            for n, (point, group) in enumerate(zip(points, _groups(points), strict=True), 1)
+            for n, (point, group) in enumerate(zip(points, numbers, strict=True), 1)
         ]
     if layout.rows == "comparison":
         pairs = [
             (_by_one(point, one), one, group)
-            for point, group in zip(points, _groups(points), strict=True)
+            for point, group in zip(points, numbers, strict=True)
             for one in facts.stars.get((point.target, point.filter), Stars()).each
             if point.exposure in one.measured
         ]
         return [_Row(p, n, 1, one, group) for n, (p, one, group) in enumerate(pairs, 1)]
     groups: dict[tuple[str, str, str], list[CurvePoint]] = {}
     for point in points:
-        groups.setdefault((night_of(point.jd_utc), point.target, point.filter), []).append(point)
+        night = night_of(point.jd_utc, facts.longitude_deg)
+        groups.setdefault((night, point.target, point.filter), []).append(point)
     return [_Row(_mean(own), n, len(own), group=n) for n, own in enumerate(groups.values(), 1)]
 
 
-def _groups(points: Sequence[CurvePoint]) -> list[int]:
+def _groups(points: Sequence[CurvePoint], longitude_deg: float) -> list[int]:
     """The number of each point's group: one of each filter of a target, taken in turn."""
     found, seen, number = [], set[tuple[str, str, str]](), 1
     for point in points:
-        own = (night_of(point.jd_utc), point.target, point.filter)
+        own = (night_of(point.jd_utc, longitude_deg), point.target, point.filter)
         if own in seen or (seen and next(iter(seen))[0] != own[0]):
             seen, number = set(), number + 1
         seen.add(own)
@@ -166,9 +170,9 @@ def _by_one(point: CurvePoint, star: Comparison) -> CurvePoint:
     )  # fmt: skip
 
 
-def night_of(jd_utc: float) -> str:
-    """The date of the noon before, in UTC: that of the evening for most of the world."""
-    return _date_of(math.floor(jd_utc))
+def night_of(jd_utc: float, longitude_deg: float) -> str:
+    """The date of the evening on which a night began, by local mean time."""
+    return _date_of(math.floor(jd_utc + longitude_deg / 360.0))
 
 
 @lru_cache(maxsize=4096)
@@ -185,7 +189,7 @@ def _mean(points: Sequence[CurvePoint]) -> CurvePoint:
     weight = np.where(np.isfinite(weight), weight, 0.0)
     weight = weight if weight.sum() > 0 else np.ones(len(points))
     for name in ("jd_utc", "hjd_utc", "bjd_tdb", "airmass", "instrumental", "zero_point",
-                 "fwhm_px", "sky_adu_per_px", "radius_px"):  # fmt: skip
+                 "zero_point_uncertainty", "fwhm_px", "sky_adu_per_px", "radius_px"):  # fmt: skip
         own = np.array([getattr(p, name) for p in points])
         values[name] = float(own[0] + np.average(own - own[0], weights=weight))
     for value, sigma in (
@@ -202,6 +206,9 @@ def _mean(points: Sequence[CurvePoint]) -> CurvePoint:
             mean = float(np.average(m[good], weights=w))
             chi2 = float(np.sum(w * (m[good] - mean) ** 2)) / max(int(good.sum()) - 1, 1)
             values[value], values[sigma] = mean, float(np.sqrt(max(chi2, 1.0) / w.sum()))
+    # Where none of them shows it, the night's faintest limit is what is known.
+    limits = [p.limit_magnitude for p in points if math.isfinite(p.limit_magnitude)]
+    values["limit_magnitude"] = max(limits, default=math.nan)
     flags = ";".join(dict.fromkeys(word for p in points for word in p.flags.split(";") if word))
     return replace(points[0], flags=flags, exposure=f"{len(points)} exposures", **values)
 
@@ -218,7 +225,7 @@ def _cell(
     if column.text:
         return column.text
     if column.field:
-        return said.get(column.field, "") or column.missing
+        return _in_one(said.get(column.field, ""), layout) or column.missing
     if column.pattern:
 
         def filled(place: re.Match[str]) -> str:
@@ -240,7 +247,15 @@ def _cell(
             return column.missing
         return _dated(value, column) if column.date else _number(value, column, point, layout)
     text = str(value)
-    return column.words.get(text, text) or column.missing
+    return column.words.get(text, _in_one(text, layout)) or column.missing
+
+
+def _in_one(text: str, layout: Layout) -> str:
+    """A name or flag that stays in its column: where cells are not quoted, a separator within it
+    would shift every number after it, and becomes a blank.
+    """
+    apart = layout.quote == "never" and layout.separator.strip()
+    return text.replace(layout.separator, " ") if apart else text
 
 
 def _value(name: str, row: _Row, layout: Layout, facts: Facts) -> str | float:
@@ -254,7 +269,7 @@ def _value(name: str, row: _Row, layout: Layout, facts: Facts) -> str | float:
         case "count" | "number" | "group":
             return str(getattr(row, name))
         case "night":
-            return night_of(point.jd_utc)
+            return night_of(point.jd_utc, facts.longitude_deg)
         case "transformed":
             return "yes" if layout.magnitude == "transformed_magnitude" else "no"
         case "check_instrumental":

@@ -1,5 +1,5 @@
 import { useDeferredValue, useMemo } from "react";
-import { useCurve, useExposures } from "../../api/queries";
+import { useCampaign, useCurve, useExposures } from "../../api/queries";
 import { useApp } from "../../state";
 import { Fact, Section } from "../../ui/parts";
 import { fixed } from "../../ui/words";
@@ -15,13 +15,16 @@ export function CheckSection() {
   const { data: newest } = useCurve(id);
   const data = useDeferredValue(newest); // the curve is drawn first
   const { data: exposures } = useExposures(id);
+  const { data: campaign } = useCampaign(id);
+  const nights = campaign?.nights;
   const { follows, offsets } = useMemo(() => {
     const of = new Map((exposures?.exposures ?? []).map((e) => [e.id, e]));
+    const evenings = new Map((nights ?? []).map((night) => [night.id, night.evening]));
     return {
       follows: followed(data?.filters ?? [], of),
-      offsets: nightOffsets(data?.filters ?? [], of),
+      offsets: nightOffsets(data?.filters ?? [], of, evenings),
     };
-  }, [data, exposures]);
+  }, [data, exposures, nights]);
   if (!follows.length) return null;
   const sure = follows.filter((f) => f.sure > SURE);
   return (

@@ -1,7 +1,9 @@
 import { useMemo } from "react";
+import { useCampaign, useExposures } from "../../api/queries";
 import type { FilterCurve } from "../../api/types";
 import { MarksChart } from "../../charts/MarksChart";
 import type { Hit, Marks } from "../../charts/marks";
+import { useApp } from "../../state";
 import { scaleWords } from "./shown";
 import { stackNights } from "./phase";
 import { useShown } from "./view";
@@ -13,10 +15,18 @@ export function NightsView(props: {
   tell: (hit: Hit) => string;
 }) {
   const scale = useShown((s) => s.scale);
-  const stacked = useMemo(
-    () => stackNights(props.target, props.filters),
-    [props.target, props.filters],
-  );
+  const id = useApp((s) => s.campaign);
+  const { data: exposures } = useExposures(id);
+  const { data: campaign } = useCampaign(id);
+  const nights = campaign?.nights;
+  const stacked = useMemo(() => {
+    const named = new Map((nights ?? []).map((night) => [night.id, night.evening]));
+    const evenings = (exposures?.exposures ?? []).flatMap((e) => {
+      const evening = named.get(e.night);
+      return evening ? [[e.id, evening] as const] : [];
+    });
+    return stackNights(props.target, props.filters, new Map(evenings));
+  }, [props.target, props.filters, exposures, nights]);
   const [low, high] = [stacked.rows[0] ?? 0, stacked.rows.at(-1) ?? 0];
   return (
     <MarksChart

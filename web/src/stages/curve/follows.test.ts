@@ -11,7 +11,8 @@ function nights(slope: number, offset: number): [FilterCurve, Map<number, Exposu
   const magnitude = ids.map((i) => 12 + slope * airmass[i]! + (i < 20 ? 0 : offset) + wobble(i));
   const series = [{ role: "check", magnitude, uncertainty: ids.map(() => 0.002), doubtful: [] }];
   const curve = { filter: "V", file_ids: ids, jd_utc: jd, airmass, series };
-  const of = ids.map((id) => ({ id, fwhm_px: 3, sky_adu_per_px: 90, drift_px: (id * 7) % 5 }));
+  const looks = { fwhm_px: 3, sky_adu_per_px: 90 };
+  const of = ids.map((id) => ({ id, night: id < 20 ? 7 : 8, ...looks, drift_px: (id * 7) % 5 }));
   return [
     curve as unknown as FilterCurve,
     new Map(of.map((e) => [e.id, e as unknown as Exposure])),
@@ -32,7 +33,8 @@ describe("what the check star follows", () => {
 
   it("is each night's own mean as well", () => {
     const [curve, exposures] = nights(0, 0.012);
-    const offsets = nightOffsets([curve], exposures);
+    const evenings = new Map([7, 8].map((night) => [night, `2026-10-1${night - 5}`]));
+    const offsets = nightOffsets([curve], exposures, evenings);
     expect(offsets.map((o) => o.night)).toEqual(["2026-10-12", "2026-10-13"]);
     expect(offsets[1]!.mmag - offsets[0]!.mmag).toBeCloseTo(12, 0);
     expect(offsets[0]!.points).toBe(20);

@@ -23,8 +23,8 @@ export interface Offset {
 const LEAST = 8;
 
 interface Measure {
-  /** Julian day number at whose noon the night begins. */
-  day: number;
+  /** The number of its night. */
+  night: number;
   value: number;
   sigma: number;
   airmass: number | null;
@@ -43,7 +43,7 @@ function measures(curve: FilterCurve, exposures: ReadonlyMap<number, Exposure>):
     const e = exposures.get(id);
     if (m == null || s == null || s <= 0 || doubtful.has(i) || !e) return;
     found.push({
-      day: Math.floor(curve.jd_utc[i]!),
+      night: e.night,
       value: m,
       sigma: s,
       airmass: curve.airmass[i] ?? null,
@@ -54,8 +54,6 @@ function measures(curve: FilterCurve, exposures: ReadonlyMap<number, Exposure>):
   });
   return found;
 }
-
-const nightOf = (day: number) => new Date((day - 2440587.5) * 86400000).toISOString().slice(0, 10);
 
 /** A weighted straight line's change over the range of x, its uncertainty as the points scatter. */
 export function change(
@@ -122,10 +120,11 @@ export function followed(
     .sort((a, b) => b.sure - a.sure);
 }
 
-/** Each night's check star beside its mean of all nights. */
+/** Each night's check star beside its mean of all nights; `evenings` are nights' dates. */
 export function nightOffsets(
   curves: readonly FilterCurve[],
   exposures: ReadonlyMap<number, Exposure>,
+  evenings: ReadonlyMap<number, string>,
 ): Offset[] {
   return curves.flatMap((curve) => {
     const all = measures(curve, exposures);
@@ -138,17 +137,18 @@ export function nightOffsets(
     };
     const nights = new Map<number, Measure[]>();
     for (const m of all) {
-      const own = nights.get(m.day);
+      const own = nights.get(m.night);
       if (own) own.push(m);
-      else nights.set(m.day, [m]);
+      else nights.set(m.night, [m]);
     }
     if (nights.size < 2) return [];
     const middle = mean(all).value;
-    const inOrder = [...nights].sort(([one], [other]) => one - other);
-    return inOrder.map(([day, own]) => {
+    const named = [...nights].map(([night, own]) => ({ night: evenings.get(night) ?? "", own }));
+    named.sort((one, other) => one.night.localeCompare(other.night));
+    return named.map(({ night, own }) => {
       const { value, error } = mean(own);
       return {
-        night: nightOf(day),
+        night,
         filter: curve.filter,
         mmag: 1000 * (value - middle),
         error: 1000 * error,

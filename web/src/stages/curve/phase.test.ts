@@ -13,6 +13,7 @@ const T0 = 2461326.3;
 const times = [0, 0.1, 0.2, 1.0, 1.1, 1.2].map((d) => T0 + d);
 const curve = {
   filter: "V",
+  file_ids: [1, 2, 3, 4, 5, 6],
   bjd_tdb: times.map((t) => t + 0.004),
   jd_utc: times,
 } as unknown as FilterCurve;
@@ -77,7 +78,8 @@ describe("the curve over phase", () => {
   });
 
   it("stacks nights on one axis of hours, and filters about their middles", () => {
-    const stacked = stackNights([marks], [curve]);
+    const evenings = new Map(marks.ids.map((id) => [id, id < 4 ? "2026-10-12" : "2026-10-13"]));
+    const stacked = stackNights([marks], [curve], evenings);
     expect(stacked.nights).toEqual(["2026-10-12", "2026-10-13"]);
     expect(stacked.marks[0]!.x[0]).toBeCloseTo(19.2, 6);
     expect(stacked.marks[0]!.x[3]).toBeCloseTo(19.2, 6);
@@ -85,6 +87,15 @@ describe("the curve over phase", () => {
     const [own] = aboutTheirMiddles([marks]);
     expect(own!.y[1]).toBeCloseTo(0.1, 9);
     expect(own!.limit[5]).toBeCloseTo(1.9, 9);
+  });
+
+  it("keeps a night together that noon at Greenwich falls into", () => {
+    const night = { ...curve, jd_utc: times.map((_, i) => 2461326.9 + 0.05 * i) };
+    const evenings = new Map(marks.ids.map((id) => [id, "2026-10-13"]));
+    const stacked = stackNights([marks], [night], evenings);
+    expect(stacked.nights).toEqual(["2026-10-13"]);
+    expect(stacked.marks[0]!.x[0]).toBeCloseTo(9.6, 6);
+    expect(stacked.marks[0]!.x[5]).toBeCloseTo(15.6, 6);
   });
 
   it("leaves doubtful points out of the stamps", () => {

@@ -112,15 +112,22 @@ function mean(list: readonly { x: number; y: number; s: number; id: number }[]) 
   return { x: wx / w, y, s: Math.sqrt(wider / w), id: list[0]!.id, count: list.length };
 }
 
-/** Night above night on one axis of hours, from noon UT; each row `step` below the one before. */
+const dateOfJd = (jd: number) => new Date((jd - 2440587.5) * 86400000).toISOString().slice(0, 10);
+/** 0h UT of a calendar day as a Julian date. */
+const dayBegins = (day: string) => Date.parse(day) / 86400000 + 2440587.5;
+
+/** Night above night on one axis of hours, from 0h UT of the evening's date; each row `step` below
+ * the one before. `evenings` are the dates of exposures' evenings at the site. */
 export function stackNights(
   marks: readonly Marks[],
   filters: readonly FilterCurve[],
+  evenings: ReadonlyMap<number, string>,
 ): { marks: Marks[]; nights: string[]; rows: number[]; x: [number, number]; step: number } {
-  const dayOfJd = (jd: number) => Math.floor(jd); // Julian days begin at noon
-  const nights = [...new Set(filters.flatMap((f) => f.jd_utc.map((jd) => dayOfJd(jd))))].sort(
-    (a, b) => a - b,
-  );
+  const eveningOf = (f: FilterCurve, i: number) =>
+    evenings.get(f.file_ids[i]!) ?? dateOfJd(Math.floor(f.jd_utc[i]!));
+  const nights = [
+    ...new Set(filters.flatMap((f) => f.jd_utc.map((_, i) => eveningOf(f, i)))),
+  ].sort();
   const known = marks.flatMap((m) => m.y.filter((v): v is number => v != null));
   const sorted = [...known].sort((a, b) => a - b);
   const low = sorted[Math.floor(0.02 * sorted.length)] ?? 0;
@@ -128,10 +135,10 @@ export function stackNights(
   const step = Math.max(0.05, Math.ceil((1.15 * (high - low)) / 0.05) * 0.05);
   const stacked = marks.map((m) => {
     const curve = filters.find((f) => f.filter === m.filter)!;
-    const row = curve.jd_utc.map((jd) => nights.indexOf(dayOfJd(jd)));
+    const row = curve.jd_utc.map((_, i) => nights.indexOf(eveningOf(curve, i)));
     return {
       ...m,
-      x: curve.jd_utc.map((jd) => (jd - dayOfJd(jd)) * 24 + 12),
+      x: curve.jd_utc.map((jd, i) => (jd - dayBegins(nights[row[i]!]!)) * 24),
       y: m.y.map((v, i) => (v == null ? null : v + row[i]! * step)),
       limit: m.limit.map(() => null),
     };
@@ -140,7 +147,7 @@ export function stackNights(
   const middle = sorted[sorted.length >> 1] ?? 0;
   return {
     marks: stacked,
-    nights: nights.map((jd) => new Date((jd - 2440587.5) * 86400000).toISOString().slice(0, 10)),
+    nights,
     rows: nights.map((_, n) => middle + n * step),
     x: [begin - 0.2, end + 0.2],
     step,
