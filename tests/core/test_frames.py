@@ -28,7 +28,13 @@ from narrow_beacon.core.frames.frame import Frame, LeftOut, RawFile, TimeRule
 from narrow_beacon.core.frames.header import interpret, kind_of
 from narrow_beacon.core.frames.header_values import sexagesimal_deg
 from narrow_beacon.core.frames.levels import levels_of
-from narrow_beacon.core.frames.sort import inspect_file, night_of, read_raw, sort_night
+from narrow_beacon.core.frames.sort import (
+    inspect_file,
+    longitude_by_pause,
+    night_of,
+    read_raw,
+    sort_night,
+)
 from narrow_beacon.core.gate import Gate
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.sorting import sort_raw_files
@@ -246,6 +252,25 @@ def test_mid_exposure_follows_the_kit(tmp_path: Path) -> None:
 def test_a_night_is_named_by_its_evening() -> None:
     assert night_of(datetime(2026, 10, 13, 3, 0), -9.4) == "2026-10-12"
     assert night_of(datetime(2026, 10, 13, 3, 0), 170.0) == "2026-10-13"
+
+
+@pytest.mark.parametrize(
+    ("first", "last", "longitude"),
+    [
+        (20.0, 28.0, 0.0),  # Greenwich's own night
+        (
+            9.5,
+            16.0,
+            168.75,
+        ),  # its noon falls into the night: the pause from 16 to 33.5 h is the day
+        (5.0, 13.0, -135.0),
+    ],
+)
+def test_where_the_site_is_unknown_the_longest_pause_is_the_day(
+    first: float, last: float, longitude: float
+) -> None:
+    hours = np.arange(first, last + 0.01, 0.25) % 24.0
+    assert longitude_by_pause(hours) == pytest.approx(longitude)
 
 
 def test_sorting_leaves_out_copies_strangers_and_wrong_kinds(tmp_path: Path) -> None:

@@ -7,6 +7,7 @@ from collections.abc import Callable
 import numpy as np
 
 from narrow_beacon import __version__
+from narrow_beacon.core.frames.sort import longitude_by_pause
 from narrow_beacon.core.report.render import Comparison, Facts, Stars
 from narrow_beacon.plan import Plan
 from narrow_beacon.reduce.curves import FilterCurve
@@ -22,8 +23,10 @@ def report_facts(told: Told, *, each: bool = True) -> Facts:
 
 
 def longitude_of(told: Told) -> float:
-    """The site's longitude, by which nights are told; 0 where it is unknown."""
-    return told.plan.site.longitude_deg if told.plan.site else 0.0
+    """The site's longitude, by which nights are told, or what stands for it where it is unknown."""
+    if told.plan.site:
+        return told.plan.site.longitude_deg
+    return longitude_by_pause(24.0 * ((told.times.jd_utc + 0.5) % 1.0))
 
 
 def _comparisons(told: Told, curve: FilterCurve) -> tuple[Comparison, ...]:

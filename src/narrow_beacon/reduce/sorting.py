@@ -18,7 +18,7 @@ from narrow_beacon.core.frames.frame import (
     SortedNight,
     TimeRule,
 )
-from narrow_beacon.core.frames.sort import settle, sort_night
+from narrow_beacon.core.frames.sort import longitude_by_pause, settle, sort_night
 from narrow_beacon.core.remarks import Remark
 from narrow_beacon.core.words import counted
 from narrow_beacon.plan import Plan
@@ -204,25 +204,16 @@ def _told(item: Frame | LeftOut) -> dict[str, str]:
 
 
 def _longitude_of(raws: Sequence[RawFile]) -> float:
-    """A longitude that keeps the nights together where the site is unknown: 0, unless exposures
-    were taken about noon there; then that at which the middle of the longest pause is noon.
-    """
+    """The longitude by which nights are told where the site is unknown."""
     times = [
         raw.facts.time_utc.value
         for raw in raws
         if raw.facts and raw.facts.time_utc and raw.facts.kind
         and raw.facts.kind.value == "exposure"
     ]  # fmt: skip
-    hours = np.unique([t.hour + t.minute / 60.0 + t.second / 3600.0 for t in times])
-    if hours.size < 2:
-        return 0.0
-    gaps = np.diff(np.append(hours, hours[0] + 24.0))
-    at = int(np.argmax(gaps))
-    first, last = float(hours[at]), float(hours[at] + gaps[at])
-    if first < 12.0 < last or first < 36.0 < last:
-        return 0.0
-    noon_utc = 0.5 * (first + last)
-    return float((12.0 - noon_utc) * 15.0 + 180.0) % 360.0 - 180.0
+    return longitude_by_pause(
+        np.array([t.hour + t.minute / 60.0 + t.second / 3600.0 for t in times])
+    )
 
 
 def _site_from_headers(plan: Plan, raws: Sequence[RawFile]) -> tuple[Plan, Remark]:

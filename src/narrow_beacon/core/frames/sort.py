@@ -8,6 +8,9 @@ from dataclasses import fields, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
+import numpy as np
+
+from narrow_beacon.core.arrays import Floats
 from narrow_beacon.core.errors import UnreadableFileError
 from narrow_beacon.core.frames.colour import CHANNELS, channel_source, is_pattern, sites_of
 from narrow_beacon.core.frames.filters import filter_name
@@ -221,6 +224,23 @@ def night_of(moment_utc: datetime, longitude_deg: float) -> str:
     """The date of the evening on which the night of ``moment_utc`` began, local mean time."""
     local = moment_utc + timedelta(hours=longitude_deg / 15.0 - 12.0)
     return local.date().isoformat()
+
+
+def longitude_by_pause(hours_utc: Floats) -> float:
+    """A longitude in degrees that keeps nights together where the site is unknown, from the times
+    of day of exposures of the sky: 0, unless some were taken about noon there; then that at which
+    the middle of the longest pause is noon.
+    """
+    hours = np.unique(hours_utc)
+    if hours.size < 2:
+        return 0.0
+    gaps = np.diff(np.append(hours, hours[0] + 24.0))
+    at = int(np.argmax(gaps))
+    first, last = float(hours[at]), float(hours[at] + gaps[at])
+    if first < 12.0 < last or first < 36.0 < last:
+        return 0.0
+    noon_utc = 0.5 * (first + last)
+    return float((12.0 - noon_utc) * 15.0 + 180.0) % 360.0 - 180.0
 
 
 def sort_night(
