@@ -3,7 +3,7 @@ import { useExposures } from "../api/queries";
 import type { Exposure } from "../api/types";
 import { QUALITIES } from "../rail/qualities";
 import { useApp, type Quality } from "../state";
-import { clockUtc, dayOf, shortName } from "../ui/words";
+import { shortName, stampUtc } from "../ui/words";
 import { Ledger } from "./Ledger";
 import type { LedgerColumn } from "./table";
 
@@ -18,12 +18,7 @@ export function stateOf(e: Exposure): string {
 
 export const EXPOSURE_COLUMNS: LedgerColumn<Exposure>[] = [
   { key: "name", words: "exposure", value: (e) => shortName(e.name), wide: 150 },
-  {
-    key: "time",
-    words: "UT",
-    value: (e) => `${dayOf(e.mid_utc)} ${clockUtc(e.mid_utc)}`,
-    wide: 130,
-  },
+  { key: "time", words: "UT", value: (e) => stampUtc(e.mid_utc), wide: 150 },
   { key: "filter", words: "filter", value: (e) => e.filter, wide: 52 },
   { key: "exposure_s", words: "time", unit: "s", digits: 0, value: (e) => e.exposure_s, wide: 60 },
   ...(Object.keys(QUALITIES) as Quality[]).map((key) => ({

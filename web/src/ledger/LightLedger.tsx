@@ -2,7 +2,7 @@ import { useMemo } from "react";
 import { useCampaign, useExposures, useLight } from "../api/queries";
 import type { Exposure, StarLight } from "../api/types";
 import { useApp } from "../state";
-import { clockUtc, dayOf, shortName } from "../ui/words";
+import { shortName, stampUtc } from "../ui/words";
 import { Empty } from "../ui/parts";
 import { Ledger } from "./Ledger";
 import type { LedgerColumn } from "./table";
@@ -11,7 +11,7 @@ type Row = StarLight["measures"][number] & { exposure: Exposure | undefined };
 
 export const LIGHT_COLUMNS: LedgerColumn<Row>[] = [
   { key: "name", words: "exposure", value: (r) => shortName(r.exposure?.name ?? ""), wide: 150 },
-  { key: "time", words: "UT", value: (r) => (r.exposure ? `${dayOf(r.exposure.mid_utc)} ${clockUtc(r.exposure.mid_utc)}` : ""), wide: 130 },
+  { key: "time", words: "UT", value: (r) => (r.exposure ? stampUtc(r.exposure.mid_utc) : ""), wide: 150 },
   { key: "filter", words: "filter", value: (r) => r.filter, wide: 52 },
   { key: "counts", words: "counts", unit: "ADU", digits: 0, value: (r) => r.counts_adu, wide: 100 },
   { key: "snr", words: "signal to noise", digits: 0, value: (r) => r.snr, wide: 112 },

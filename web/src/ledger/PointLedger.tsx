@@ -2,7 +2,7 @@ import { useMemo } from "react";
 import { useCurve, useExposures } from "../api/queries";
 import type { Curve, Exposure } from "../api/types";
 import { useApp } from "../state";
-import { clockUtc, dayOf, shortName } from "../ui/words";
+import { shortName, stampUtc } from "../ui/words";
 import { Empty } from "../ui/parts";
 import { Ledger } from "./Ledger";
 import type { LedgerColumn } from "./table";
@@ -30,7 +30,7 @@ export interface PointRow {
 
 export const POINT_COLUMNS: LedgerColumn<PointRow>[] = [
   { key: "name", words: "exposure", value: (p) => p.name, wide: 150 },
-  { key: "time", words: "UT", value: (p) => p.time, wide: 130 },
+  { key: "time", words: "UT", value: (p) => p.time, wide: 150 },
   { key: "filter", words: "filter", value: (p) => p.filter, wide: 52 },
   { key: "jd", words: "JD (UTC)", digits: 5, value: (p) => p.jd, wide: 124, hidden: true },
   { key: "bjd", words: "BJD (TDB)", digits: 5, value: (p) => p.bjd, wide: 124 },
@@ -60,7 +60,7 @@ export function pointRows(curve: Curve | undefined, exposures: readonly Exposure
       return {
         id,
         name: e ? shortName(e.name) : "",
-        time: e ? `${dayOf(e.mid_utc)} ${clockUtc(e.mid_utc)}` : "",
+        time: e ? stampUtc(e.mid_utc) : "",
         filter: f.filter,
         jd: f.jd_utc[i]!,
         bjd: f.bjd_tdb[i]!,

@@ -1,6 +1,7 @@
 import { describe, expect, it } from "vitest";
 import type { Exposure, FieldStar } from "../api/types";
 import { campaign, curve, exposure } from "../tests/builders";
+import { EXPOSURE_COLUMNS } from "./ExposureLedger";
 import { pointRows } from "./PointLedger";
 import { bestFirst, partOf, starColumns } from "./StarLedger";
 import { cellText } from "./table";
@@ -33,5 +34,13 @@ describe("ledgers of stars and points", () => {
     expect(rows.map((r) => r.jd)).toEqual([...rows.map((r) => r.jd)].sort((a, b) => a - b));
     expect(rows[0]).toMatchObject({ magnitude: 12, standard: 12.05, filter: "V", state: "good" });
     expect(rows[0]!.name).toContain("foxglove");
+  });
+
+  it("tell times so that they sort over months and years, and can be read without the page", () => {
+    const moments = ["2026-12-31T23:58:00", "2026-09-30T21:05:09.5", "2027-01-02T00:10:00"];
+    const time = EXPOSURE_COLUMNS.find((c) => c.key === "time")!;
+    const cells = moments.map((mid_utc) => cellText(time, { ...exposure(1), mid_utc } as Exposure));
+    expect(cells.toSorted()).toEqual([cells[1], cells[0], cells[2]]);
+    expect(cells[1]).toBe("2026-09-30 21:05:09");
   });
 });

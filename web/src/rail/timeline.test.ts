@@ -38,6 +38,14 @@ describe("the axis of time", () => {
     }
   });
 
+  it("dates a time of day by its own day, also where the night began on the one before", () => {
+    const after = toAxis(two, DAY + 0.505);
+    const [first] = ticks(two, [after, after + 2], 800);
+    expect([first!.date, first!.label]).toEqual(["13 Oct", "00:10"]);
+    const [midnight] = ticks(two, [toAxis(two, DAY + 0.4999), after + 2], 800);
+    expect([midnight!.date, midnight!.label]).toEqual(["13 Oct", "00:00"]);
+  });
+
   it("puts ticks on round Julian dates, the whole day once", () => {
     const found = ticks(two, [0, two.hours], 800, "jd");
     const days = found.filter((t) => t.date);

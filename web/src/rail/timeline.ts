@@ -96,7 +96,7 @@ export function ticks(
     for (let jd = first; jd <= s.end; jd += stepDays) {
       const at = s.offset + (jd - s.start) * 24;
       if (at < domain[0] || at > domain[1]) continue;
-      const date = s.night !== night ? dateOf(s.start) : "";
+      const date = s.night !== night ? dateOf(jd + 1e-6) : "";
       night = s.night;
       found.push({ at, label: timeOfDay(jd, step < 60), date });
     }

@@ -50,6 +50,11 @@ export function clockUtc(text: string): string {
   return text.slice(11, 19);
 }
 
+/** A moment with its year, as tables have it: sorted as text it is in order of time. */
+export function stampUtc(iso: string): string {
+  return `${iso.slice(0, 10)} ${clockUtc(iso)}`;
+}
+
 const MONTHS = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(" ");
 
 export function dayOf(iso: string): string {
