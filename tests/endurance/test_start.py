@@ -207,7 +207,7 @@ def test_another_address_needs_a_certificate_unless_told_otherwise(tmp_path: Pat
         started.end(signal.SIGTERM)
 
 
-@pytest.mark.parametrize("what", ["mariadbd", "narrow_beacon.server.web", "spawn_main"])
+@pytest.mark.parametrize("what", ["mariadbd", "narrow_beacon.server.web", "forkserver"])
 def test_a_part_that_is_killed_is_begun_again(start: Callable[[], Started], what: str) -> None:
     started = start()
     process = psutil.Process(started.process.pid)
@@ -225,7 +225,7 @@ def test_a_part_that_is_killed_is_begun_again(start: Callable[[], Started], what
             assert time.monotonic() < end, "it stays away"
             time.sleep(0.1)
     said = started.end(signal.SIGTERM)
-    assert ("is begun again" in said) == (what != "spawn_main")  # the nannies see to workers
+    assert ("is begun again" in said) == (what != "forkserver")  # the nannies see to workers
 
 
 def test_an_end_while_it_starts_is_obeyed(tmp_path: Path) -> None:

@@ -168,9 +168,11 @@ def test_nonsense_in_any_key_is_a_mistake_or_a_plan_and_nothing_else(
 ) -> None:
     refused = []
     path = folder / "plan.toml"
+    # Read some eighty times: a table that is read at once.
+    (folder / "few.csv").write_text("name,ra_deg,dec_deg,V\nSorrel 1,295.2,38.2,12.1\n")
     for section, keys in KEYS.items():
         for key in keys or ["V"]:
-            lines = {"frames": {"folder": '"raw"'}, "catalogue": {"file": '"field.vot"'}}
+            lines = {"frames": {"folder": '"raw"'}, "catalogue": {"file": '"few.csv"'}}
             lines.setdefault(section, {})[key] = value
             path.write_text("".join(
                 f"[{name}]\n" + "".join(f"{k} = {v}\n" for k, v in content.items())

@@ -34,7 +34,7 @@ _JOB_S = 240.0
 _PAUSED_S = 8.0
 _KILLS_A_CAMPAIGN = 2
 _VICTIMS = {
-    "MariaDB": "mariadbd", "the server": "narrow_beacon.server.web", "a worker": "spawn_main",
+    "MariaDB": "mariadbd", "the server": "narrow_beacon.server.web", "a worker": "forkserver",
     "start": "",
 }  # fmt: skip
 _JOBS = ("sort", "masters", "place", "census", "reduce")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import math
 import os
+import tempfile
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import islice
@@ -16,6 +17,7 @@ import psutil
 from distributed import Client, Future, KilledWorker, Nanny, Scheduler, SpecCluster, Worker, wait
 from distributed.deploy.subprocess import SubprocessWorker
 from distributed.http.routing import RoutingApplication
+from distributed.utils import get_mp_context
 from tornado.httpserver import HTTPServer
 
 from narrow_beacon.core.errors import BeaconError
@@ -38,6 +40,10 @@ _ANY = 2**31
 _AHEAD = 8
 """So many tasks for each of the cluster's threads are given out at once: what they are made of
 waits here and with the scheduler until it is theirs."""
+_OURS = ("BEACON_", "DASK_")
+"""What of the environment a worker is told anew."""
+_LONGEST_TEMPORARY = 60
+"""Bytes of the temporary folder's path: of 107 that a socket's has, what is made in it takes 40."""
 _NOT_HELPFUL = ("target", "spill", "pause")
 _RESULT_S = 600.0
 _BEHIND_THE_PAGE = 10
@@ -88,6 +94,8 @@ def local_cluster(workers: int, trust: Path) -> SpecCluster:
         # The nannies see to their workers; nobody is to send one home whose worker is just away.
         dask.config.set({"distributed.deploy.lost-worker-timeout": "365 days"})
         options |= {"security": secure, "worker_class": UnheardWorker, "silence_logs": 50}
+        options["env"] = {name: os.environ[name] for name in os.environ if name.startswith(_OURS)}
+        _fork_workers()
         worker: dict[str, Any] = {"cls": Nanny, "options": {**options, "dashboard": False}}
     else:
         # Without what needs semaphores: whoever started it sees to it that all are there.
@@ -100,6 +108,17 @@ def local_cluster(workers: int, trust: Path) -> SpecCluster:
         {"cls": UnheardScheduler, "options": {"host": _HOST, "port": 0, "security": secure}},
         security=secure, silence_logs=50,
     )  # fmt: skip
+
+
+def _fork_workers() -> None:
+    """From now on workers are forked from a process that has loaded what they need: the first task
+    waits for nothing, a lost worker is there again at once, and what all have loaded is in memory
+    once. Where the temporary folder's path leaves no room for a socket's name each loads its own.
+    """
+    if len(os.fsencode(tempfile.gettempdir())) > _LONGEST_TEMPORARY:
+        return
+    dask.config.set({"distributed.worker.multiprocessing-method": "forkserver"})
+    get_mp_context().set_forkserver_preload(["narrow_beacon.jobs.preloaded"])
 
 
 @contextlib.contextmanager
