@@ -5,7 +5,7 @@ import { INSET_LEFT, INSET_RIGHT } from "../rail/axis";
 import { useApp } from "../state";
 import { useSize } from "../ui/canvas";
 import { colour } from "../ui/words";
-import { labelsOf } from "./extent";
+import { labelsOf, timeOfDay } from "./extent";
 
 export type Range = [number, number];
 
@@ -27,11 +27,15 @@ interface Props {
   xAxis?: boolean;
   /** What is counted in x: only whole numbers stand along it. */
   counted?: boolean;
+  /** x are hours of a day, and stand along it as times of day. */
+  ofDay?: boolean;
   /** Vertical hairlines, in units of x, where there is no axis of its own. */
   lines?: number[];
   digits?: number;
   /** Rows in place of values on the axis: where they are; they are numbered from 1. */
   rows?: number[];
+  /** What they are called in place of their numbers. */
+  rowWords?: string[];
   /** Places on the axis with words of their own, as on a scale of logarithms. */
   ticks?: { at: number; words: string }[];
   draw: (ctx: CanvasRenderingContext2D, place: Place, u: uPlot) => void;
@@ -43,6 +47,8 @@ interface Props {
 
 /** Steps along an axis of what is counted. */
 const COUNTS = [0, 1, 2, 3, 4, 5].flatMap((n) => [1, 2, 5].map((m) => m * 10 ** n));
+/** Steps of times of day, in hours. */
+const OF_DAY = [1 / 12, 1 / 6, 0.25, 0.5, 1, 2, 3, 6, 12];
 
 /** From values to device pixels along an axis, told once by its ends: it is asked for each mark. */
 function straight(u: uPlot, axis: "x" | "y", [low, high]: Range): (value: number) => number {
@@ -99,7 +105,9 @@ export function Chart(props: Props) {
             labelSize: 18,
             size: 26,
             ...(latest.current.counted && { incrs: COUNTS }),
-            values: (_u, splits) => labelsOf(splits),
+            ...(latest.current.ofDay && { incrs: OF_DAY }),
+            values: (_u, splits) =>
+              latest.current.ofDay ? splits.map(timeOfDay) : labelsOf(splits),
           },
           {
             ...axis,
@@ -117,6 +125,7 @@ export function Chart(props: Props) {
             }),
             values: (_u, splits) =>
               latest.current.ticks?.map((tick) => tick.words) ??
+              latest.current.rowWords ??
               latest.current.rows?.map((_, n) => String(n + 1)) ??
               labelsOf(splits, latest.current.digits),
           },

@@ -13,6 +13,8 @@ interface Props {
   label: string;
   lines?: number[];
   rows?: number[];
+  rowWords?: string[];
+  ofDay?: boolean;
   xAxis?: boolean;
   xLabel?: string;
   digits?: number;

@@ -17,3 +17,10 @@ export function labelsOf(values: readonly number[], least = 0): string[] {
   const most = Math.max(least, ...plain.map((text) => text.split(".")[1]?.length ?? 0));
   return values.map((value) => value.toFixed(most).replace("-", "−"));
 }
+
+/** Hours of a day as the time of day, also beyond midnight. */
+export function timeOfDay(hours: number): string {
+  const minutes = ((Math.round(hours * 60) % 1440) + 1440) % 1440;
+  const two = (value: number) => String(value).padStart(2, "0");
+  return `${two(Math.floor(minutes / 60))}:${two(minutes % 60)}`;
+}

@@ -31,6 +31,8 @@ export interface Overlay {
 }
 
 const MOST_STARS = 140;
+/** Of an aperture's radius: how far from its star a mark of the catalogue is. */
+const CLEAR = 0.8;
 const ARROW_TIMES = 200;
 const ROLE_PX = 11;
 /** Pixels of the screen to one of the image from which apertures are drawn. */
@@ -167,6 +169,7 @@ export function drawOverlay(
   pixelToScreen: Affine,
   screenPerPixel: number,
   image: { width: number; height: number },
+  screen: { width: number; height: number },
 ): void {
   const { catalogue, cast, measured } = overlay;
   if (overlay.defects) drawDefects(ctx, overlay.defects, pixelToScreen, screenPerPixel);
@@ -179,6 +182,7 @@ export function drawOverlay(
     const { x, y } = apply(toPixel, p);
     return x > -0.5 && y > -0.5 && x < image.width - 0.5 && y < image.height - 0.5;
   };
+  const onScreen = (p: Point) => p.x > 0 && p.y > 0 && p.x < screen.width && p.y < screen.height;
   const at = new Map<number, number>();
   catalogue.row.forEach((row, i) => at.set(row, i));
   const place = (i: number) =>
@@ -187,16 +191,19 @@ export function drawOverlay(
   const circled = near ? withAperture(overlay) : new Set<number>();
   if (overlay.stars) {
     const magnitudes = catalogue.magnitudes[overlay.band] ?? Object.values(catalogue.magnitudes)[0];
-    const seen = catalogue.row
+    const found = catalogue.row
       .map((_, i) => ({ i, p: place(i), m: magnitudes?.[i] ?? Infinity }))
       .filter(({ i, p }) => inImage(p) && !circled.has(catalogue.row[i]!))
-      .sort((a, b) => a.m - b.m)
-      .slice(0, MOST_STARS);
+      .sort((a, b) => a.m - b.m);
+    const bright = found.slice(0, MOST_STARS);
+    const faintest = bright.findLast(({ m }) => m < Infinity)?.m ?? 15;
     ctx.strokeStyle = colour("--plate-quiet");
     ctx.lineWidth = 1;
-    const faintest = seen.findLast(({ m }) => m < Infinity)?.m ?? 15;
-    for (const { i, p, m } of seen) {
-      const r = Math.max(4, Math.min(4 + (faintest - m) * 1.4, 13));
+    // Close up, fainter ones have room.
+    for (const { i, p, m } of found.filter(({ p }) => onScreen(p)).slice(0, MOST_STARS)) {
+      const byLight = Math.max(4, Math.min(4 + (faintest - m) * 1.4, 13));
+      // Close up it stands about the star, not on it.
+      const r = Math.max(byLight, CLEAR * (measured?.radius_px ?? 0) * screenPerPixel);
       ctx.globalAlpha = 0.8;
       ctx.beginPath();
       // Open to the north, so that it is never taken for a star or an aperture.

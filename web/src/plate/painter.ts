@@ -206,7 +206,7 @@ export class Painter {
       const toScreen = this.toScreen();
       const all = compose(toScreen, affine);
       if (scene.exposure?.plane)
-        drawOverlay(ctx, scene.overlay, toScreen, all, scaleOf(all), plane.info);
+        drawOverlay(ctx, scene.overlay, toScreen, all, scaleOf(all), plane.info, size);
       if (scene.touch && scene.exposure?.placed) drawSkyFrame(ctx, toScreen, size, scene.touch);
       if (scaleOf(all) > 18) this.drawGrid(plane, all);
       if (done) this.canvas.dataset.shown = String(scene.shown!.id);

@@ -107,6 +107,22 @@ describe("the loupe", () => {
     expect(lookAt(() => 100, 20, 20)).toBeNull();
     expect(lookAt(() => null, 20, 20)).toBeNull();
   });
+
+  it("takes noise for no star, and a faint star for one", () => {
+    // Sums of twelve even ones are nearly normal.
+    let seed = 7;
+    const even = () => (seed = (seed * 16807) % 2147483647) / 2147483647;
+    const noise = Array.from(
+      { length: 4000 },
+      () => 10 * (Array.from({ length: 12 }, even).reduce((a, b) => a + b) - 6),
+    );
+    const sky = (x: number, y: number) => 100 + noise[Math.abs(63 * y + x) % 4000]!;
+    const spots = Array.from({ length: 40 }, (_, n) => [15 + 7 * (n % 8), 15 + 9 * (n >> 3)]);
+    expect(spots.filter(([x, y]) => lookAt(sky, x!, y!) !== null)).toHaveLength(0);
+    const star = (x: number, y: number) =>
+      sky(x, y) + 60 * Math.exp(-((x - 20) ** 2 + (y - 20) ** 2) / 4);
+    expect(lookAt(star, 20, 20)!.peak).toBeGreaterThan(140);
+  });
 });
 
 describe("the sky under the pointer", () => {

@@ -11,6 +11,8 @@ export interface Look {
 }
 
 const REACH = 10;
+const CORE = 2.5;
+const SURE = 5;
 
 export function lookAt(
   value: (x: number, y: number) => number | null,
@@ -40,6 +42,11 @@ export function lookAt(
     [x, y] = [sx / sum, sy / sum];
   }
   if (Math.hypot(x - x0, y - y0) > 5) [x, y] = [x0, y0];
+  // Noise alone has a brightest pixel, too: what stands out by no more is no star.
+  const noise = sky - sorted[Math.floor(sorted.length * 0.12)]!;
+  const near = cells.filter((c) => Math.hypot(c.x - x, c.y - y) < CORE);
+  const light = near.reduce((sum, c) => sum + c.v - sky, 0);
+  if (light < SURE * noise * Math.sqrt(near.length)) return null;
   const rings: number[] = [];
   for (let r = 0; r < REACH; r++) {
     const inside = cells.filter((c) => Math.abs(Math.hypot(c.x - x, c.y - y) - r) < 0.5);

@@ -1,7 +1,7 @@
 // @vitest-environment jsdom
 import { afterEach, beforeEach, describe, expect, it } from "vitest";
 import { rangeOf, rangeOfMarks, type Place } from "../charts/Chart";
-import { extent, labelsOf } from "../charts/extent";
+import { extent, labelsOf, timeOfDay } from "../charts/extent";
 import { drawMarks, hitAt, namesOf, shape, type Marks } from "../charts/marks";
 import { tellMagnitude } from "../charts/MarksChart";
 import { surface, tidy } from "./page";
@@ -141,5 +141,12 @@ describe("a chart's range", () => {
     const [from, to] = rangeOf([5, 5], 0.5, [0, 1]);
     expect(to - from).toBeGreaterThanOrEqual(0.5);
     expect(rangeOf([null, NaN], 1, [3, 4])).toEqual([3, 4]);
+  });
+});
+
+describe("times of day along an axis", () => {
+  it("are told beyond midnight and to the minute", () => {
+    const hours = [9.5, 19 + 1 / 3, 24, 25.25, -0.5, 23 + 59.6 / 60];
+    expect(hours.map(timeOfDay)).toEqual(["09:30", "19:20", "00:00", "01:15", "23:30", "00:00"]);
   });
 });

@@ -219,12 +219,12 @@ const overlay = (values: Partial<Overlay> = {}): Overlay => ({
   ...values,
 });
 
-function drawn(values: Partial<Overlay> = {}, screenPerPixel = 1): Drawn[] {
-  const [ctx, all] = surface(1200, 600);
-  drawOverlay(ctx, overlay(values), toScreen, pixelToScreen, screenPerPixel, {
-    width: 640,
-    height: 480,
-  });
+const image = { width: 640, height: 480 };
+
+function drawn(values: Partial<Overlay> = {}, screenPerPixel = 1, width = 1200): Drawn[] {
+  const [ctx, all] = surface(width, 600);
+  const screen = { width, height: 600 };
+  drawOverlay(ctx, overlay(values), toScreen, pixelToScreen, screenPerPixel, image, screen);
   return all;
 }
 
@@ -271,6 +271,8 @@ describe("what is drawn over the plate", () => {
     const arcs = drawn({ cast: null, stars: true }).filter((d) => d.what === "arc");
     // Five stars, and a second arc for the variable one.
     expect(arcs).toHaveLength(6);
+    // What is off the screen takes nobody's place.
+    expect(drawn({ cast: null, stars: true }, 1, 300).some((d) => d.at[0]! > 300)).toBe(false);
     const radius = (x: number) => arcs.find((d) => d.at[0] === x)!.at[2]!;
     expect(radius(600 - 120)).toBeGreaterThan(radius(600 - 360));
   });

@@ -4,9 +4,13 @@ import type { FilterCurve } from "../../api/types";
 import { MarksChart } from "../../charts/MarksChart";
 import type { Hit, Marks } from "../../charts/marks";
 import { useApp } from "../../state";
+import { dayOf } from "../../ui/words";
 import { scaleWords } from "./shown";
 import { stackNights } from "./phase";
 import { useShown } from "./view";
+
+/** Of more nights only some are called by their dates: there is no room for all. */
+const MOST_NAMED = 30;
 
 /** One night above the other, on one axis of hours. */
 export function NightsView(props: {
@@ -27,6 +31,8 @@ export function NightsView(props: {
     });
     return stackNights(props.target, props.filters, new Map(evenings));
   }, [props.target, props.filters, exposures, nights]);
+  const [from, to] = [stacked.nights[0] ?? "", stacked.nights.at(-1) ?? ""];
+  const each = Math.ceil(stacked.nights.length / MOST_NAMED);
   const [low, high] = [stacked.rows[0] ?? 0, stacked.rows.at(-1) ?? 0];
   return (
     <MarksChart
@@ -36,10 +42,12 @@ export function NightsView(props: {
       x={stacked.x}
       y={[low - 0.8 * stacked.step, high + 0.8 * stacked.step]}
       rows={stacked.rows}
+      rowWords={stacked.nights.map((night, n) => (n % each ? "" : dayOf(night)))}
       label={`nights, ${stacked.step.toFixed(2)} mag apart`}
       xAxis
-      xLabel="UT, hours; 24 is midnight"
-      title={`${stacked.nights.map((night, n) => `${n + 1} ${night}`).join(" · ")}, ${scaleWords(props.filters, scale)}`}
+      ofDay
+      xLabel="UT"
+      title={`${from}${to === from ? "" : ` to ${to}`}, ${scaleWords(props.filters, scale)}`}
       tell={props.tell}
     />
   );
