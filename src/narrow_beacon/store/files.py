@@ -12,7 +12,7 @@ from typing import Any, NamedTuple
 from uuid import uuid4
 
 from sqlalchemy import select
-from sqlalchemy.orm import Session, undefer
+from sqlalchemy.orm import Session
 
 from narrow_beacon.core.frames.frame import Correction, Frame, RawFile, SortedNight
 from narrow_beacon.core.frames.sort import channels_of
@@ -197,19 +197,6 @@ def frame_of(session: Session, campaign: Campaign, file: NightFile) -> Frame | N
         return None
     parts = channels_of(item) if item.kind == "exposure" else [item]
     return next((p for p in parts if not p.channel or p.channel == file.filter), None)
-
-
-def colours_of(session: Session, campaign: Campaign) -> Sequence[NightFile]:
-    """The colours of exposures that were taken apart, with what their headers say."""
-    return session.scalars(
-        select(NightFile)
-        .options(undefer(NightFile.raw))
-        .where(
-            NightFile.campaign_id == campaign.id, NightFile.parent_id.is_not(None),
-            NightFile.part == "exposure",
-        )
-        .order_by(NightFile.path, NightFile.id)
-    ).all()  # fmt: skip
 
 
 def refresh_files(session: Session, campaign: Campaign) -> SortedFiles:

@@ -16,7 +16,6 @@ from narrow_beacon.store.models import Campaign, KeptLayout, Point, Reduction, R
 
 KEPT = "kept:"
 """Before the name of a layout of the observatory's own."""
-SCOPES = ("all", "new", "changed")
 Key = tuple[int, str]
 """A point by its file's number and its filter."""
 

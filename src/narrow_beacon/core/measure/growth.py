@@ -47,10 +47,3 @@ def choose_radius(radii_px: Floats, target_snr: Floats, scatter_mag: Floats) -> 
 def _smooth(values: Floats) -> Floats:
     padded = np.concatenate([values[:1], values, values[-1:]])
     return 0.25 * padded[:-2] + 0.5 * padded[1:-1] + 0.25 * padded[2:]
-
-
-def enclosed_share(counts_adu: Floats) -> Floats:
-    """Median growth of light (radii) of stars' counts (stars, radii), 1 at the largest radius."""
-    total = counts_adu[:, -1:]
-    with np.errstate(invalid="ignore", divide="ignore"):
-        return np.nanmedian(np.where(total > 0, counts_adu / total, np.nan), axis=0)
