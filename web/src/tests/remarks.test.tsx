@@ -173,4 +173,6 @@ it("tells many nights by the first and the last", () => {
   expect(nightsWords(["2026-09-20"])).toBe("20 Sep");
   expect(nightsWords(["2026-09-20", "2026-09-21"])).toBe("20 Sep, 21 Sep");
   expect(nightsWords(["2026-09-20", "2026-09-21", "2026-10-01"])).toBe("3 nights, 20 Sep to 1 Oct");
+  const long = ["2024-12-30", "2025-03-02", "2026-01-07"];
+  expect(nightsWords(long)).toBe("3 nights, 30 Dec 2024 to 7 Jan");
 });

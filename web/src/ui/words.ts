@@ -57,9 +57,18 @@ export function stampUtc(iso: string): string {
 
 const MONTHS = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(" ");
 
-export function dayOf(iso: string): string {
+export function dayAndMonth(iso: string): string {
   const [, month, day] = iso.slice(0, 10).split("-");
   return `${Number(day)} ${MONTHS[Number(month) - 1]}`;
+}
+
+/** Which year it is. */
+export const calendar = { year: () => new Date().getFullYear() };
+
+/** A day, with its year where that is not the present one. */
+export function dayOf(iso: string): string {
+  const year = iso.slice(0, 4);
+  return Number(year) === calendar.year() ? dayAndMonth(iso) : `${dayAndMonth(iso)} ${year}`;
 }
 
 /** The nights of a campaign in a few words: each while they are few, else the first and the last. */

@@ -4,7 +4,7 @@ import type { FilterCurve } from "../../api/types";
 import { MarksChart } from "../../charts/MarksChart";
 import type { Hit, Marks } from "../../charts/marks";
 import { useApp } from "../../state";
-import { dayOf } from "../../ui/words";
+import { dayAndMonth } from "../../ui/words";
 import { scaleWords } from "./shown";
 import { stackNights } from "./phase";
 import { useShown } from "./view";
@@ -42,7 +42,7 @@ export function NightsView(props: {
       x={stacked.x}
       y={[low - 0.8 * stacked.step, high + 0.8 * stacked.step]}
       rows={stacked.rows}
-      rowWords={stacked.nights.map((night, n) => (n % each ? "" : dayOf(night)))}
+      rowWords={stacked.nights.map((night, n) => (n % each ? "" : dayAndMonth(night)))}
       label={`nights, ${stacked.step.toFixed(2)} mag apart`}
       xAxis
       ofDay
