@@ -11,6 +11,7 @@ import { Popover } from "radix-ui";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { say } from "../state";
 import { Button } from "../ui/Button";
+import { saveText } from "../ui/save";
 import { plural } from "../ui/words";
 import { asText, cellText, keeps, type LedgerColumn } from "./table";
 
@@ -59,7 +60,8 @@ export function Ledger<Row>({ columns, rows, idOf, ...props }: Props<Row>) {
     getSortedRowModel: getSortedRowModel(),
   });
   const shown = columns.filter((c) => hidden[c.key]);
-  const sorted = table.getRowModel().rows.map((row) => row.original);
+  const { rows: inOrder } = table.getRowModel();
+  const sorted = useMemo(() => inOrder.map((row) => row.original), [inOrder]);
   const frame = useRef<HTMLDivElement>(null);
   const last = useRef<number | null>(null);
   const virtual = useVirtualizer({
@@ -129,13 +131,12 @@ export function Ledger<Row>({ columns, rows, idOf, ...props }: Props<Row>) {
           >
             copy
           </Button>
-          <a
-            className="min-h-6 px-2.5 py-1 text-quiet hover:text-ink"
-            download={`${props.name}.csv`}
-            href={`data:text/csv;charset=utf-8,${encodeURIComponent(asText(shown, sorted, ","))}`}
+          <Button
+            quiet
+            onClick={() => saveText(`${props.name}.csv`, asText(shown, sorted, ","), "text/csv")}
           >
             CSV
-          </a>
+          </Button>
         </span>
       </div>
       <div

@@ -11,8 +11,11 @@ import { byTrouble, troubleOf } from "../stages/vet/reasons";
 import { useApp } from "../state";
 import { Asked } from "../ui/Asked";
 import { playedAfter } from "../ui/playing";
+import { saveText } from "../ui/save";
 import { exposure, vetting } from "./builders";
 import { HERE, posted, server, show, tidy } from "./page";
+
+vi.mock("../ui/save", () => ({ saveText: vi.fn() }));
 
 beforeEach(() => useApp.setState({ campaign: 1, beam: 2 }));
 afterEach(tidy);
@@ -60,10 +63,10 @@ describe("the ledger of exposures", () => {
     });
     show(<ExposureLedger />);
     const saved = () => {
-      const href = screen.getByText("CSV").getAttribute("href")!;
-      const lines = decodeURIComponent(href.slice(href.indexOf(",") + 1))
-        .trim()
-        .split("\n");
+      fireEvent.click(screen.getByText("CSV"));
+      const [name, text] = vi.mocked(saveText).mock.lastCall!;
+      expect(name).toBe("exposures.csv");
+      const lines = text.trim().split("\n");
       return lines.slice(1).map((line) => line.split(",")[0]);
     };
     const header = await screen.findByRole("columnheader", { name: /star width/ });
