@@ -11,6 +11,7 @@ from contextlib import ExitStack
 from datetime import datetime, timedelta
 from hashlib import sha256
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow.parquet as pq
@@ -33,6 +34,9 @@ from narrow_beacon.store.census_columns import columns_path
 from narrow_beacon.store.database import Store
 from narrow_beacon.store.models import Campaign, CensusFile, Night, NightFile, PlacementRecord
 
+if TYPE_CHECKING:
+    from playwright.sync_api import Page
+
 _NIGHTS, _EACH = 100, 500
 _ANSWERS = {
     "a campaign and its stages": "", "rail and film: exposures": "/exposures/columns",
@@ -46,7 +50,10 @@ _SCREENS = {
     "Curve": "[data-testid=curve-target] canvas",
 }  # fmt: skip
 """By stage, in the order of its keys, what stands on it alone and shows that it is there."""
-_AIM_S, _AIM_MB = 1.0, 500.0
+_LEDGERS = {"exposures": "3", "points": "7"}
+"""Tables by name, with the key of the stage that has them."""
+_CURRENT = "document.querySelector('[role=row].text-beam')?.textContent"
+_AIM_S, _AIM_ROW_S, _AIM_MB = 1.0, 0.1, 500.0
 _REST_MS = 6000
 _TAKEN, _NEW_CASTS = 8, 5
 
@@ -117,6 +124,8 @@ def _in_chromium(parts: ExitStack, campaign: str, door: str) -> None:
             aim = None if turn else _AIM_S
             FIGURES.add(Figure("large", f"screen {name}{turn}", took, "s", aim=aim))
             page.wait_for_timeout(_REST_MS)
+    for name, stage in _LEDGERS.items():
+        _time_ledger(page, name, stage)
     page.keyboard.press("3")
     page.wait_for_timeout(_REST_MS)
     steps = step_through(page, 20, 200)
@@ -134,6 +143,30 @@ def _in_chromium(parts: ExitStack, campaign: str, door: str) -> None:
     keys = ("ArrowLeft", "ArrowRight")
     radii = changes(page, lambda n: handle.press(keys[n % 2]), _TAKEN, _REST_MS)
     FIGURES.add(Figure("large", "radius to curve", float(np.median(radii)) / 1000, "s", aim=_AIM_S))
+
+
+def _time_ledger(page: Page, name: str, stage: str) -> None:
+    """How long a stage's table takes to open, and to go to the next row."""
+    page.keyboard.press(stage)
+    page.wait_for_timeout(_REST_MS)
+    begin = time.perf_counter()
+    page.keyboard.press("g")
+    grid = page.get_by_role("grid", name=name)
+    grid.get_by_role("gridcell").first.wait_for(timeout=300_000)
+    took = time.perf_counter() - begin
+    FIGURES.add(Figure("large", f"table of {name}", took, "s", aim=_AIM_S))
+    page.wait_for_timeout(_REST_MS)
+    grid.focus()
+    rows = []
+    for _ in range(_TAKEN):
+        before = page.evaluate(_CURRENT)
+        begin = time.perf_counter()
+        page.keyboard.press("ArrowDown")
+        page.wait_for_function(f"{_CURRENT} !== {json.dumps(before)}", timeout=300_000)
+        rows.append(time.perf_counter() - begin)
+    words = f"next row of {name}"
+    FIGURES.add(Figure("large", words, float(np.median(rows)), "s", aim=_AIM_ROW_S))
+    page.keyboard.press("g")
 
 
 def _own_mb(pid: int) -> float:
