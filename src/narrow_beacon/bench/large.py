@@ -54,7 +54,7 @@ _LEDGERS = {"exposures": "3", "points": "7"}
 """Tables by name, with the key of the stage that has them."""
 _CURRENT = "document.querySelector('[role=row].text-beam')?.textContent"
 _AIM_S, _AIM_ROW_S, _AIM_MB = 1.0, 0.1, 500.0
-_REST_MS, _LOOK_AGAIN_MS = 6000, 5
+_REST_MS, _LOOK_AGAIN_MS, _GIVEN_UP_S = 6000, 5, 60.0
 _TAKEN, _NEW_CASTS = 8, 5
 
 
@@ -162,7 +162,7 @@ def _time_ledger(page: Page, name: str, stage: str) -> None:
         before = page.evaluate(_CURRENT)
         begin = time.perf_counter()
         page.keyboard.press("ArrowDown")
-        while page.evaluate(_CURRENT) == before:
+        while page.evaluate(_CURRENT) == before and time.perf_counter() - begin < _GIVEN_UP_S:
             page.wait_for_timeout(_LOOK_AGAIN_MS)
         rows.append(time.perf_counter() - begin)
     words = f"next row of {name}"

@@ -1,3 +1,6 @@
+import { timeOfDay } from "../charts/extent";
+import { dayAndMonth } from "../ui/words";
+
 /** The time axis of a campaign: nights side by side, the daytime between them cut out. */
 
 export interface Moment {
@@ -98,7 +101,7 @@ export function ticks(
       if (at < domain[0] || at > domain[1]) continue;
       const date = s.night !== night ? dateOf(jd + 1e-6) : "";
       night = s.night;
-      found.push({ at, label: timeOfDay(jd, step < 60), date });
+      found.push({ at, label: timeLabel(jd, step < 60), date });
     }
   }
   return found;
@@ -169,18 +172,12 @@ function julian(timeline: Timeline, domain: [number, number], perHour: number): 
   return found;
 }
 
-function timeOfDay(jd: number, minutes: boolean): string {
-  const moment = new Date(Math.round(momentOf(jd).getTime() / 60_000) * 60_000);
-  const hours = String(moment.getUTCHours()).padStart(2, "0");
-  return minutes ? `${hours}:${String(moment.getUTCMinutes()).padStart(2, "0")}` : `${hours}h`;
+function timeLabel(jd: number, minutes: boolean): string {
+  const told = timeOfDay(24 * ((jd + 0.5) % 1));
+  return minutes ? told : `${told.slice(0, 2)}h`;
 }
 
-const MONTHS = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(" ");
-
-function dateOf(jd: number): string {
-  const moment = momentOf(jd);
-  return `${moment.getUTCDate()} ${MONTHS[moment.getUTCMonth()]}`;
-}
+const dateOf = (jd: number) => dayAndMonth(momentOf(jd).toISOString());
 
 /** The domain after zooming by a factor about a place, kept within the axis. */
 export function zoomed(

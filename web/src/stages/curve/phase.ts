@@ -1,6 +1,7 @@
 import { extent } from "../../charts/extent";
 import type { FilterCurve, SeriesOf } from "../../api/types";
 import { phaseOf, type Marks } from "../../charts/marks";
+import { momentOf } from "../../rail/timeline";
 
 type Elements = SeriesOf["elements"][number];
 
@@ -112,7 +113,7 @@ function mean(list: readonly { x: number; y: number; s: number; id: number }[]) 
   return { x: wx / w, y, s: Math.sqrt(wider / w), id: list[0]!.id, count: list.length };
 }
 
-const dateOfJd = (jd: number) => new Date((jd - 2440587.5) * 86400000).toISOString().slice(0, 10);
+const dateOfJd = (jd: number) => momentOf(jd).toISOString().slice(0, 10);
 /** 0h UT of a calendar day as a Julian date. */
 const dayBegins = (day: string) => Date.parse(day) / 86400000 + 2440587.5;
 
@@ -128,6 +129,8 @@ export function stackNights(
   const nights = [
     ...new Set(filters.flatMap((f) => f.jd_utc.map((_, i) => eveningOf(f, i)))),
   ].sort();
+  const places = new Map(nights.map((night, n) => [night, n]));
+  const begins = nights.map(dayBegins);
   const known = marks.flatMap((m) => m.y.filter((v): v is number => v != null));
   const sorted = [...known].sort((a, b) => a - b);
   const low = sorted[Math.floor(0.02 * sorted.length)] ?? 0;
@@ -135,10 +138,10 @@ export function stackNights(
   const step = Math.max(0.05, Math.ceil((1.15 * (high - low)) / 0.05) * 0.05);
   const stacked = marks.map((m) => {
     const curve = filters.find((f) => f.filter === m.filter)!;
-    const row = curve.jd_utc.map((_, i) => nights.indexOf(eveningOf(curve, i)));
+    const row = curve.jd_utc.map((_, i) => places.get(eveningOf(curve, i))!);
     return {
       ...m,
-      x: curve.jd_utc.map((jd, i) => (jd - dayBegins(nights[row[i]!]!)) * 24),
+      x: curve.jd_utc.map((jd, i) => (jd - begins[row[i]!]!) * 24),
       y: m.y.map((v, i) => (v == null ? null : v + row[i]! * step)),
       limit: m.limit.map(() => null),
     };
