@@ -158,7 +158,13 @@ export const useApp = create<App>()((set) => ({
   saying: null,
   sheet: null,
   kit: "",
-  set: (values) => set(values),
+  set: (values) =>
+    set((now) =>
+      // Nothing chosen stays the same nothing: all that draws what is chosen would draw it again.
+      values.selection?.length === 0 && now.selection.length === 0
+        ? { ...values, selection: now.selection }
+        : values,
+    ),
   setProgress: (progress) => set({ progress }),
   setAway: (away) => set({ away }),
 }));

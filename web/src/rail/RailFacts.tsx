@@ -15,7 +15,8 @@ export function RailFacts({ axis, beam }: { axis: Axis; beam: number | null }) {
   const set = useApp((s) => s.set);
   const e = axis.exposures.find((one) => one.id === beam);
   if (selection.length > 1) {
-    const aside = axis.exposures.filter((one) => selection.includes(one.id) && one.aside_by);
+    const chosen = new Set(selection);
+    const aside = axis.exposures.filter((one) => one.aside_by && chosen.has(one.id));
     return (
       <div
         className={`flex flex-col gap-1.5 border-t border-l border-line bg-panel py-2 pr-3 pl-[30px] ${

@@ -3,6 +3,7 @@ import { useMemo } from "react";
 import { useExposures } from "../api/queries";
 import type { Exposure } from "../api/types";
 import { useApp } from "../state";
+import { onceEach } from "../ui/once";
 import { timelineOf, toAxis, type Timeline } from "./timeline";
 
 /** Room for labels left of the axis and air right of it; every time chart keeps to them. */
@@ -26,18 +27,27 @@ export function useAxis(): Axis {
   const clock = useApp((s) => s.clock);
   const { data, isPending } = useExposures(campaign);
   return useMemo(() => {
-    const exposures = data?.exposures ?? [];
-    const timeline = timelineOf(exposures.map((e) => ({ jd: e.jd_utc, night: e.night })));
+    const exposures = data?.exposures ?? NONE;
+    const { timeline, hours } = placesOf(exposures);
     return {
       timeline,
       domain: domain ?? [0, timeline.hours],
       clock,
       exposures,
-      hours: new Map(exposures.map((e) => [e.id, toAxis(timeline, e.jd_utc)])),
+      hours,
       loading: isPending,
     };
   }, [data, domain, clock, isPending]);
 }
+
+const NONE: Exposure[] = [];
+
+/** Where exposures lie, worked out once for all that is drawn over time, however it is zoomed. */
+const placesOf = onceEach((exposures: readonly Exposure[]) => {
+  const timeline = timelineOf(exposures.map((e) => ({ jd: e.jd_utc, night: e.night })));
+  const hours = new Map(exposures.map((e) => [e.id, toAxis(timeline, e.jd_utc)]));
+  return { timeline, hours };
+});
 
 export function toPixel(domain: [number, number], hours: number, width: number): number {
   const room = width - INSET_LEFT - INSET_RIGHT;

@@ -1,9 +1,10 @@
-import { extent } from "../charts/extent";
 import type { Exposure, Sky } from "../api/types";
 import type { Quality } from "../state";
+import { onceEach } from "../ui/once";
 import { colour, filterColour } from "../ui/words";
 import { INSET_LEFT, INSET_RIGHT, toPixel, type Axis } from "./axis";
 import { columnsOf, type LinePoint } from "./line";
+import { strokesOf } from "./strokes";
 import { tickLabels, ticks, toAxis } from "./timeline";
 
 export interface RailPicture {
@@ -37,13 +38,6 @@ export function lanesOf(filters: readonly string[], height: number): Lane[] {
     top: LABELS + i * room + 2,
     base: LABELS + (i + 1) * room - BELOW - 2,
   }));
-}
-
-/** How tall an exposure's stroke is, 0 to 1: transparency once known, else its share of stars. */
-export function strokeShare(e: Exposure, mostStars: number): number {
-  if (e.transparency !== null) return Math.min(Math.max(e.transparency, 0.06), 1);
-  if (e.stars !== null && mostStars > 0) return Math.min(Math.max(e.stars / mostStars, 0.06), 1);
-  return 0.6;
 }
 
 export function drawRail(ctx: CanvasRenderingContext2D, picture: RailPicture): void {
@@ -126,40 +120,35 @@ function drawTicks(ctx: CanvasRenderingContext2D, { axis, width, height }: RailP
   }
 }
 
-function strokeWidth({ axis, width }: RailPicture): number {
-  const shown = axis.domain[1] - axis.domain[0];
-  const per = (width * axis.timeline.hours) / shown / Math.max(axis.exposures.length, 1);
-  return Math.max(1, Math.min(4, per * 0.7));
-}
-
 function drawStrokes(ctx: CanvasRenderingContext2D, picture: RailPicture): void {
   const { axis, filters, width, height, selection } = picture;
   const lanes = new Map(lanesOf(filters, height).map((lane) => [lane.filter, lane]));
-  const most = Math.max(extent(axis.exposures.map((e) => e.stars ?? 0))[1], 1);
-  const thick = strokeWidth(picture);
-  for (const e of axis.exposures) {
-    const lane = lanes.get(e.filter);
-    if (!lane) continue;
-    const x = toPixel(axis.domain, axis.hours.get(e.id) ?? 0, width);
-    if (x < INSET_LEFT - 4 || x > width) continue;
-    const tone = colour(filterColour(e.filter));
-    if (selection.has(e.id)) {
+  const place = (e: Exposure) => toPixel(axis.domain, axis.hours.get(e.id) ?? 0, width);
+  const shown = axis.domain[1] - axis.domain[0];
+  const apart = (width * axis.timeline.hours) / shown / Math.max(axis.exposures.length, 1);
+  const thick = Math.max(1, Math.min(4, apart * 0.7));
+  for (const stroke of strokesOf(axis.exposures, place, apart, selection)) {
+    const { x } = stroke;
+    const lane = lanes.get(stroke.filter);
+    if (!lane || x < INSET_LEFT - 4 || x > width) continue;
+    const tone = colour(filterColour(stroke.filter));
+    if (stroke.chosen) {
       ctx.fillStyle = colour("--beam");
       ctx.globalAlpha = 0.28;
       ctx.fillRect(x - thick, lane.top - 2, 2 * thick, lane.base - lane.top + BELOW + 4);
       ctx.globalAlpha = 1;
     }
-    if (e.aside_by || e.trouble) {
-      ctx.strokeStyle = e.trouble ? colour("--trouble") : tone;
+    if (stroke.what !== "standing") {
+      ctx.strokeStyle = stroke.what === "broken" ? colour("--trouble") : tone;
       ctx.lineWidth = 1;
       ctx.strokeRect(x - thick / 2, lane.base + 2.5, Math.max(thick, 2), BELOW - 3);
       continue;
     }
-    ctx.globalAlpha = e.measured ? 1 : e.placed ? 0.6 : 0.35;
+    ctx.globalAlpha = stroke.ink;
     ctx.fillStyle = tone;
-    const tall = (lane.base - lane.top) * strokeShare(e, most);
+    const tall = (lane.base - lane.top) * stroke.share;
     ctx.fillRect(x - thick / 2, lane.base - tall, thick, tall);
-    if (e.proposal) {
+    if (stroke.proposed) {
       ctx.globalAlpha = 1;
       ctx.fillStyle = colour("--beam");
       ctx.fillRect(x - thick / 2, lane.base + 2, thick, 3);
@@ -168,21 +157,21 @@ function drawStrokes(ctx: CanvasRenderingContext2D, picture: RailPicture): void 
   ctx.globalAlpha = 1;
 }
 
-/** The range of a quality over the exposures that take part, by filter and in all. */
-export function qualityRange(
-  exposures: readonly Exposure[],
-  quality: Quality,
-): [number, number] | null {
-  const values = exposures
-    .filter((e) => !e.trouble && !e.aside_by)
-    .map((e) => e[quality])
-    .filter((v): v is number => v !== null)
-    .sort((a, b) => a - b);
-  if (!values.length) return null;
-  const low = values[Math.floor(values.length * 0.01)]!;
-  const high = values[Math.ceil(values.length * 0.99) - 1]!;
-  return low < high ? [low, high] : [low - 0.5, high + 0.5];
-}
+/** The range of a quality over the exposures that take part, but for the outermost hundredths. */
+export const qualityRange = onceEach(
+  (exposures: readonly Exposure[], quality: string): [number, number] | null => {
+    const values = Float64Array.from(
+      exposures
+        .filter((e) => !e.trouble && !e.aside_by)
+        .map((e) => e[quality as Quality])
+        .filter((v): v is number => v !== null),
+    ).sort();
+    if (!values.length) return null;
+    const low = values[Math.floor(values.length * 0.01)]!;
+    const high = values[Math.ceil(values.length * 0.99) - 1]!;
+    return low < high ? [low, high] : [low - 0.5, high + 0.5];
+  },
+);
 
 /** How each line is dashed, so that it is told from the others without its colour. */
 export const DASHES: readonly number[][] = [[], [6, 3], [2, 3], [8, 3, 2, 3]];

@@ -28,6 +28,18 @@ describe("the axis of time", () => {
       expect(toMoment(two, toAxis(two, jd))).toBeCloseTo(jd, 6);
   });
 
+  it("finds each of a hundred nights, and the nearer edge for what is in no night", () => {
+    const long = timelineOf(
+      Array.from({ length: 100 }, (_, n) => night(DAY + n + 0.3, 2, n)).flat(),
+    );
+    for (const n of [0, 1, 49, 98, 99]) {
+      const { offset } = long.segments[n]!;
+      expect(toAxis(long, DAY + n + 0.3)).toBeCloseTo(offset + 0.1, 6);
+      expect(toAxis(long, DAY + n + 0.28)).toBeCloseTo(offset, 6);
+      expect(toAxis(long, DAY + n + 0.4)).toBeCloseTo(offset + 2.2, 6);
+    }
+  });
+
   it("puts ticks on round times of day, the date once a night", () => {
     const found = ticks(two, [0, two.hours], 800);
     expect(found.map((t) => t.label).slice(0, 3)).toEqual(["20h", "21h", "22h"]);

@@ -58,10 +58,17 @@ export function timelineOf(moments: readonly Moment[]): Timeline {
 }
 
 /** Where a moment is on the axis, in hours; moments in a gap are at the nearer edge. */
-export function toAxis(timeline: Timeline, jd: number): number {
+export function toAxis({ segments }: Timeline, jd: number): number {
+  // The last stretch that has begun by then; with their padding, the one before may still go on.
+  let [first, end] = [0, segments.length];
+  while (end - first > 1) {
+    const middle = (first + end) >> 1;
+    if (segments[middle]!.start <= jd) first = middle;
+    else end = middle;
+  }
   let best = 0;
   let distance = Infinity;
-  for (const s of timeline.segments) {
+  for (const s of segments.slice(Math.max(first - 1, 0), first + 2)) {
     const clamped = Math.min(Math.max(jd, s.start), s.end);
     const away = Math.abs(jd - clamped);
     if (away < distance) {

@@ -10,7 +10,7 @@ import {
 import { describe, expect, it } from "vitest";
 import type { Exposure, FilterCurve } from "../api/types";
 import { inside, phaseOf } from "../charts/marks";
-import { strokeShare } from "../rail/draw";
+import { strokeShare } from "../rail/strokes";
 import { declination, duration, fixed, oneIn, rightAscension } from "../ui/words";
 import { foldMarks } from "./curve/phase";
 import { comparisonMarks, marksOf } from "./curve/shown";

@@ -109,6 +109,25 @@ describe("strokes", () => {
     const amber = all.filter((d) => d.fill === "beam" && d.what === "fillRect");
     expect(amber.map((d) => d.alpha).sort()).toEqual([0.28, 1]);
   });
+
+  it("share a pixel where thousands are closer than that, and none that matters gets lost", () => {
+    const many = Array.from({ length: 20_000 }, (_, n) =>
+      exposure(n + 1, {
+        jd_utc: 2461326 + n / 86400,
+        transparency: n === 12_345 ? 1 : 0.5,
+        ...(n === 5_000 ? { aside: "cloud", aside_by: "observer" } : {}),
+        proposal: n === 9_000 ? "wide stars" : "",
+      }),
+    );
+    const all = drawn(many, { filters: ["V"], selection: new Set([7_001]) });
+    const tall = strokes(all).map((d) => d.at[3]!);
+    expect(tall.length).toBeLessThanOrEqual(WIDTH);
+    expect(tall.length).toBeGreaterThan(WIDTH / 2);
+    const most = Math.max(...tall);
+    expect(tall.filter((t) => t > 0.75 * most)).toHaveLength(1);
+    expect(all.filter((d) => d.what === "strokeRect")).toHaveLength(1);
+    expect(strokes(all, "beam")).toHaveLength(2); // the chosen one, and the proposed one
+  });
 });
 
 describe("what lies behind and before the strokes", () => {

@@ -15,19 +15,18 @@ export function Files({ files }: { files: FileRow[] }) {
     questions: files.filter((f) => f.question).length,
     "left out": files.filter((f) => f.part === "left out").length,
   };
-  const shown = useMemo(
-    () =>
-      files.filter((f) =>
-        kept === "questions"
-          ? f.question
-          : kept === "left out"
-            ? f.part === "left out"
-            : kept === "stack"
-              ? stack?.ids.includes(f.id)
-              : true,
-      ),
-    [files, kept, stack],
-  );
+  const shown = useMemo(() => {
+    const stacked = new Set(stack?.ids);
+    return files.filter((f) =>
+      kept === "questions"
+        ? f.question
+        : kept === "left out"
+          ? f.part === "left out"
+          : kept === "stack"
+            ? stacked.has(f.id)
+            : true,
+    );
+  }, [files, kept, stack]);
   const frame = useRef<HTMLDivElement>(null);
   const moved = useRef(false);
   const rows = useVirtualizer({

@@ -1,5 +1,5 @@
 import { extent } from "../../charts/extent";
-import { useState } from "react";
+import { useMemo, useState } from "react";
 import { changeVetting } from "../../api/actions";
 import { useCampaign, useVetting } from "../../api/queries";
 import type { Exposure, LimitIn } from "../../api/types";
@@ -22,15 +22,21 @@ export function LimitsSection({ exposures }: { exposures: Exposure[] }) {
   const here = exposures.find((e) => e.id === beam);
   const evening = campaign?.nights.find((n) => n.id === here?.night)?.evening ?? "";
   const kept = data?.limits ?? [];
-  const fits = (e: Exposure) =>
-    where === "all" || (where === "filter" ? e.filter === here?.filter : e.night === here?.night);
+  const [filter, night] = [here?.filter, here?.night];
+  const some = useMemo(
+    () =>
+      where === "all"
+        ? exposures
+        : exposures.filter((e) => (where === "filter" ? e.filter === filter : e.night === night)),
+    [exposures, where, filter, night],
+  );
+  const extents = useMemo(() => extentsOf(some), [some]);
   const tried: Limit[] = LIMITED.flatMap((quality) => {
     const value = Number((typed[quality] ?? "").replace("−", "-").replace(",", "."));
     return typed[quality]?.trim() && Number.isFinite(value)
       ? [{ quality, side: QUALITIES[quality].side, value }]
       : [];
   });
-  const some = exposures.filter(fits);
   const all = dropped(some, tried);
 
   const plain = (): LimitIn[] =>
@@ -76,13 +82,9 @@ export function LimitsSection({ exposures }: { exposures: Exposure[] }) {
         <tbody>
           {LIMITED.map((key) => {
             const q = QUALITIES[key];
-            const values = some
-              .filter((e) => !e.trouble && !e.aside_by)
-              .map((e) => e[key])
-              .filter((v): v is number => v !== null);
-            if (!values.length) return null;
-            const [least, largest] = extent(values);
-            const worst = q.side === "above" ? largest : least;
+            const range = extents.get(key);
+            if (!range) return null;
+            const worst = q.side === "above" ? range[1] : range[0];
             const own = tried.find((l) => l.quality === key);
             return (
               <tr key={key}>
@@ -137,4 +139,15 @@ export function LimitsSection({ exposures }: { exposures: Exposure[] }) {
       </div>
     </Section>
   );
+}
+
+/** The least and the largest value of each quality that can be limited, of what takes part. */
+function extentsOf(exposures: Exposure[]): Map<Quality, [number, number]> {
+  const own = exposures.filter((e) => !e.trouble && !e.aside_by);
+  const found = new Map<Quality, [number, number]>();
+  for (const key of LIMITED) {
+    const values = own.map((e) => e[key]).filter((v): v is number => v !== null);
+    if (values.length) found.set(key, extent(values));
+  }
+  return found;
 }
