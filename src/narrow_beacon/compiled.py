@@ -6,6 +6,9 @@ the old code would go on and give old numbers in silence. Here they are part of 
 
 A kernel that does not say how it counts takes that from the first one that is compiled with it, so
 that its last digits hang on who came first. Here every kernel says it.
+
+Within kernels arrays are copied by loops: for ``a[:n] = b`` the compiler has to build the words of
+an error as well, some seconds for each kernel; linear algebra and sorting take it longer still.
 """
 
 from __future__ import annotations

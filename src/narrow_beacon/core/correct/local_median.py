@@ -56,7 +56,8 @@ def _along_rows(image, out):  # type: ignore[no-untyped-def]
     height, width = image.shape
     padded = np.empty(width + 4, np.float32)
     for y in range(height):
-        padded[2 : width + 2] = image[y]
+        for x in range(width):
+            padded[x + 2] = image[y, x]
         padded[:2] = image[y, 0]
         padded[width + 2 :] = image[y, width - 1]
         b, c, d, e = padded[1:], padded[2:], padded[3:], padded[4:]

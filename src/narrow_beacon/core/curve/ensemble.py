@@ -304,7 +304,8 @@ def _normal(delta, variance, extra2, matrix, right):  # type: ignore[no-untyped-
                     both += o[e] * other[e]
                 matrix[i, j] -= both
     for i in range(stars):
-        matrix[:i, i] = matrix[i, :i]
+        for j in range(i):
+            matrix[j, i] = matrix[i, j]
     return chi2
 
 

@@ -171,7 +171,8 @@ def _shares(gaps, masks, clipped, brightness, step, radii, inner, outer):  # typ
     cosines = np.zeros((3, _ANGLES), np.float32)
     for n in range(3):
         many = _ANGLES >> n
-        cosines[n, :many] = np.cos((np.arange(many) + 0.5) * np.pi / many)
+        for k in range(many):
+            cosines[n, k] = np.cos((k + 0.5) * np.pi / many)
     # Of 32 bits the processor takes twice as many at once; it errs by a millionth of the light.
     table = brightness.astype(np.float32)
     last, finer = brightness.size - 1, 1.0 / step

@@ -167,7 +167,8 @@ def _turns(design, ra, dec, error, ra0, dec0, scale, most, coefficients, kept, d
         ra0, dec0 = deprojected(xi, eta, ra0, sin0, cos0)
         if left < max(terms + 1, 4):
             break
-        kept[:] = now
+        for n in range(count):
+            kept[n] = now[n]
         if turn and same and np.hypot(xi, eta) < 1e-8:
             break
     return ra0, dec0

@@ -157,7 +157,8 @@ def _judge(  # type: ignore[no-untyped-def]
         scale = abs(a)
         if scale < lowest or scale > highest:
             continue
-        middles[n], alongs[n], acrosses[n] = m, e1, e2
+        for k in range(3):
+            middles[n, k], alongs[n, k], acrosses[n, k] = m[k], e1[k], e2[k]
         linear[n, 0], linear[n, 1] = a, b
         inside, matched = _coincide(
             pairs.vectors, pairs.cells, pairs.sky_stars[n, 0], m, e1, e2, a, b, pairs.sign, image,

@@ -87,7 +87,8 @@ def _find_peaks(pixels, step, sky, noise, mesh_px, taps, threshold, peaks, heigh
             if step == 2:
                 halve_rows(pixels[2 * y], pixels[2 * y + 1], row)
             else:
-                row[:] = pixels[y]
+                for x in range(width):
+                    row[x] = pixels[y, x]
             padded[:reach] = row[0]
             padded[reach + width :] = row[width - 1]
             _convolve_row(padded, taps, across[y % span])

@@ -391,7 +391,9 @@ def _fit_one(dx, dy, data, guess, beta, blur):  # type: ignore[no-untyped-def]
             _wide(dx, dy, new, blur, shape, new_slopes)
         new_height, new_cost = _fit_height(data, shape, new_slopes, new_left)
         if new_cost <= cost:
-            now[:], height, cost = new, new_height, new_cost
+            height, cost = new_height, new_cost
+            for k in range(now.size):
+                now[k] = new[k]
             left, new_left = new_left, left
             slopes, new_slopes = new_slopes, slopes
             damping = max(damping * 0.2, 1e-9)
