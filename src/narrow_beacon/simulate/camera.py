@@ -8,8 +8,14 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from narrow_beacon.compiled import njit
+
 _DOUBLING_C = 6.0
 _REFERENCE_C = -10.0
+_DIM_E, _BRIGHT_E = 30.0, 400.0
+_MOST_DIM = 120
+"""A count that 30 electrons give once in 10³⁰ draws: rounding ends the search there."""
+_ONE_OVER = 1.0 / np.maximum(np.arange(_MOST_DIM + 1), 1)
 
 
 @dataclass(frozen=True)
@@ -157,24 +163,36 @@ class Camera:
 
 
 def _poisson(rng: np.random.Generator, expected: np.ndarray) -> np.ndarray:
-    """Poisson electrons as float32; above 400 the normal law is as good and much quicker."""
-    result = expected + np.sqrt(expected) * rng.standard_normal(expected.shape, np.float32)
-    low = np.flatnonzero(expected.ravel() < 400.0)
-    flat = result.ravel()
-    if low.size > 0.2 * expected.size:
-        # An exact draw for every dim pixel would take most of the time of a frame: below some
-        # 30 electrons it is exact, above a gamma-law correction gives the skewness.
-        dim = low[expected.ravel()[low] < 30.0]
-        rest = low[expected.ravel()[low] >= 30.0]
-        z = (flat[rest] - expected.ravel()[rest]) / np.sqrt(expected.ravel()[rest])
-        flat[rest] = (
-            expected.ravel()[rest] + np.sqrt(expected.ravel()[rest]) * z + (z * z - 1) / 6.0
-        )
-        flat[dim] = rng.poisson(expected.ravel()[dim])
-        flat[rest] = np.rint(flat[rest])
-    else:
-        flat[low] = rng.poisson(expected.ravel()[low])
-    return result.astype(np.float32, copy=False)
+    """Poisson electrons as float32: exact below 30 electrons; above, the normal law with the
+    gamma law's correction for the skewness, and from 400 on without it.
+    """
+    expected = np.ascontiguousarray(expected, np.float32)
+    normal = rng.standard_normal(expected.shape, np.float32)
+    dim = bool(expected.min(initial=_DIM_E) < _DIM_E)
+    even = rng.random(expected.shape) if dim else np.empty((0, 0))
+    _draw(expected.reshape(-1), normal.reshape(-1), even.reshape(-1))
+    return normal
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _draw(expected, drawn, even):  # type: ignore[no-untyped-def]
+    """Electrons in place of standard normal values (pixels), by evenly distributed values from 0 to
+    1 where they are few: the first count that at least such a share of all draws does not exceed.
+    """
+    for n in range(expected.size):
+        e = expected[n]
+        if e < _DIM_E:
+            count, chance = 0, np.exp(-np.float64(e))
+            left = even[n] - chance
+            while left > 0.0 and count < _MOST_DIM:
+                count += 1
+                chance *= e * _ONE_OVER[count]
+                left -= chance
+            drawn[n] = count
+        else:
+            z = drawn[n]
+            value = e + np.sqrt(e) * z
+            drawn[n] = np.rint(value + (z * z - 1.0) / 6.0) if e < _BRIGHT_E else value
 
 
 def _strike(rng: np.random.Generator, electrons: np.ndarray, count: int) -> None:

@@ -10,6 +10,8 @@ from pathlib import Path
 import numpy as np
 from astropy.io import fits
 
+_ROWS_OF_TILE = 16
+
 
 @dataclass(frozen=True)
 class FrameInfo:
@@ -98,7 +100,9 @@ def write_frame(path: Path, adu: np.ndarray, header: fits.Header, wrapping: str 
     """Write a frame: "plain", "tiled", "gzip", "extension", "float" or "long" (32-bit)."""
     path.parent.mkdir(parents=True, exist_ok=True)
     if wrapping == "tiled":
-        image = fits.CompImageHDU(adu, header, compression_type="RICE_1")
+        # Astropy looks at each tile by itself: rows would take it longer than all else together.
+        tile = (*(1 for _ in adu.shape[:-2]), _ROWS_OF_TILE, adu.shape[-1])
+        image = fits.CompImageHDU(adu, header, compression_type="RICE_1", tile_shape=tile)
         fits.HDUList([fits.PrimaryHDU(), image]).writeto(path)
     elif wrapping == "extension":
         fits.HDUList([fits.PrimaryHDU(header=header), fits.ImageHDU(adu)]).writeto(path)
