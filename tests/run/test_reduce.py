@@ -302,7 +302,7 @@ def test_a_catalogue_of_another_field_gives_status_3_with_reasons(
 ) -> None:
     plan = variant()
     few = sorted((plan.parent / "raw").glob("foxglove-*.fits"))
-    for path in few[4:]:  # that there is none takes the solver longest
+    for path in few[2:]:  # that there is none takes the solver longest
         path.unlink()
     other = plain_sky(99, 0.3)
     other.ra_deg = other.ra_deg + 40.0
@@ -310,7 +310,7 @@ def test_a_catalogue_of_another_field_gives_status_3_with_reasons(
     result = reduce(plan)
     assert result.exit_code == 3
     reasons = [r for name, r in spoiled(plan).items() if "foxglove" in name]
-    assert len(reasons) == 4
+    assert len(reasons) == 2
     assert all(reason.startswith("unplaceable: no acceptable solution") for reason in reasons)
 
 

@@ -21,7 +21,7 @@ from narrow_beacon.simulate.plain import plain_plan, write_plain_night
 from running import Client, Running
 
 pytestmark = pytest.mark.timeout(600)  # a dozen reductions in one test
-NIGHTS = 6
+NIGHTS = 4
 SMALL: dict[str, Any] = {
     "exposures": 5, "shape": (300, 400), "calibration": 4, "density": 9000.0, "cadence_s": 400.0,
 }  # fmt: skip
@@ -176,7 +176,7 @@ def test_nights_added_one_by_one_give_what_all_at_once_give(client: Client, nigh
     assert one_by_one == exported(client, at_once)
     reduce(nights / "plan.toml")
     assert one_by_one == (nights / "out" / "light_curve.csv").read_bytes()
-    # And they are right: the median over thirty points is known to some 2 mmag.
+    # And they are right: the median over twenty points of 6 mmag is known to some 2.
     truth = {}
     for path in sorted(nights.glob("night-*/truth.json")):
         for item in json.loads(path.read_text())["exposures"]:
