@@ -45,6 +45,16 @@ _OURS = ("BEACON_", "DASK_")
 _LONGEST_TEMPORARY = 60
 """Bytes of the temporary folder's path: of 107 that a socket's has, what is made in it takes 40."""
 _NOT_HELPFUL = ("target", "spill", "pause")
+_SELDOM = {
+    "distributed.admin.tick.interval": "1s",
+    "distributed.admin.tick.cycle": "5s",
+    "distributed.admin.system-monitor.interval": "5s",
+    "distributed.admin.system-monitor.disk": False,
+    "distributed.worker.memory.monitor-interval": "500ms",
+    "distributed.worker.profile.enabled": False,
+}
+"""Parts that have nothing to do look at themselves fifty times a second otherwise, and workers at
+what they do a hundred times: nobody asks what they see."""
 _RESULT_S = 600.0
 _BEHIND_THE_PAGE = 10
 """How far back a worker of this machine stands for a core (nice)."""
@@ -90,6 +100,7 @@ def local_cluster(workers: int, trust: Path) -> SpecCluster:
     # What a worker holds are mapped planes and buffers that it uses again: neither can be moved to
     # disk, and a worker that waits for less to be in use would wait for ever.
     dask.config.set({f"distributed.worker.memory.{key}": False for key in _NOT_HELPFUL})
+    dask.config.set(_SELDOM)
     if semaphores_work():
         # The nannies see to their workers; nobody is to send one home whose worker is just away.
         dask.config.set({"distributed.deploy.lost-worker-timeout": "365 days"})
