@@ -66,6 +66,14 @@ def warm_stars() -> None:
     Solver(10.0 + x / 3600.0, y / 3600.0).place(x, y, image.shape)
 
 
+def warm_pixels_and_light() -> None:
+    """Both, one after the other: by then what they share with detection was compiled beside them,
+    which in a process of its own each would do for itself.
+    """
+    warm_pixels()
+    warm_light()
+
+
 def warm_light() -> None:
     """The kernels of a census and of zero points."""
     from narrow_beacon.core.correct.apply import DEFECT
@@ -120,7 +128,7 @@ def _image() -> tuple[np.ndarray, np.ndarray]:
     return image, places
 
 
-_PARTS = {"pixels": warm_pixels, "stars": warm_stars, "light": warm_light}
+_PARTS = {"stars": warm_stars, "light": warm_pixels_and_light}
 
 
 def warm_once(var: Path) -> None:
