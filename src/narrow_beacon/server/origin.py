@@ -150,22 +150,25 @@ def _point(session: Session, campaign: Campaign, file: NightFile) -> Facts:
     )
     cast = session.get_one(CastRecord, campaign.cast_id)
     return [
-        ("magnitude", f"{target.magnitude[at]:.4f} ± {target.uncertainty[at]:.4f} in {curve.band}"),
+        (
+            "magnitude",
+            f"{_four(target.magnitude[at])} ± {_four(target.uncertainty[at])} in {curve.band}",
+        ),
         (
             "target",
-            f"{names[curve.cast.target]}, instrumental {target.instrumental[at]:.4f}".replace(
+            f"{names[curve.cast.target]}, instrumental {_four(target.instrumental[at])}".replace(
                 "-", "−"
             ),
         ),
         (
             "zero point",
-            f"{ensemble.zero_point[at]:.4f} ± {ensemble.zero_point_uncertainty[at]:.4f}",
+            f"{_four(ensemble.zero_point[at])} ± {_four(ensemble.zero_point_uncertainty[at])}",
         ),
         ("comparison stars", f"{stars}; cast version {cast.version}"),
         (
             "check star" if len(checks) < 2 else "check stars",
             "; ".join(
-                f"{names[row]}, {star.magnitude[at]:.4f} ± {star.uncertainty[at]:.4f}"
+                f"{names[row]}, {_four(star.magnitude[at])} ± {_four(star.uncertainty[at])}"
                 for row, star in checks
             )
             or "none",
@@ -177,3 +180,10 @@ def _point(session: Session, campaign: Campaign, file: NightFile) -> Facts:
         ("flags", ", ".join(flag_words(int(target.flags[at]))) or "none"),
         ("program", f"Narrow Beacon {__version__}"),
     ]
+
+
+def _four(value: float) -> str:
+    """A magnitude to four digits, from the five that charts and tables get: rounded otherwise, one
+    in twenty would not be what they show.
+    """
+    return f"{round(float(value), 5):.4f}"
