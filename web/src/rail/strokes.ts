@@ -36,7 +36,7 @@ export function strokesOf(
 ): Stroke[] {
   const mostStars = exposures.reduce((most, e) => Math.max(most, e.stars ?? 0), 1);
   const strokes: Stroke[] = [];
-  const pixels = new Map<string, Stroke>();
+  const columns = new Map<string, Stroke>();
   for (const e of exposures) {
     const own: Stroke = {
       filter: e.filter,
@@ -48,9 +48,9 @@ export function strokesOf(
       proposed: !!e.proposal,
     };
     if (apartPx < CLOSE_PX) {
-      const pixel = Math.floor(own.x);
-      const key = `${pixel} ${own.what} ${own.filter}`;
-      const there = pixels.get(key);
+      const column = Math.floor(own.x);
+      const key = `${column} ${own.what} ${own.filter}`;
+      const there = columns.get(key);
       if (there) {
         there.share = Math.max(there.share, own.share);
         there.ink = Math.max(there.ink, own.ink);
@@ -58,8 +58,8 @@ export function strokesOf(
         there.proposed ||= own.proposed;
         continue;
       }
-      own.x = pixel + 0.5;
-      pixels.set(key, own);
+      own.x = column + 0.5;
+      columns.set(key, own);
     }
     strokes.push(own);
   }
