@@ -31,7 +31,7 @@ from narrow_beacon.server.schemas.correct import (
     StationOut,
 )
 from narrow_beacon.server.state import campaign_of, file_of, shared
-from narrow_beacon.server.views import RAW, flat_and_master, pixels_of_file
+from narrow_beacon.server.views import RAW, flat_and_master, image_of_file
 from narrow_beacon.store.campaigns import chains_of
 from narrow_beacon.store.models import Campaign, MasterRecord, NightFile
 
@@ -158,9 +158,11 @@ def _gain_of(campaign: Campaign) -> float | None:
 @blueprint.output(FiguresOut)
 def figures(number: int) -> FiguresOut:
     """What correction does to an exposure, in numbers before and after."""
-    raw = pixels_of_file(number, RAW)
-    corrected = pixels_of_file(number)
-    before, after = look_at(raw), look_at(corrected)
+    # One after the other: of a large camera each plane is a quarter of a gigabyte.
+    with image_of_file(number, RAW) as raw:
+        before = look_at(raw)
+    with image_of_file(number) as corrected:
+        after = look_at(corrected)
     return FiguresOut(
         figures=[
             FigureOut(name=name, unit=unit, raw=getattr(before, key), corrected=getattr(after, key))

@@ -138,11 +138,18 @@ def view_of_file(number: int, off: str = "") -> View:
 
 def pixels_of_file(number: int, off: str = "") -> Plane:
     """The pixels themselves (height, width), read and corrected anew. Raises Problem."""
+    with image_of_file(number, off) as pixels:
+        return pixels.copy()
+
+
+@contextmanager
+def image_of_file(number: int, off: str = "") -> Iterator[Plane]:
+    """``pixels_of_file`` without a copy, as long as the context lasts. Raises Problem."""
     with shared().store.session() as session:
         file = file_of(session, number)
         wanted = _wanted(file, chain_record(session, file), "")
     with _image(wanted, off) as (pixels, _):
-        return pixels.copy()
+        yield pixels
 
 
 def _wanted(file: NightFile, record: ChainRecord | None, version: str) -> _Wanted:

@@ -4,15 +4,17 @@ gradient, rows that stand out.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
-from narrow_beacon.core.arrays import Plane
+from narrow_beacon.core.arrays import Floats, Plane
 from narrow_beacon.core.correct.flat_verdict import large_scale
 from narrow_beacon.core.correct.local_median import local_median
 
-_STEP = 3
+_STEP, _ROWS = 3, 256
 _HOT_Z = 8.0
 _ALONE = 0.3
 """Of a hot pixel's excess, up to which its neighbours' may be: a star's is more."""
@@ -39,31 +41,55 @@ class Appearance:
 
 def look_at(pixels: Plane) -> Appearance:
     """The numbers of an exposure (height, width)."""
-    known = np.where(np.isfinite(pixels), pixels, np.nanmedian(pixels))
+    known = _without_gaps(pixels)
     level = local_median(known)
-    excess = known - level
-    sample = excess[::_STEP, ::_STEP]
-    noise = 1.4826 / _LEFT * float(np.median(np.abs(sample - np.median(sample))))
+    sample = known[::_STEP, ::_STEP] - level[::_STEP, ::_STEP]
+    sample -= np.median(sample)
+    noise = 1.4826 / _LEFT * float(np.median(np.abs(sample)))
     slope, _, corners = large_scale(known, _BLOCK)
     return Appearance(
-        noise, _hot(excess, level, noise), 100 * slope, 100 * corners, _banding(known, noise)
+        noise, _hot(known, level, noise), 100 * slope, 100 * corners, _banding(known, noise)
     )
 
 
-def _hot(excess: Plane, level: Plane, noise: float) -> int:
+def _without_gaps(pixels: Plane) -> Plane:
+    """The pixels, of which what has no value has the usual one."""
+    gaps = ~np.isfinite(pixels)
+    return np.where(gaps, np.nanmedian(pixels), pixels) if gaps.any() else pixels
+
+
+def _hot(known: Plane, level: Plane, noise: float) -> int:
     # In a bright star's light single pixels stand out by its own noise.
-    dark = level < np.median(level[::_STEP, ::_STEP]) + _HOT_Z * noise
-    hot = np.argwhere(((excess > _HOT_Z * noise) & dark)[1:-1, 1:-1])
-    if not hot.size:
+    dark = np.median(level[::_STEP, ::_STEP]) + _HOT_Z * noise
+    hot = [
+        np.argwhere((some - own > _HOT_Z * noise) & (own < dark)) + np.array([first, 0])
+        for first, some, own in _blocks(known, level)
+    ]
+    y, x = np.concatenate(hot).T
+    inner = (y > 0) & (y < known.shape[0] - 1) & (x > 0) & (x < known.shape[1] - 1)
+    y, x = y[inner], x[inner]
+    if not y.size:
         return 0
-    y, x = hot[:, 0] + 1, hot[:, 1] + 1
-    sides = np.max([excess[y - 1, x], excess[y + 1, x], excess[y, x - 1], excess[y, x + 1]], axis=0)
-    return int(np.sum(sides < _ALONE * excess[y, x]))
+
+    def excess(dy: int, dx: int) -> Floats:
+        at = (y + dy, x + dx)
+        return np.asarray(known[at] - level[at])
+
+    sides = np.max([excess(-1, 0), excess(1, 0), excess(0, -1), excess(0, 1)], axis=0)
+    return int(np.sum(sides < _ALONE * excess(0, 0)))
+
+
+def _blocks(*planes: Plane) -> Iterator[tuple[Any, ...]]:
+    """Some rows of planes of one size at a time, after the number of the first: what is made of
+    them is small beside the planes.
+    """
+    for first in range(0, planes[0].shape[0], _ROWS):
+        yield first, *(plane[first : first + _ROWS] for plane in planes)
 
 
 def _banding(pixels: Plane, noise: float) -> float:
     """Scatter of the rows' medians about those beside them, beyond what noise makes of it."""
-    medians = np.median(pixels, axis=1)
+    medians = np.concatenate([np.median(some, axis=1) for _, some in _blocks(pixels)])
     own = medians[1:-1] - 0.5 * (medians[:-2] + medians[2:])
     scatter = 1.4826 * float(np.median(np.abs(own - np.median(own)))) / np.sqrt(1.5)
     expected = _MEDIAN_SCATTER * noise / np.sqrt(pixels.shape[1])

@@ -119,10 +119,13 @@ def large_scale(ratio: Plane, block_px: int = _BIN) -> tuple[float, float, float
     its direction (degrees from +x towards +y), and corners less middle.
     """
     rows, columns = (size // block_px for size in ratio.shape)
-    blocks = ratio[: rows * block_px, : columns * block_px].reshape(
+    strips = ratio[: rows * block_px, : columns * block_px].reshape(
         rows, block_px, columns, block_px
     )
-    values = np.nanmedian(blocks.swapaxes(1, 2).reshape(rows, columns, -1), axis=2)
+    # A strip at a time: all blocks laid side by side would be the image once more.
+    values = np.array(
+        [np.nanmedian(some.swapaxes(0, 1).reshape(columns, -1), axis=1) for some in strips]
+    ).reshape(rows, columns)
     height, width = ratio.shape
     y, x = np.meshgrid(
         (np.arange(rows) + 0.5) * 2 * block_px / height - 1.0,
