@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 
 import numpy as np
-import scipy
 
 from narrow_beacon.core.arrays import Floats, Ints
 
@@ -104,7 +103,6 @@ class SkyIndex:
 
     def __init__(self, ra_deg: Floats, dec_deg: Floats) -> None:
         self.vectors = unit_vectors(ra_deg, dec_deg)
-        self._tree = scipy.spatial.cKDTree(self.vectors)
 
     def within(self, ra_deg: float, dec_deg: float, radius_deg: float) -> Ints:
         """Rows within a circle, in order of row."""
@@ -118,6 +116,7 @@ class SkyIndex:
 
     def nearest(self, ra_deg: float, dec_deg: float) -> tuple[int, float]:
         """The nearest star's row and its distance in degrees."""
-        centre = unit_vectors(ra_deg, dec_deg)
-        chord, row = self._tree.query(centre)
-        return int(row), float(np.degrees(2 * np.arcsin(min(chord / 2, 1.0))))
+        away2 = np.sum((self.vectors - unit_vectors(ra_deg, dec_deg)) ** 2, axis=1)
+        row = int(np.argmin(away2))
+        chord = math.sqrt(float(away2[row]))
+        return row, math.degrees(2.0 * math.asin(min(chord / 2.0, 1.0)))

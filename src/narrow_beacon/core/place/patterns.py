@@ -11,7 +11,6 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
-import scipy
 
 from narrow_beacon.compiled import njit
 from narrow_beacon.core.arrays import Floats, Ints
@@ -22,6 +21,7 @@ SPREAD = 1.5
 """Longest over shortest span of the patterns of one level."""
 CODE_TOLERANCE = 0.012
 _INNER = 4
+_BINS, _NEAREST = 32, 3
 _MOST_QUADS = 3_000_000
 
 
@@ -60,7 +60,9 @@ class Level:
     """Unit vectors of the stars chosen for this level, cell after cell."""
     cells: Cells
     quads: Quads
-    tree: scipy.spatial.cKDTree
+    """In the order of their codes' bins."""
+    offsets: Ints
+    """Where each bin's patterns begin."""
 
     @property
     def pattern_stars(self) -> Ints:
@@ -68,8 +70,12 @@ class Level:
         return self.quads.stars
 
     def alike(self, codes: Floats) -> tuple[Ints, Ints, Floats]:
-        """Pairs of codes (rows, 4) and patterns that are alike: row, pattern, distance."""
-        distance, which = self.tree.query(codes, k=3, distance_upper_bound=CODE_TOLERANCE)
+        """Pairs of codes (rows, 4) and patterns that are alike: row, pattern, distance; of each
+        code the nearest few.
+        """
+        distance = np.full((codes.shape[0], _NEAREST), np.inf)
+        which = np.zeros(distance.shape, np.int64)
+        _nearest_codes(codes, self.quads.codes, self.offsets, which, distance)
         row, column = np.nonzero(np.isfinite(distance))
         return row, which[row, column], distance[row, column]
 
@@ -98,17 +104,101 @@ def catalogue_level(vectors: Floats, span_deg: float) -> Level | None:
     order, cells = cells_of(v, span_deg)
     place = np.empty(order.size, np.int64)
     place[order] = np.arange(order.size)
-    quads = Quads(codes[:count], place[stars[:count]])
-    tree_of_codes = scipy.spatial.cKDTree(quads.codes, balanced_tree=False)
-    return Level(span_deg, v[order], cells, quads, tree_of_codes)
+    by_bin, offsets = _by_bin(codes[:count])
+    quads = Quads(codes[by_bin], place[stars[by_bin]])
+    return Level(span_deg, v[order], cells, quads, offsets)
+
+
+@njit(cache=True, nogil=True)
+def _bin(number):  # type: ignore[no-untyped-def]
+    """The bin of one of a code's numbers, from 0 to 1."""
+    return min(max(int(np.floor(number * _BINS)), 0), _BINS - 1)
+
+
+@njit(cache=True, nogil=True)
+def _by_bin(codes):  # type: ignore[no-untyped-def]
+    """The order of codes bin after bin of their first three numbers, and where each begins."""
+    count = codes.shape[0]
+    bins = np.empty(count, np.int64)
+    offsets = np.zeros(_BINS**3 + 1, np.int64)
+    for n in range(count):
+        first = _bin(codes[n, 0]) * _BINS + _bin(codes[n, 1] + 0.5)
+        bins[n] = first * _BINS + _bin(codes[n, 2])
+        offsets[bins[n] + 1] += 1
+    for n in range(_BINS**3):
+        offsets[n + 1] += offsets[n]
+    filled, order = offsets.copy(), np.empty(count, np.int64)
+    for n in range(count):
+        order[filled[bins[n]]] = n
+        filled[bins[n]] += 1
+    return order, offsets
+
+
+@njit(cache=True, nogil=True)
+def _nearest_codes(codes, kept, offsets, which, distance):  # type: ignore[no-untyped-def]
+    """Of each code the nearest of those kept, nearest first, among those within the tolerance."""
+    for n in range(codes.shape[0]):
+        c0, c1, c2, c3 = codes[n, 0], codes[n, 1] + 0.5, codes[n, 2], codes[n, 3]
+        low2, high2 = _bin(c2 - CODE_TOLERANCE), _bin(c2 + CODE_TOLERANCE)
+        for b0 in range(_bin(c0 - CODE_TOLERANCE), _bin(c0 + CODE_TOLERANCE) + 1):
+            for b1 in range(_bin(c1 - CODE_TOLERANCE), _bin(c1 + CODE_TOLERANCE) + 1):
+                first = (b0 * _BINS + b1) * _BINS
+                for q in range(offsets[first + low2], offsets[first + high2 + 1]):
+                    away2 = (
+                        (kept[q, 0] - c0) ** 2 + (kept[q, 1] + 0.5 - c1) ** 2
+                        + (kept[q, 2] - c2) ** 2 + (kept[q, 3] - c3) ** 2
+                    )  # fmt: skip
+                    away = np.sqrt(away2)
+                    if away >= CODE_TOLERANCE or away >= distance[n, _NEAREST - 1]:
+                        continue
+                    at = _NEAREST - 1
+                    while at > 0 and distance[n, at - 1] > away:
+                        distance[n, at], which[n, at] = distance[n, at - 1], which[n, at - 1]
+                        at -= 1
+                    distance[n, at], which[n, at] = away, q
 
 
 def neighbours_within(vectors: Floats, chord: float) -> tuple[Ints, Ints]:
     """Which others lie within a chord of each star (unit vectors): where each one's list starts,
     (stars + 1), and the lists one after the other, each ascending.
     """
-    tree = scipy.spatial.cKDTree(vectors)
-    return _listed(tree.query_pairs(chord, output_type="ndarray"), vectors.shape[0])
+    # Cubes as large as the chord, numbered so that those above one another follow.
+    cube = np.floor((vectors + 1.0) / chord).astype(np.int64) + 1
+    side = int(2.0 / chord) + 4
+    number = (cube[:, 0] * side + cube[:, 1]) * side + cube[:, 2]
+    order = np.argsort(number, kind="stable")
+    pairs = order[_pairs(vectors[order], chord, number[order], side)]
+    return _listed(pairs, vectors.shape[0])
+
+
+@njit(cache=True, nogil=True)
+def _pairs(vectors, chord, number, side):  # type: ignore[no-untyped-def]
+    """Pairs of stars within a chord (pairs, 2); stars stand cube after cube. Each looks at what
+    follows it in its own column of cubes, and at the four columns beside it that come later.
+    """
+    pairs = np.empty((8 * number.size + 8, 2), np.int64)
+    beside = np.array([0, side, side * side - side, side * side, side * side + side])
+    at = np.zeros(5, np.int64)
+    count = 0
+    for n in range(number.size):
+        x, y, z = vectors[n, 0], vectors[n, 1], vectors[n, 2]
+        for run in range(5):
+            low, high = number[n] + beside[run] - 1, number[n] + beside[run] + 1
+            while at[run] < number.size and number[at[run]] < low:
+                at[run] += 1
+            other = n + 1 if run == 0 else at[run]
+            while other < number.size and number[other] <= high:
+                dx, dy, dz = x - vectors[other, 0], y - vectors[other, 1], z - vectors[other, 2]
+                if dx * dx + dy * dy + dz * dz <= chord * chord:
+                    if count == pairs.shape[0]:
+                        more = np.empty((2 * count, 2), np.int64)
+                        for k in range(count):
+                            more[k, 0], more[k, 1] = pairs[k, 0], pairs[k, 1]
+                        pairs = more
+                    pairs[count, 0], pairs[count, 1] = n, other
+                    count += 1
+                other += 1
+    return pairs[:count]
 
 
 @njit(cache=True, nogil=True)
