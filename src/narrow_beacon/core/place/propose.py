@@ -10,7 +10,14 @@ from typing import Protocol
 import numpy as np
 
 from narrow_beacon.core.arrays import Floats, Ints
-from narrow_beacon.core.place.judge import PatternPairs, Verdict, as_solution, image_stars, judge
+from narrow_beacon.core.place.judge import (
+    ImageStars,
+    PatternPairs,
+    Verdict,
+    as_solution,
+    image_stars,
+    judge,
+)
 from narrow_beacon.core.place.patterns import SPREAD, Cells, Quads, image_quads
 from narrow_beacon.core.place.solution import Solution
 
@@ -105,7 +112,8 @@ def promising(
             yield [solution.with_pixels_of(aspect, shape) for solution in found], count
         return
     smallest, largest = spans_px(x_px.size, shape)
-    top = slice(0, pattern_stars)
+    top, judged = slice(0, pattern_stars), slice(0, _JUDGE_STARS)
+    image = image_stars(x_px[judged], y_px[judged], shape)
     for level in levels:
         shortest = max(smallest, level.span_deg * 3600 / scales[1])
         longest = min(largest, level.span_deg * SPREAD * 3600 / scales[0])
@@ -113,13 +121,13 @@ def promising(
             continue
         quads = image_quads(x_px[top], y_px[top], shortest, longest)
         for mirrored in (False, True):
-            yield from _judge_level(x_px, y_px, shape, level, quads, mirrored, scales)
+            yield from _judge_level(x_px, y_px, image, level, quads, mirrored, scales)
 
 
 def _judge_level(
     x_px: Floats,
     y_px: Floats,
-    shape: tuple[int, int],
+    image: ImageStars,
     level: PatternLevel,
     quads: Quads,
     mirrored: bool,
@@ -132,8 +140,7 @@ def _judge_level(
         quads.codes * ([1, -1, 1, -1] if mirrored else [1, 1, 1, 1])
     )
     order = np.argsort(distance, kind="stable")[:_MOST_HYPOTHESES]
-    judged = slice(0, _JUDGE_STARS)
-    image = image_stars(x_px[judged], y_px[judged], shape)
+    shape = image.height, image.width
     share = min(0.9, image.x_px.size * np.pi * image.radius_px**2 / (shape[0] * shape[1]))
     for first in range(0, order.size, _CHUNK):
         some = order[first : first + _CHUNK]
