@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import json
+import contextlib
 import os
 import shutil
 import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -111,16 +113,32 @@ def test_a_wrongly_placed_field_would_show_in_the_benchmark() -> None:
     assert wrong.error_px > 100
 
 
-def test_bars_start_only_with_the_first_stage(capsys: pytest.CaptureFixture[str]) -> None:
+def test_each_stage_is_a_line_where_nobody_watches(capsys: pytest.CaptureFixture[str]) -> None:
     with Bars() as bars:
         bars.advance()
         bars.start("first", 3)
         bars.advance(3)
+        assert capsys.readouterr().err == ""  # said once it is done
         bars.start("second", 0)
         bars.advance()
+    lines = [line.split() for line in capsys.readouterr().err.splitlines()]
+    assert lines == [["first", "3/3", "0:00:00"], ["second", "1/1", "0:00:00"]]
+
+
+def test_bars_are_drawn_on_a_terminal(
+    capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(sys.stderr, "isatty", lambda: True)
+    with contextlib.suppress(InterruptedError), Bars() as bars:
+        bars.start("first", 3)
+        bars.advance(3)
+        bars.start("second", 8)
+        bars.advance(2)
+        raise InterruptedError
     printed = capsys.readouterr().err
-    assert "first" in printed
-    assert "second" in printed
+    assert "━" in printed
+    assert "3/3" in printed
+    assert "2/8" in printed  # what is not finished is not said to be
 
 
 def test_warming_up_compiles_without_complaint() -> None:
