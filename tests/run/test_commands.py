@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import json
 import contextlib
+import json
 import os
 import shutil
 import subprocess
