@@ -30,7 +30,7 @@ from numba.core.caching import (
 )
 from numba.core.dispatcher import Dispatcher
 
-from narrow_beacon.kernel_loading import load_without_bitcode
+from narrow_beacon.kernel_loading import load_lightly
 from narrow_beacon.seldom import load_when_asked
 
 __all__ = ["ANY_ORDER", "get_ready", "njit"]
@@ -128,7 +128,7 @@ def _writable(folder: str) -> bool:
 config.CACHE_LOCATOR_CLASSES = ",".join(  # type: ignore[attr-defined]
     f"{place.__module__}.{place.__qualname__}" for place in (Chosen, Beside, Own)
 )
-load_without_bitcode()
+load_lightly()
 load_when_asked("numpy", "f2py", "testing")
 
 

@@ -1,19 +1,26 @@
-"""Kernels loaded from disk without what only others that are linked to them need.
+"""Kernels loaded from disk without what only compiling needs.
 
 Beside a kernel's machine code Numba keeps its bitcode, from which it is linked into kernels that
 are compiled later. It parses that at every load and asks it for the name of each symbol, which is
 three quarters of what loading takes; here it is parsed when a kernel is linked.
+
+Before the first load Numba imports all that it can translate, and SciPy's linear algebra for some
+of it: a fifth of what one small exposure takes from command to result, and 20 MB. Here a kernel
+that is compiled asks for it.
 """
 
 from __future__ import annotations
 
+import importlib
+import sys
 from typing import Any
 
 import llvmlite.binding as llvm
 import numba
-from numba.core import codegen
+from numba.core import caching, codegen, environment
+from numba.core.runtime import rtsys
 
-__all__ = ["load_without_bitcode"]
+__all__ = ["load_lightly"]
 
 _MADE_FOR = "0.68."
 """The insides of other releases of Numba may differ: they load as they do."""
@@ -50,7 +57,34 @@ class _Library(codegen.JITCodeLibrary):
         return int(self._codegen._engine.get_function_address(name))
 
 
-def load_without_bitcode() -> None:
+def _load_overload(cache: Any, signature: Any, target: Any) -> Any:
+    """A kernel from disk: what compiling needs is loaded when one is compiled."""
+    rtsys.initialize(target)
+    with cache._guard_against_spurious_io_errors():
+        return cache._load_overload(signature, target)
+
+
+def _rebuild_environment(module: str, constants: list[Any], name: str) -> Any:
+    """A function's constants. Its module's names are for code that is interpreted: for them Numba's
+    own parts are not loaded.
+    """
+    known = environment.lookup_environment(name)
+    if known is not None:
+        return known
+    if module.startswith("numba.") and module not in sys.modules:
+        names = {"__name__": module}
+    else:
+        names = importlib.import_module(module).__dict__
+    made = environment.Environment(names)
+    made.consts[:] = constants
+    made.env_name = name
+    environment.Environment._memo[name] = made
+    return made
+
+
+def load_lightly() -> None:
     """From now on kernels are loaded so, where Numba is the release that this was made for."""
     if numba.__version__.startswith(_MADE_FOR):
         codegen.JITCPUCodegen._library_class = _Library
+        caching.FunctionCache.load_overload = _load_overload  # type: ignore[method-assign]
+        environment._rebuild_env = _rebuild_environment

@@ -57,6 +57,28 @@ def test_a_kernel_from_disk_is_linked_into_one_that_is_made_anew(  # type: ignor
     assert answer(factor=2, offset=1) == (13, 1)
 
 
+def test_a_kernel_from_disk_loads_nothing_that_only_compiling_needs(
+    tmp_path: Path,
+) -> None:
+    (tmp_path / "calling.py").write_text(
+        "import sys\nimport numpy as np\nfrom narrow_beacon.compiled import njit\n\n\n"
+        "@njit(cache=True)\ndef middle(x):\n    return np.median(x) + x.sum()\n\n\n"
+        "@njit()\ndef fresh(x):\n    return middle(x) + np.linalg.norm(x)\n\n\n"
+        "x = np.array([3.0, 0.0, 4.0])\n"
+        "told = middle(x), sum(middle.stats.cache_hits.values())\n"
+        "loaded = any(name in sys.modules for name in ('numba.np.arraymath', 'scipy.linalg'))\n"
+        "print(*told, loaded, fresh(x))\n"
+    )
+    said = [
+        subprocess.run(
+            [sys.executable, "calling.py"], cwd=tmp_path, capture_output=True, text=True, check=True
+        ).stdout.split()
+        for _ in range(2)
+    ]
+    # Compiled, from disk; what is compiled afterwards has all of it either way.
+    assert said == [["10.0", "0", "True", "15.0"], ["10.0", "1", "False", "15.0"]]
+
+
 def test_a_kernel_counts_alike_whoever_is_compiled_first() -> None:
     @njit()
     def rest(a, b):  # type: ignore[no-untyped-def]
