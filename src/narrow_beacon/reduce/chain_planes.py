@@ -4,8 +4,9 @@ the noise model needs of them.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import TypeVar
 
@@ -32,7 +33,6 @@ from narrow_beacon.core.frames.frame import Frame
 from narrow_beacon.core.kits import CLIPPED, MEDIAN, USUAL_RULES
 from narrow_beacon.core.measure.noise import MastersNoise
 from narrow_beacon.reduce.chain_plan import ChainPlan
-from narrow_beacon.reduce.codec import dump, load
 from narrow_beacon.reduce.context import SECOND, save_chain
 from narrow_beacon.reduce.masters import MasterFile
 
@@ -65,16 +65,21 @@ def made_planes(
     """Make a chain's planes below a folder, where they are not there yet; what was found then."""
     note = note_in(folder)
     if note.exists():
-        return load(Planes, note.read_text())
+        return _told(note.read_text())
     made = _made_of(plan, masters, examples, folder)
     if examples[0].second is not None:
         others = [replace(f, source=f.second) for f in examples if f.second is not None]
         other = _made_of(plan, masters, others, folder / SECOND)
         made = replace(made, defects=made.defects + other.defects)
     scratch = note.with_suffix(".new")
-    scratch.write_text(dump(made))
+    scratch.write_text(json.dumps(asdict(made)))
     scratch.replace(note)
     return made
+
+
+def _told(note: str) -> Planes:
+    said = json.loads(note)
+    return Planes(**{**said, "noise": MastersNoise(**said["noise"])})
 
 
 def _made_of(

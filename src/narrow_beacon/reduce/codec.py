@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import fields
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
-from pydantic import TypeAdapter
 
 from narrow_beacon.core.stars.quality import Quality
+
+if TYPE_CHECKING:
+    from pydantic import TypeAdapter
 
 T = TypeVar("T")
 
@@ -17,6 +19,8 @@ _adapters: dict[type[Any], TypeAdapter[Any]] = {}
 
 
 def _adapter(kind: type[Any]) -> TypeAdapter[Any]:
+    from pydantic import TypeAdapter
+
     if kind not in _adapters:
         _adapters[kind] = TypeAdapter(kind)
     return _adapters[kind]
