@@ -13,10 +13,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from narrow_beacon.bench.fields import solve_field, varied_result
+from narrow_beacon.core.catalogue.sky_index import SkyIndex, separation_deg, unit_vectors
 from narrow_beacon.core.errors import NotPlacedError
 from narrow_beacon.core.place.chance import false_chance_log10
 from narrow_beacon.core.place.fit import fit_solution
 from narrow_beacon.core.place.follow import follow
+from narrow_beacon.core.place.patterns import CODE_TOLERANCE, catalogue_level, neighbours_within
 from narrow_beacon.core.place.solution import Solution, deproject, project
 from narrow_beacon.core.place.solve import Hint, Solver
 from narrow_beacon.simulate.fields import SimulatedField, make_field
@@ -283,3 +285,57 @@ def test_a_field_at_the_pole_is_placed() -> None:
     placement = Solver(ra, dec).place(x[inside], y[inside], SHAPE)
     assert placement.solution.scale_arcsec_per_px == pytest.approx(2.0, rel=1e-4)
     assert placement.residual_px < 0.01
+
+
+def scattered_sky(stars: int, dec_deg: float, side_deg: float, seed: int) -> np.ndarray:
+    """Unit vectors (stars, 3) of a square of sky, over the pole where its middle is near it."""
+    rng = np.random.default_rng(seed)
+    xi, eta = rng.uniform(-side_deg / 2, side_deg / 2, (2, stars))
+    return unit_vectors(*deproject(xi, eta, 0.0, dec_deg))
+
+
+@pytest.mark.parametrize(("dec_deg", "side_deg", "reach_deg"), [
+    (12.0, 1.0, 0.1), (89.9, 2.0, 0.15), (-60.0, 40.0, 6.0), (0.0, 0.5, 100.0),
+])  # fmt: skip
+def test_near_stars_are_those_that_every_pair_looked_at_gives(
+    dec_deg: float, side_deg: float, reach_deg: float
+) -> None:
+    vectors = scattered_sky(400, dec_deg, side_deg, seed=7)
+    chord = 2.0 * np.sin(np.radians(reach_deg) / 2.0)
+    starts, neighbours = neighbours_within(vectors, chord)
+    apart = np.linalg.norm(vectors[:, None] - vectors[None], axis=2)
+    near = (apart <= chord) & ~np.eye(len(vectors), dtype=bool)
+    assert near.any()
+    for star in range(len(vectors)):
+        own = neighbours[starts[star] : starts[star + 1]]
+        np.testing.assert_array_equal(own, np.flatnonzero(near[star]))
+
+
+def test_patterns_alike_are_the_nearest_that_every_code_looked_at_gives() -> None:
+    level = catalogue_level(scattered_sky(1500, 35.0, 1.0, seed=8), 0.12)
+    assert level is not None
+    kept, rng = level.quads.codes, np.random.default_rng(9)
+    # Codes that were measured a little off, as they are, at the edges, and of nothing at all.
+    codes = np.concatenate([
+        kept[::7] + rng.normal(0.0, 0.4 * CODE_TOLERANCE, kept[::7].shape), kept[::50],
+        [[0.0, -0.5, 0.0, -0.5], [1.0, 0.5, 1.0, 0.5], [0.0, 0.0, 1.2, 0.0], [-0.1, 0.7, 0.5, 0.0]],
+        rng.uniform([0.0, -0.5, 0.0, -0.5], [1.0, 0.5, 1.0, 0.5], (200, 4)),
+    ])  # fmt: skip
+    row, pattern, distance = level.alike(codes)
+    apart = np.linalg.norm(codes[:, None] - kept[None], axis=2)
+    nearest = np.sort(apart, axis=1)[:, :3]
+    assert np.count_nonzero(nearest < CODE_TOLERANCE) > 300
+    np.testing.assert_array_equal(row, np.nonzero(nearest < CODE_TOLERANCE)[0])
+    np.testing.assert_allclose(distance, nearest[nearest < CODE_TOLERANCE], rtol=0, atol=1e-12)
+    np.testing.assert_allclose(apart[row, pattern], distance, rtol=0, atol=1e-12)
+
+
+def test_the_nearest_star_is_found_over_pole_and_midnight() -> None:
+    rng = np.random.default_rng(10)
+    ra, dec = rng.uniform(0.0, 360.0, 300), rng.uniform(80.0, 90.0, 300)
+    index = SkyIndex(ra, dec)
+    for place in ((0.0, 89.999), (359.9999, 85.0), (0.0001, 85.0), (180.0, 81.0)):
+        row, away = index.nearest(*place)
+        every = separation_deg(ra, dec, *place)
+        assert row == np.argmin(every)
+        assert away == pytest.approx(every[row], abs=1e-9)
