@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import time
 from pathlib import Path
 from typing import Any
@@ -204,6 +205,61 @@ def test_a_folder_that_is_away_comes_back_as_it_was(
     client.wait(grown)
     assert client.get(f"{page}/curve")["filters"] == before
     assert measured_with(running, grown) == kept
+
+
+def test_what_is_known_of_files_stays_with_them_whatever_copies_there_are_and_where_they_go(
+    running: Running, client: Client, grown: int
+) -> None:
+    page = f"campaigns/{grown}"
+    home = Path(client.get(page)["folders"][0])
+
+    def told() -> dict[str, Any]:
+        files = client.get(f"{page}/intake")["files"]
+        exposures = client.get(f"{page}/exposures")["exposures"]
+        return {
+            "taking part": {
+                f["id"]: Path(f["name"]).name for f in files if f["part"] == "exposure"
+            },
+            "aside": {e["id"]: e["aside_by"] for e in exposures},
+            "stages": {
+                key: stages(client, grown)[key]["words"] for key in ("vet", "measure", "report")
+            },
+            "curve": client.get(f"{page}/curve")["filters"],
+            "measured": sorted(measured_with(running, grown).values()),
+        }
+
+    def through(folders: list[Path]) -> None:
+        client.ask("PATCH", page, {"folders": [str(one) for one in folders]}).raise_for_status()
+        assert client.wait(grown)["state"] == "done"
+
+    victim = client.get(f"{page}/exposures")["exposures"][3]["id"]
+    client.post(f"{page}/aside", {"ids": [victim], "aside": True, "reason": "a plane"})
+    before = told()
+    # A backup whose names come first: what was known first takes part, as it was judged.
+    backup = running.nights / "a backup"
+    shutil.copytree(home, backup)
+    for path in [*backup.rglob("*.fits")]:
+        path.rename(path.with_name(f"0 {path.name}"))
+    through([home, backup])
+    assert told() == before
+    left = [f["part_reason"] for f in client.get(f"{page}/intake")["files"] if f["name"][0] == "a"]
+    assert sum("the same file as" in reason for reason in left) >= len(before["taking part"])
+    # The folder goes, and the copies are all that there is: they are those images.
+    through([backup])
+    copies = {number: f"0 {name}" for number, name in before["taking part"].items()}
+    assert told() == {**before, "taking part": copies}
+    # The night moves to another disk; nothing is said to be missing.
+    moved = running.nights / "archive" / "2026"
+    moved.parent.mkdir()
+    shutil.move(home, moved)
+    shutil.rmtree(backup)
+    through([moved])
+    assert told() == before
+    assert not any("not there" in f["part_reason"] for f in client.get(f"{page}/intake")["files"])
+    shutil.move(moved, home)
+    through([home])
+    client.post(f"{page}/aside", {"ids": [victim], "aside": False})
+    assert told()["curve"] != before["curve"]
 
 
 def test_every_setting_of_a_plan_is_taken_from_beside_the_night(

@@ -81,7 +81,7 @@ def test_without_a_plan_the_stages_say_what_they_wait_for(
         "look", "no star catalogue yet; 1 remark",
     )  # fmt: skip
     # What can be made without an answer is made: chains, and what the exposures look like.
-    assert stages["correct"]["words"].startswith("1 chains")
+    assert stages["correct"]["words"].startswith("1 chain;")
     assert stages["vet"]["words"].startswith("0 of 3 set aside")
     for key in ("place", "cast", "curve", "report"):
         assert stages[key]["state"] == "waiting"

@@ -21,6 +21,7 @@ from narrow_beacon.store.files import (
     write_sorted,
 )
 from narrow_beacon.store.models import NightFile
+from narrow_beacon.store.moved import follow_moved
 from narrow_beacon.store.since import in_force
 from narrow_beacon.store.targets import Asked
 
@@ -73,6 +74,10 @@ class KeepsFiles(Keeper):
             ]
             if other:
                 session.execute(update(NightFile), other)
+
+    def follow_moved(self) -> bool:
+        with self._work.store.session() as session:
+            return follow_moved(session, self._work.campaign(session))
 
     def files(self) -> tuple[list[RawFile], dict[str, Correction]]:
         with self._work.store.session() as session:

@@ -72,6 +72,12 @@ class Keeper:
     def keep_missing(self, paths: Sequence[Path]) -> None:
         """All files that are there now; known ones that are not among them have gone."""
 
+    def follow_moved(self) -> bool:
+        """Let what is known of files that were moved be known of them where they are now; whether
+        there were any.
+        """
+        return False
+
     def files(self) -> tuple[list[RawFile], dict[str, Correction]]:
         """What is known of all files, and the observer's words by name."""
         return [self._raws[key] for key in sorted(self._raws)], {}

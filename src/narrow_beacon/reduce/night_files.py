@@ -58,6 +58,8 @@ class NightFiles:
         self.keeper.keep_files(refused)
         self.keeper.keep_missing([*paths, *(path for path, _ in refused)])
         self._name_by_content()
+        if self.keeper.follow_moved():
+            self._known = None
         self._tell_twins()
         outside = [folder for folder in self.plan.folders if not self.keeper.gate.allows(folder)]
         remarks = [

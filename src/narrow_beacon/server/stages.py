@@ -134,7 +134,7 @@ def _correct(
     if campaign.masters_with != calibration_print(campaign, others):
         words = f"build the masters again: {changed_words(campaign.masters_with)} changed"
         return _stage("correct", "todo", words)
-    return _stage("correct", "done", f"{len(chains)} chains")
+    return _stage("correct", "done", counted(len(chains), "chain"))
 
 
 def _vet(exposures: Sequence[Any]) -> Stage:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+from collections import defaultdict
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -28,7 +29,8 @@ AWAY = "not there now; was it moved, or is its disk away? What is known of it is
 """Why a file that was read before takes no part."""
 
 
-_AT_ONCE = 1000
+AT_ONCE = 1000
+"""Records that are asked for in one go."""
 
 
 @dataclass(frozen=True)
@@ -51,8 +53,8 @@ def files_of(session: Session, campaign: Campaign) -> Sequence[NightFile]:
 def some_files(session: Session, ids: Sequence[int]) -> dict[int, NightFile]:
     """Some files by their numbers."""
     found: dict[int, NightFile] = {}
-    for begin in range(0, len(ids), _AT_ONCE):
-        some = select(NightFile).where(NightFile.id.in_(ids[begin : begin + _AT_ONCE]))
+    for begin in range(0, len(ids), AT_ONCE):
+        some = select(NightFile).where(NightFile.id.in_(ids[begin : begin + AT_ONCE]))
         found |= {file.id: file for file in session.scalars(some)}
     return found
 
@@ -82,6 +84,7 @@ class ListedFile(NamedTuple):
 
     id: int
     path: str
+    sha256: str
     size: int
     modified_ns: str
     away: bool
@@ -92,7 +95,6 @@ def listed_files(
     session: Session, campaign: Campaign, only: Collection[int] | None = None
 ) -> list[ListedFile]:
     """All or some of the files below a campaign's folders, in order of path."""
-    folders = tuple(f"{folder.rstrip('/')}/" for folder in campaign.folders)
     asked = (
         select(*(getattr(NightFile, name) for name in ListedFile._fields))
         .where(NightFile.campaign_id == campaign.id, NightFile.parent_id.is_(None))
@@ -101,9 +103,28 @@ def listed_files(
     if only is not None:
         asked = asked.where(NightFile.id.in_(only))
     files = [ListedFile(*values) for values in session.execute(asked)]
-    return [
-        file for file in files if file.path.startswith(folders) or file.path in campaign.folders
-    ]
+    return [file for file in files if below_folders(campaign, file.path)]
+
+
+def below_folders(campaign: Campaign, path: str) -> bool:
+    """Whether a path is one of a campaign's folders, or below one."""
+    folders = tuple(f"{folder.rstrip('/')}/" for folder in campaign.folders)
+    return path.startswith(folders) or path in campaign.folders
+
+
+def _first_known_first(files: Sequence[ListedFile]) -> list[ListedFile]:
+    """Files in their order, but of those with the same content the one that was known first in
+    front: it takes part, and what was made of it and said of it holds.
+    """
+    places: dict[str, list[int]] = defaultdict(list)
+    for at, file in enumerate(files):
+        if file.sha256:
+            places[file.sha256].append(at)
+    ordered = list(files)
+    for own in places.values():
+        for at, file in zip(own, sorted(files[at] for at in own), strict=True):
+            ordered[at] = file
+    return ordered
 
 
 @dataclass(frozen=True)
@@ -121,8 +142,8 @@ def raws_of(session: Session, ids: Iterable[int]) -> dict[int, RawFile]:
     """What the headers of some files say, by number."""
     found: dict[int, RawFile] = {}
     wanted = sorted(set(ids))
-    for begin in range(0, len(wanted), _AT_ONCE):
-        some = wanted[begin : begin + _AT_ONCE]
+    for begin in range(0, len(wanted), AT_ONCE):
+        some = wanted[begin : begin + AT_ONCE]
         asked = select(NightFile.id, NightFile.raw).where(NightFile.id.in_(some))
         found |= {number: load(RawFile, raw) for number, raw in session.execute(asked).all()}
     return found
@@ -134,10 +155,10 @@ def known_files(
     """All or some of the files of a campaign as a walk sorts them."""
     base = base_folder(campaign)
     raws, words, ids = [], {}, {}
-    files = listed_files(session, campaign, only)
+    files = _first_known_first(listed_files(session, campaign, only))
     # Some at a time: of tens of thousands the headers alone are hundreds of megabytes.
-    for begin in range(0, len(files), _AT_ONCE):
-        some = files[begin : begin + _AT_ONCE]
+    for begin in range(0, len(files), AT_ONCE):
+        some = files[begin : begin + AT_ONCE]
         headers = raws_of(session, [file.id for file in some])
         for file in some:
             raw = headers[file.id]
@@ -268,7 +289,7 @@ def _add_colours(
         if not frame.channel or frame.name in ids:
             continue
         parent = session.get_one(NightFile, ids[frame.file])
-        key = hashlib.sha256(f"{parent.path} [{frame.channel}]".encode()).hexdigest()
+        key = colour_key(parent.path, frame.channel)
         child = NightFile(
             campaign_id=campaign.id, path=parent.path, path_sha256=key, name=frame.name,
             size=parent.size, modified_ns=parent.modified_ns, raw="", correction={},
@@ -277,6 +298,11 @@ def _add_colours(
         session.add(child)
         session.flush()
         ids[frame.name] = child.id
+
+
+def colour_key(path: str, channel: str) -> str:
+    """``path_sha256`` of a colour of the file at a path."""
+    return hashlib.sha256(f"{path} [{channel}]".encode()).hexdigest()
 
 
 def _write_frame(file: NightFile, frame: Frame) -> None:

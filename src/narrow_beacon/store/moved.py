@@ -1,0 +1,93 @@
+"""Files that were moved: what is known of them follows their content."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from narrow_beacon.core.frames.frame import RawFile
+from narrow_beacon.store.files import AT_ONCE, below_folders, colour_key, raws_of, some_files
+from narrow_beacon.store.models import Campaign, NightFile
+
+_OF_PLACE = ("path", "path_sha256", "name", "size", "modified_ns", "raw", "away")
+"""What a record says of where its file lies, and how."""
+
+
+def follow_moved(session: Session, campaign: Campaign) -> bool:
+    """Let the first record of each content be that of a file that is there: where its own is gone
+    and another has the same content, both change places, so that placements, measures, what was
+    handed out and the observer's words stay with the image. Whether any did.
+    """
+    columns = (NightFile.id, NightFile.path, NightFile.sha256, NightFile.away)
+    asked = select(*columns).where(
+        NightFile.campaign_id == campaign.id, NightFile.parent_id.is_(None), NightFile.sha256 != ""
+    )
+    there: dict[int, bool] = {}
+    alike: dict[str, list[int]] = defaultdict(list)
+    for number, path, sha256, away in session.execute(asked.order_by(NightFile.id)):
+        there[number] = not away and below_folders(campaign, path)
+        alike[sha256].append(number)
+    several = [numbers for numbers in alike.values() if len(numbers) > 1]
+    pairs = []
+    for numbers in several:
+        if not there[numbers[0]] and any(there[one] for one in numbers):
+            pairs += _pairs(numbers, there, raws_of(session, numbers))
+    _change_places(session, pairs)
+    return bool(pairs)
+
+
+def _pairs(
+    numbers: Sequence[int], there: Mapping[int, bool], raws: Mapping[int, RawFile]
+) -> list[tuple[int, int]]:
+    """Of records with the same content the first and the one that is there; a file may hold several
+    images.
+    """
+    pairs = []
+    for part in {raws[number].part for number in numbers}:
+        first, *others = [number for number in numbers if raws[number].part == part]
+        found = next((number for number in others if there[number]), None)
+        if found is not None and not there[first]:
+            pairs.append((first, found))
+    return pairs
+
+
+def _change_places(session: Session, pairs: Sequence[tuple[int, int]]) -> None:
+    """Let the file of the second of each pair of records be that of the first."""
+    numbers = [number for pair in pairs for number in pair]
+    files = some_files(session, numbers)
+    colours: dict[int, list[NightFile]] = defaultdict(list)
+    for begin in range(0, len(numbers), AT_ONCE):
+        some = NightFile.parent_id.in_(numbers[begin : begin + AT_ONCE])
+        for record in session.scalars(select(NightFile).where(some)):
+            colours[record.parent_id or 0].append(record)
+    places = {
+        number: {name: getattr(files[number], name) for name in _OF_PLACE} for number in numbers
+    }
+    for record in (*files.values(), *(one for own in colours.values() for one in own)):
+        record.path_sha256 = f"moved {record.id}"  # no two may have the same, not for a moment
+    session.flush()
+    for one, other in pairs:
+        _put(files[one], places[other], colours[one])
+        if _is_blank(files[other]):
+            for record in (*colours[other], files[other]):
+                session.delete(record)
+        else:
+            _put(files[other], places[one], colours[other])
+    session.flush()
+
+
+def _put(file: NightFile, place: Mapping[str, Any], colours: Sequence[NightFile]) -> None:
+    for name, value in place.items():
+        setattr(file, name, value)
+    for colour in colours:
+        colour.path, colour.path_sha256 = file.path, colour_key(file.path, colour.filter)
+
+
+def _is_blank(file: NightFile) -> bool:
+    """Whether a record was only just made: its old place needs none."""
+    made = file.placed_with or file.measured_with or file.looked_with
+    return not (made or file.aside_by or file.kept or file.correction)
