@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import csv
 import io
+import shutil
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -72,6 +74,30 @@ def test_what_only_new_points_hold_leaves_the_others_out(client: Client, campaig
     answer = client.ask("PUT", f"campaigns/{campaign}/reporting", {"scope": "new"})
     assert answer.ok, answer.text
     assert report(client, campaign)["points"] == 0
+
+
+def test_colours_follow_a_night_that_is_moved(client: Client, campaign: int) -> None:
+    page = f"campaigns/{campaign}"
+    (home,) = client.get(page)["folders"]
+
+    def told() -> list[Any]:
+        exposures = client.get(f"{page}/exposures")["exposures"]
+        stages = {s["key"]: s["words"] for s in client.get(page)["stages"]}
+        return [
+            sorted((e["id"], e["filter"]) for e in exposures), stages["measure"],
+            client.get(f"{page}/curve")["filters"], report(client, campaign)["points"],
+        ]  # fmt: skip
+
+    before, place = told(), Path(home)
+    for name in ("colours archived", place.name):
+        folder = place.with_name(name)
+        shutil.move(client.get(page)["folders"][0], folder)
+        client.ask("PATCH", page, {"folders": [str(folder)]}).raise_for_status()
+        assert client.wait(campaign)["state"] == "done"
+        assert told() == before
+        files = client.get(f"{page}/intake")["files"]
+        assert not any("not there" in file["part_reason"] for file in files)
+        client.ask("GET", f"files/{before[0][0][0]}/cutout?x=200&y=200&half=9").raise_for_status()
 
 
 def test_each_colour_is_drawn_and_layouts_are_tried(client: Client, campaign: int) -> None:
