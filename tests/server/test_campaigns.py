@@ -154,6 +154,35 @@ def test_folders_come_and_go_with_undo(running: Running, client: Client, grown: 
     assert "to measure" not in stages(client, grown)["measure"]["words"]
 
 
+def test_a_night_that_comes_back_is_measured_with_what_holds_now(
+    running: Running, client: Client, grown: int
+) -> None:
+    page = f"campaigns/{grown}"
+    more = running.nights / "grown and gone"
+    write_plain_night(
+        more, 23, exposures=4, shape=(480, 640), calibration=0, cadence_s=240.0, evening=2
+    )
+    first = client.get(page)["folders"]
+
+    def reduced(folders: list[str]) -> int:
+        client.ask("PATCH", page, {"folders": folders}).raise_for_status()
+        client.post(f"{page}/jobs", {"kind": "reduce"})
+        assert client.wait(grown)["state"] == "done"
+        return len(client.get(f"{page}/curve")["filters"][0]["jd_utc"])
+
+    assert reduced([*first, str(more / "raw")]) == 13 + 4
+    gain = client.get(page)["kit"]["gain_e_per_adu"]
+    client.ask("PATCH", page, {"kit": {"gain_e_per_adu": 2.5}}).raise_for_status()
+    assert reduced(first) == 13
+    client.ask("PATCH", page, {"folders": [*first, str(more / "raw")]}).raise_for_status()
+    client.wait(grown)
+    # Its census went when the others were measured anew: nothing of it passes for measured.
+    assert "4 to measure" in stages(client, grown)["measure"]["words"]
+    assert reduced([*first, str(more / "raw")]) == 13 + 4
+    client.ask("PATCH", page, {"kit": {"gain_e_per_adu": gain}}).raise_for_status()
+    assert reduced(first) == 13
+
+
 def test_another_night_leaves_those_that_are_placed_alone(
     running: Running, client: Client, grown: int
 ) -> None:

@@ -33,7 +33,9 @@ def write_groups(
     ids: Mapping[int, int],
     piece: Callable[[str], Path],
 ) -> None:
-    """Write every group whose pieces are others than its file has; groups that are no more go."""
+    """Write every group whose pieces are others than its file has; groups that are no more go, and
+    whatever is in none any more, since its folder was taken out, counts as not measured.
+    """
     groups = by_group(ready.jobs)
     made = {
         name: fingerprint([(ids[job.index], prints.measured[job.index]) for job in jobs])
@@ -60,6 +62,13 @@ def write_groups(
                 kept.add(record.path)
             else:
                 session.delete(record)
+        measured = select(NightFile.id).where(
+            NightFile.campaign_id == work.campaign_id, NightFile.measured_with != ""
+        )
+        without = sorted(set(session.scalars(measured)) - set(ids.values()))
+        if without:
+            nothing = [{"id": number, "measured_with": ""} for number in without]
+            session.execute(update(NightFile), nothing)
     for path in work.folder("census").iterdir():
         if str(path.with_suffix(".parquet")) not in kept:
             path.unlink()

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 from uuid import uuid4
 
-from sqlalchemy import select
+from sqlalchemy import Select, and_, func, select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.frames.frame import Correction, Frame, RawFile, SortedNight
@@ -84,19 +84,21 @@ class ListedFile(NamedTuple):
 
     id: int
     path: str
+    part: str
     sha256: str
     size: int
     modified_ns: str
     away: bool
     correction: dict[str, Any]
+    bare: bool
 
 
 def listed_files(
     session: Session, campaign: Campaign, only: Collection[int] | None = None
 ) -> list[ListedFile]:
     """All or some of the files below a campaign's folders, in order of path."""
-    asked = (
-        select(*(getattr(NightFile, name) for name in ListedFile._fields))
+    asked: Select[Any] = (
+        select(*(getattr(NightFile, name) for name in ListedFile._fields[:-1]), BARE)
         .where(NightFile.campaign_id == campaign.id, NightFile.parent_id.is_(None))
         .order_by(NightFile.path, NightFile.id)
     )
@@ -112,9 +114,23 @@ def below_folders(campaign: Campaign, path: str) -> bool:
     return path.startswith(folders) or path in campaign.folders
 
 
+BARE = and_(
+    NightFile.placed_with == "", NightFile.measured_with == "", NightFile.looked_with == "",
+    NightFile.aside_by == "", ~NightFile.kept, func.json_length(NightFile.correction) == 0,
+)  # fmt: skip
+"""Whether nothing was made of a file, or said of it, yet."""
+
+
+def rank(bare: bool, part: str, number: int) -> tuple[bool, bool, int]:
+    """What orders records of the same content: those of which something is known, of them one that
+    is not left out, then the one that was known first.
+    """
+    return bool(bare), part == "left out", number
+
+
 def _first_known_first(files: Sequence[ListedFile]) -> list[ListedFile]:
-    """Files in their order, but of those with the same content the one that was known first in
-    front: it takes part, and what was made of it and said of it holds.
+    """Files in their order, but of those with the same content that by ``rank`` in front: what was
+    made of it and said of it holds.
     """
     places: dict[str, list[int]] = defaultdict(list)
     for at, file in enumerate(files):
@@ -122,7 +138,10 @@ def _first_known_first(files: Sequence[ListedFile]) -> list[ListedFile]:
             places[file.sha256].append(at)
     ordered = list(files)
     for own in places.values():
-        for at, file in zip(own, sorted(files[at] for at in own), strict=True):
+        same = sorted(
+            (files[at] for at in own), key=lambda file: rank(file.bare, file.part, file.id)
+        )
+        for at, file in zip(own, same, strict=True):
             ordered[at] = file
     return ordered
 

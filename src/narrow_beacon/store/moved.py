@@ -3,14 +3,22 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping, Sequence, Set
 from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.frames.frame import RawFile
-from narrow_beacon.store.files import AT_ONCE, below_folders, colour_key, raws_of, some_files
+from narrow_beacon.store.files import (
+    AT_ONCE,
+    BARE,
+    below_folders,
+    colour_key,
+    rank,
+    raws_of,
+    some_files,
+)
 from narrow_beacon.store.models import Campaign, NightFile
 
 _OF_PLACE = ("path", "path_sha256", "name", "size", "modified_ns", "raw", "away")
@@ -18,25 +26,30 @@ _OF_PLACE = ("path", "path_sha256", "name", "size", "modified_ns", "raw", "away"
 
 
 def follow_moved(session: Session, campaign: Campaign) -> bool:
-    """Let the first record of each content be that of a file that is there: where its own is gone
-    and another has the same content, both change places, so that placements, measures, what was
-    handed out and the observer's words stay with the image. Whether any did.
+    """Let the first record of each content, by ``rank``, be that of a file that is there: where its
+    own is gone and another has the same content, both change places, so that placements, measures,
+    what was handed out and the observer's words stay with the image. Whether any did.
     """
-    columns = (NightFile.id, NightFile.path, NightFile.sha256, NightFile.away)
+    columns = (
+        NightFile.id, NightFile.path, NightFile.part, NightFile.sha256, NightFile.away, BARE,
+    )  # fmt: skip
     asked = select(*columns).where(
         NightFile.campaign_id == campaign.id, NightFile.parent_id.is_(None), NightFile.sha256 != ""
     )
     there: dict[int, bool] = {}
-    alike: dict[str, list[int]] = defaultdict(list)
-    for number, path, sha256, away in session.execute(asked.order_by(NightFile.id)):
+    bare: set[int] = set()
+    alike: dict[str, list[tuple[bool, bool, int]]] = defaultdict(list)
+    for number, path, part, sha256, away, nothing in session.execute(asked):
         there[number] = not away and below_folders(campaign, path)
-        alike[sha256].append(number)
-    several = [numbers for numbers in alike.values() if len(numbers) > 1]
+        alike[sha256].append(rank(nothing, part, number))
+        if nothing:
+            bare.add(number)
+    several = [[number for *_, number in sorted(same)] for same in alike.values() if len(same) > 1]
     pairs = []
     for numbers in several:
         if not there[numbers[0]] and any(there[one] for one in numbers):
             pairs += _pairs(numbers, there, raws_of(session, numbers))
-    _change_places(session, pairs)
+    _change_places(session, pairs, bare)
     return bool(pairs)
 
 
@@ -55,7 +68,7 @@ def _pairs(
     return pairs
 
 
-def _change_places(session: Session, pairs: Sequence[tuple[int, int]]) -> None:
+def _change_places(session: Session, pairs: Sequence[tuple[int, int]], bare: Set[int]) -> None:
     """Let the file of the second of each pair of records be that of the first."""
     numbers = [number for pair in pairs for number in pair]
     files = some_files(session, numbers)
@@ -72,7 +85,7 @@ def _change_places(session: Session, pairs: Sequence[tuple[int, int]]) -> None:
     session.flush()
     for one, other in pairs:
         _put(files[one], places[other], colours[one])
-        if _is_blank(files[other]):
+        if other in bare:  # read just now: its old place needs no record
             for record in (*colours[other], files[other]):
                 session.delete(record)
         else:
@@ -85,9 +98,3 @@ def _put(file: NightFile, place: Mapping[str, Any], colours: Sequence[NightFile]
         setattr(file, name, value)
     for colour in colours:
         colour.path, colour.path_sha256 = file.path, colour_key(file.path, colour.filter)
-
-
-def _is_blank(file: NightFile) -> bool:
-    """Whether a record was only just made: its old place needs none."""
-    made = file.placed_with or file.measured_with or file.looked_with
-    return not (made or file.aside_by or file.kept or file.correction)
