@@ -469,7 +469,7 @@ def test_without_a_colour_magnitudes_stay_as_they_are_and_that_is_said(tmp_path:
         plan={'name = "Foxglove 7"': 'name = "Foxglove 7"\ncolour = 0.62'},
     )  # fmt: skip
     assert np.isfinite(numbers(typed.rows, "transformed_magnitude")[typed.good]).all()
-    assert typed.said("B-V 0.62, given, is taken for all its points")
+    assert typed.said("B − V 0.62, given, is taken for all its points")
 
 
 def test_a_file_that_lost_the_zero_it_counts_from_is_set_aside(tmp_path: Path) -> None:

@@ -39,7 +39,7 @@ def _doubt(curve: FilterCurve, stars: StarTable) -> Remark | None:
         return None
     others = _by_band(curve, stars)
     best = min(others, key=lambda name: abs(others[name]), default="")
-    index = terms.index.name
+    index = terms.index.words
     off = f"off by {_signed(line.slope)} mag for each mag of {index} in {terms.band}"
     words = f"the stars are not as bright as in {terms.band}: {off}"
     remedy = "say in Intake which filter it was, or which band stands for it"

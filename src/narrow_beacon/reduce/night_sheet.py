@@ -164,7 +164,7 @@ def _how(outcome: Outcome) -> list[tuple[str, str]]:
         words = f"aperture of {radius:.2f} px"
         if curve.terms is not None and curve.terms.transform is not None:
             t = curve.terms.transform
-            words += f", T = {t.value:+.4f} ± {t.uncertainty:.4f} on {curve.terms.index.name}"
+            words += f", T = {t.value:+.4f} ± {t.uncertainty:.4f} on {curve.terms.index.words}"
         words += f", common offset ± {curve.ensemble.common_offset_uncertainty_mag:.4f} mag"
         rows.append((f"in {curve.filter}", words.replace("-", "−")))
     rows.append(("program", f"Narrow Beacon {__version__}"))

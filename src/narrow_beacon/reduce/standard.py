@@ -263,7 +263,7 @@ def standard_remarks(
                 remarks.append(
                     Remark(
                         "measure",
-                        f"{terms.index.name} {middle:.2f} of the target lies outside of the "
+                        f"{terms.index.words} {middle:.2f} of the target lies outside of the "
                         f"{on.min():.2f} to {on.max():.2f} of the stars that the coefficient in "
                         f"{curve.filter} was fitted to",
                         curve.filter,
@@ -286,8 +286,8 @@ def _assumed_colour(curve: FilterCurve, terms: ColourTerms, wish: TransformWish)
     return [
         Remark(
             "measure",
-            f"the target's {terms.index.name} {used[0]:.2f}, {source}, is taken for all its points "
-            f"in {curve.filter}",
+            f"the target's {terms.index.words} {used[0]:.2f}, {source}, is taken for all its "
+            f"points in {curve.filter}",
             curve.filter,
             f"{100 * slope:.0f} mmag for each 0.1 mag that its colour differs or changes",
             "observe in two filters",
@@ -302,7 +302,7 @@ def _untransformed(name: str, terms: ColourTerms, apart: float | None) -> Remark
         slope = abs(terms.transform.value) if terms.transform else USUAL_TERM
         cost = (
             f"about {1000 * slope * apart:.0f} mmag, alike on all points: the target's "
-            f"{terms.index.name} is {apart:.2f} from the comparison stars'"
+            f"{terms.index.words} is {apart:.2f} from the comparison stars'"
         )
     return Remark(
         "measure", f"magnitudes in {name} stay on the instrument's own colour scale: {why}", name,

@@ -58,7 +58,7 @@ def checks_of(
         checks.append(Check(state="stop", words="Some points have no usable uncertainty."))
     elif good:
         typical, worst = float(np.median(sigma)), float(sigma.max())
-        words = f"Uncertainties: typically {typical:.4f} mag, at most {worst:.3f} mag."
+        words = f"Uncertainties: typically {typical:.4f} mag, at most {worst:.4f} mag."
         checks.append(
             Check(state="look" if worst > _LARGE_UNCERTAINTY_MAG else "good", words=words)
         )

@@ -85,7 +85,8 @@ def _change_places(session: Session, pairs: Sequence[tuple[int, int]], bare: Set
     session.flush()
     for one, other in pairs:
         _put(files[one], places[other], colours[one])
-        if other in bare:  # read just now: its old place needs no record
+        # Read just now, it has nothing that its old place would be remembered for.
+        if other in bare and not any(c.placed_with or c.aside_by for c in colours[other]):
             for record in (*colours[other], files[other]):
                 session.delete(record)
         else:

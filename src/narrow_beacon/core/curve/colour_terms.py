@@ -54,8 +54,13 @@ class ColourIndex:
 
     @property
     def name(self) -> str:
-        """As plans and pages have it: "B-V"."""
+        """As plans have it: "B-V"."""
         return f"{self.bluer}-{self.redder}"
+
+    @property
+    def words(self) -> str:
+        """As sentences have it: "B − V"."""
+        return f"{self.bluer} − {self.redder}"
 
     def of(self, stars: StarTable) -> Floats:
         """The catalogue's colours (stars); NaN where a magnitude is missing."""
@@ -209,7 +214,7 @@ def fit_colour_terms(
         return ColourTerms(
             band, index, None, None, None, mean, 0.0,
             f"only {counted(rows.size, 'clean star has', 'clean stars have')} a sure {band} and "
-            f"{index.name}; it takes {LEAST_STARS}",
+            f"{index.words}; it takes {LEAST_STARS}",
         )  # fmt: skip
     offsets = _offsets(suitable, stars, band)
     colour, mine = index.of(stars)[offsets.rows], stars.bands[band].uncertainty[offsets.rows]
@@ -235,7 +240,7 @@ def fit_colour_terms(
         return ColourTerms(
             band, index, None, second, first, mean, middle,
             f"the coefficient would be {line.slope:+.3f} ± {line.slope_uncertainty:.3f}: "
-            f"{used.size} stars of {index.name} {low:.2f} to {high:.2f} do not carry it",
+            f"{used.size} stars of {index.words} {low:.2f} to {high:.2f} do not carry it",
             offsets.rows, line, sigma, air,
         )  # fmt: skip
     term = Coefficient(line.slope, line.slope_uncertainty, int(used.size))
