@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import shutil
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 from astropy.io import fits
 from sqlalchemy import select
@@ -183,6 +185,43 @@ def test_a_night_that_comes_back_is_measured_with_what_holds_now(
     assert reduced(first) == 13
 
 
+def test_a_file_that_changed_is_measured_again_and_has_no_point_until_then(
+    running: Running, client: Client, grown: int
+) -> None:
+    page = f"campaigns/{grown}"
+    (home,) = client.get(page)["folders"]
+    curve = client.get(f"{page}/curve")["filters"][0]
+    number = curve["file_ids"][4]
+    path = Path(home).parent / next(
+        f["name"] for f in client.get(f"{page}/intake")["files"] if f["id"] == number
+    )
+    kept = path.read_bytes()
+
+    def after(change: Callable[[], object]) -> str:
+        change()
+        client.post(f"{page}/jobs", {"kind": "sort"})
+        assert client.wait(grown)["state"] == "done"
+        return str(stages(client, grown)["measure"]["words"])
+
+    def brighter() -> None:
+        with fits.open(path, mode="update") as hdus:
+            hdus[0].data = (1.2 * hdus[0].data).astype(hdus[0].data.dtype)
+
+    assert "13 of 13 measured" in after(lambda: path.write_bytes(kept))  # newer, and the same
+    for change in (brighter, lambda: path.write_bytes(kept)):
+        assert "1 to measure" in after(change)
+        left = client.get(f"{page}/curve")["filters"][0]["file_ids"]
+        assert set(left) == set(curve["file_ids"]) - {number}
+        client.post(f"{page}/jobs", {"kind": "reduce"})
+        assert client.wait(grown)["state"] == "done"
+        again = client.get(f"{page}/curve")["filters"][0]
+        assert again["file_ids"] == curve["file_ids"]
+        brighter_by = again["zero_point"][4] - curve["zero_point"][4]
+        assert brighter_by == pytest.approx(
+            2.5 * np.log10(1.2) if change == brighter else 0, abs=0.02
+        )
+
+
 def test_another_night_leaves_those_that_are_placed_alone(
     running: Running, client: Client, grown: int
 ) -> None:
@@ -282,6 +321,8 @@ def test_what_is_known_of_files_stays_with_them_whatever_copies_there_are_and_wh
     moved.parent.mkdir()
     shutil.move(home, moved)
     shutil.rmtree(backup)
+    client.post(f"{page}/jobs", {"kind": "sort"})  # seen to be away before it is seen elsewhere
+    client.wait(grown)
     through([moved])
     assert told() == before
     assert not any("not there" in f["part_reason"] for f in client.get(f"{page}/intake")["files"])

@@ -60,6 +60,7 @@ from narrow_beacon.server.night import (
     set_aside_ids,
     sorted_exposures,
     times_of,
+    unmeasured_ids,
 )
 from narrow_beacon.store.campaigns import place_of, plan_of, wish_of
 from narrow_beacon.store.census_columns import CensusTable
@@ -121,7 +122,8 @@ def curves_now(
     record = session.get_one(CastRecord, campaign.cast_id)
     recipe = session.get(Recipe, campaign.recipe_id) if campaign.recipe_id else None
     files = sorted_exposures(session, campaign)
-    aside = set() if everything else set_aside_ids(session, campaign)
+    aside = unmeasured_ids(session, campaign)
+    aside |= set() if everything else set_aside_ids(session, campaign)
     times = times_of(session, campaign, files)
     cast = Cast(record.target, tuple(record.comparison), record.checks)
     tables = _tables_of(session, campaign, stars)
@@ -239,8 +241,8 @@ def _measured(
     campaign: Campaign, tables: Mapping[str, CensusTable], stars: StarTable,
     files: Sequence[SortedRow], times: Times, aside: Set[int],
 ) -> Iterator[tuple[CensusTable, FilterSeries, Ints]]:  # fmt: skip
-    """By filter its census, its exposures that are not set aside in order of time, and where these
-    stand in the census.
+    """By filter its census, its exposures that are not set ``aside`` in order of time, and where
+    these stand in the census.
     """
     numbers = np.array([file.id for file in files], np.int64)
     in_order = np.argsort(numbers, kind="stable")
@@ -266,7 +268,8 @@ def chosen_parts(session: Session, campaign: Campaign, row: int) -> list[FilterC
     """
     stars = stars_of(session, campaign)
     files = sorted_exposures(session, campaign)
-    times, aside = times_of(session, campaign, files), set_aside_ids(session, campaign)
+    times = times_of(session, campaign, files)
+    aside = set_aside_ids(session, campaign) | unmeasured_ids(session, campaign)
     counts = Counter(file.filter for file in files)
     measured = []
     tables = _tables_of(session, campaign, stars)

@@ -106,6 +106,13 @@ def master_version(record: MasterRecord) -> str:
     return record.made.isoformat(timespec="milliseconds")
 
 
+def unmeasured_ids(session: Session, campaign: Campaign) -> set[int]:
+    """Exposures that are to be measured, anew where their files have changed: what a census says of
+    them is of the file before.
+    """
+    return {row.id for row in exposures_of(session, campaign) if not row.measured_with}
+
+
 def set_aside_ids(session: Session, campaign: Campaign) -> set[int]:
     """Exposures that the observer or the program set aside."""
     return {row.id for row in exposures_of(session, campaign) if row.aside_by}

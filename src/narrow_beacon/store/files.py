@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 from uuid import uuid4
 
-from sqlalchemy import Select, and_, func, select
+from sqlalchemy import Select, and_, func, select, update
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.frames.frame import Correction, Frame, RawFile, SortedNight
@@ -275,7 +275,8 @@ def write_sorted(
     for item in night.left_out:
         file = by_id[ids[item.name]]
         file.name, file.part, file.part_reason = item.name, "left out", item.reason
-        file.kind, file.filter, file.sha256 = item.kind, item.filter, item.sha256
+        file.kind, file.filter = item.kind, item.filter
+        file.sha256 = item.sha256 or file.sha256  # of one that is away it is as it was
         file.chain = file.group_name = ""
     apart = {ids[frame.file] for frame in night.exposures if frame.channel}
     for number in apart:
@@ -333,7 +334,7 @@ def _write_frame(file: NightFile, frame: Frame) -> None:
     file.part_reason = ""
     file.kind, file.filter = frame.kind, frame.filter or ""
     file.exposure_s, file.mid_utc = frame.exposure_s, frame.mid_utc
-    file.temperature_c, file.sha256 = frame.temperature_c, frame.sha256
+    file.temperature_c, file.sha256 = frame.temperature_c, frame.sha256 or file.sha256
     file.kit = frame.kit
     file.height, file.width = frame.shape
     if frame.channel:
@@ -347,7 +348,9 @@ def _write_frame(file: NightFile, frame: Frame) -> None:
 def add_raw_files(
     session: Session, campaign: Campaign, raws: Sequence[tuple[Path, RawFile]]
 ) -> None:
-    """Write down files that were read, in place of what was known of them before."""
+    """Write down files that were read, in place of what was known of them before: of other content
+    they are to be placed and measured again.
+    """
     keys = [hashlib.sha256(f"{path}{raw.part}".encode()).hexdigest() for path, raw in raws]
     paths = {str(path) for path, _ in raws}
     known = {
@@ -362,15 +365,23 @@ def add_raw_files(
     for gone in known.keys() - set(keys):
         if state_of(Path(known[gone].path)) != (known[gone].size, known[gone].modified_ns):
             known[gone].away = True  # an image that its file does not hold any more
+    changed = []
     for key, (path, raw) in zip(keys, raws, strict=True):
         size, modified = state_of(path)
         file = known.get(key) or NightFile(
             campaign_id=campaign.id, path=str(path), path_sha256=key, name=raw.name,
             size=size, modified_ns=modified, raw="", correction={},
         )  # fmt: skip
+        if raw.sha256 and file.sha256 not in ("", None, raw.sha256):
+            changed.append(file.id)
         file.away = False
-        file.raw, file.size, file.modified_ns, file.sha256 = dump(raw), size, modified, raw.sha256
+        file.raw, file.size, file.modified_ns = dump(raw), size, modified
+        file.sha256 = raw.sha256 or file.sha256 or ""
         session.add(file)
+    if changed:
+        nothing = dict.fromkeys(("placed_with", "measured_with", "looked_with", "trouble"), "")
+        own = NightFile.id.in_(changed) | NightFile.parent_id.in_(changed)
+        session.execute(update(NightFile).where(own).values(**nothing, proposal=""))
 
 
 def state_of(path: Path) -> tuple[int, str]:
