@@ -210,6 +210,8 @@ def test_a_file_that_changed_is_measured_again_and_has_no_point_until_then(
     assert "13 of 13 measured" in after(lambda: path.write_bytes(kept))  # newer, and the same
     for change in (brighter, lambda: path.write_bytes(kept)):
         assert "1 to measure" in after(change)
+        checks = [check["words"] for check in client.get(f"{page}/report")["checks"]]
+        assert sum(words.startswith("1 exposure is not measured yet") for words in checks) == 1
         left = client.get(f"{page}/curve")["filters"][0]["file_ids"]
         assert set(left) == set(curve["file_ids"]) - {number}
         client.post(f"{page}/jobs", {"kind": "reduce"})

@@ -17,6 +17,7 @@ from narrow_beacon.reduce.outcome import Told
 from narrow_beacon.reduce.points import taken_words
 from narrow_beacon.server.curves import CurvesNow
 from narrow_beacon.server.doubts import TIMES, doubts_of
+from narrow_beacon.server.night import exposures_of
 from narrow_beacon.server.schemas.report import Check, ReportOut
 from narrow_beacon.server.stages import out_of_date
 from narrow_beacon.store.models import Campaign, NightFile
@@ -72,6 +73,12 @@ def checks_of(
         checks.append(Check(state="good", words="Times: JD in UTC, BJD in TDB, for your site."))
     if campaign.changed_since:
         checks.append(Check(state="look", words=f"Measure: {out_of_date(campaign)}."))
+    exposures = exposures_of(session, campaign)
+    waiting = sum(not (e.measured_with or e.trouble or e.aside_by) for e in exposures)
+    if waiting:
+        many = counted(waiting, "exposure is", "exposures are")
+        words = f"{many} not measured yet and not in it: measure them first, in Measure."
+        checks.append(Check(state="look", words=words))
     proposals = session.scalars(
         select(NightFile.id).where(NightFile.campaign_id == campaign.id, NightFile.proposal != "")
     ).all()
