@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence, Set
 from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import collate, false, or_, select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.frames.frame import RawFile
@@ -33,14 +33,20 @@ def follow_moved(session: Session, campaign: Campaign) -> bool:
     columns = (
         NightFile.id, NightFile.path, NightFile.part, NightFile.sha256, NightFile.away, BARE,
     )  # fmt: skip
-    asked = select(*columns).where(
-        NightFile.campaign_id == campaign.id, NightFile.parent_id.is_(None), NightFile.sha256 != ""
-    )
+    known = (
+        NightFile.campaign_id == campaign.id, NightFile.parent_id.is_(None), NightFile.sha256 != "",
+    )  # fmt: skip
+    path = collate(NightFile.path, "utf8mb4_bin")  # a folder may differ by its capitals alone
+    below = [path.startswith(f"{one.rstrip('/')}/", autoescape=True) for one in campaign.folders]
+    gone = or_(NightFile.away, ~or_(false(), *below, path.in_(campaign.folders)))
+    if session.scalars(select(NightFile.id).where(*known, gone).limit(1)).first() is None:
+        return False
+    asked = select(*columns).where(*known)
     there: dict[int, bool] = {}
     bare: set[int] = set()
     alike: dict[str, list[tuple[bool, bool, int]]] = defaultdict(list)
-    for number, path, part, sha256, away, nothing in session.execute(asked):
-        there[number] = not away and below_folders(campaign, path)
+    for number, place, part, sha256, away, nothing in session.execute(asked):
+        there[number] = not away and below_folders(campaign, place)
         alike[sha256].append(rank(nothing, part, number))
         if nothing:
             bare.add(number)
