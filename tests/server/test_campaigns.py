@@ -224,6 +224,35 @@ def test_a_file_that_changed_is_measured_again_and_has_no_point_until_then(
         )
 
 
+def test_what_was_said_of_a_file_holds_when_it_is_packed(client: Client, grown: int) -> None:
+    page = f"campaigns/{grown}"
+    (home,) = client.get(page)["folders"]
+    files = client.get(f"{page}/intake")["files"]
+    one, other = [f for f in files if f["part"] == "exposure"][5:7]
+    client.post(f"{page}/aside", {"ids": [one["id"]], "aside": True, "reason": "a plane"})
+    kept = {}
+    for file in (one, other):
+        path = Path(home).parent / file["name"]
+        kept[path] = path.read_bytes()
+        with fits.open(path) as hdus:
+            packed = fits.CompImageHDU(hdus[0].data, hdus[0].header, compression_type="RICE_1")
+            packed.writeto(path.with_name(f"{path.name}.fz"))
+        path.unlink()
+    client.post(f"{page}/jobs", {"kind": "reduce"})
+    assert client.wait(grown)["state"] == "done"
+    exposures = {Path(e["name"]).name: e for e in client.get(f"{page}/exposures")["exposures"]}
+    names = [Path(file["name"]).name for file in (one, other)]
+    assert len(exposures) == 13
+    assert [exposures[f"{name}.fz"]["aside_by"] for name in names] == ["observer", ""]
+    assert exposures[f"{names[0]}.fz"]["aside"] == "a plane"
+    for path, data in kept.items():
+        path.with_name(f"{path.name}.fz").unlink()
+        path.write_bytes(data)
+    client.post(f"{page}/jobs", {"kind": "reduce"})
+    assert client.wait(grown)["state"] == "done"
+    client.post(f"{page}/aside", {"ids": [one["id"]], "aside": False})
+
+
 def test_another_night_leaves_those_that_are_placed_alone(
     running: Running, client: Client, grown: int
 ) -> None:

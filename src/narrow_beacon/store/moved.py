@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from collections import defaultdict
 from collections.abc import Mapping, Sequence, Set
+from pathlib import Path
 from typing import Any
 
-from sqlalchemy import collate, false, or_, select
+from sqlalchemy import collate, false, func, or_, select
 from sqlalchemy.orm import Session
 
 from narrow_beacon.core.frames.frame import RawFile
@@ -23,6 +25,12 @@ from narrow_beacon.store.models import Campaign, NightFile
 
 _OF_PLACE = ("path", "path_sha256", "name", "size", "modified_ns", "raw", "away")
 """What a record says of where its file lies, and how."""
+_WORDS = ("aside_by", "aside_reason", "kept", "correction")
+_SAID = or_(
+    NightFile.aside_by == "observer", NightFile.kept, func.json_length(NightFile.correction) > 0
+)
+"""Whether the observer said something of a file."""
+_PACKED = re.compile(r"\.(fz|gz)$", re.IGNORECASE)
 
 
 def follow_moved(session: Session, campaign: Campaign) -> bool:
@@ -31,7 +39,7 @@ def follow_moved(session: Session, campaign: Campaign) -> bool:
     what was handed out and the observer's words stay with the image. Whether any did.
     """
     columns = (
-        NightFile.id, NightFile.path, NightFile.part, NightFile.sha256, NightFile.away, BARE,
+        NightFile.id, NightFile.path, NightFile.part, NightFile.sha256, NightFile.away, BARE, _SAID,
     )  # fmt: skip
     known = (
         NightFile.campaign_id == campaign.id, NightFile.parent_id.is_(None), NightFile.sha256 != "",
@@ -43,20 +51,59 @@ def follow_moved(session: Session, campaign: Campaign) -> bool:
         return False
     asked = select(*columns).where(*known)
     there: dict[int, bool] = {}
+    places: dict[int, str] = {}
+    spoken: dict[int, str] = {}
     bare: set[int] = set()
     alike: dict[str, list[tuple[bool, bool, int]]] = defaultdict(list)
-    for number, place, part, sha256, away, nothing in session.execute(asked):
+    for number, place, part, sha256, away, nothing, words in session.execute(asked):
         there[number] = not away and below_folders(campaign, place)
         alike[sha256].append(rank(nothing, part, number))
+        places[number] = place
         if nothing:
             bare.add(number)
+        if words:
+            spoken[number] = place
     several = [[number for *_, number in sorted(same)] for same in alike.values() if len(same) > 1]
     pairs = []
     for numbers in several:
         if not there[numbers[0]] and any(there[one] for one in numbers):
             pairs += _pairs(numbers, there, raws_of(session, numbers))
     _change_places(session, pairs, bare)
+    paired = {number for pair in pairs for number in pair}
+    gone_with_words = {n: place for n, place in spoken.items() if not there[n] and n not in paired}
+    arrived = {n: places[n] for n in bare if there[n] and n not in paired}
+    handed = _hand_over_words(session, gone_with_words, arrived)
+    return bool(pairs) or handed
+
+
+def _hand_over_words(session: Session, gone: Mapping[int, str], arrived: Mapping[int, str]) -> bool:
+    """What the observer said of files that are gone holds for those that arrived, packed or
+    unpacked, under their names and with the same header; whether there were any.
+    """
+    by_name: dict[str, list[int]] = defaultdict(list)
+    for number, path in arrived.items():
+        by_name[_plain_name(path)].append(number)
+    pairs = [
+        (number, by_name[name][0])
+        for number, path in gone.items()
+        if len(by_name.get(name := _plain_name(path), ())) == 1
+    ]
+    raws = raws_of(session, [number for pair in pairs for number in pair])
+    pairs = [(one, other) for one, other in pairs if _says(raws[one]) == _says(raws[other])]
+    files = some_files(session, [number for pair in pairs for number in pair])
+    for one, other in pairs:
+        for name in _WORDS:
+            setattr(files[other], name, getattr(files[one], name))
     return bool(pairs)
+
+
+def _plain_name(path: str) -> str:
+    return _PACKED.sub("", Path(path).name)
+
+
+def _says(raw: RawFile) -> tuple[object, ...]:
+    """What an image's header says, and its size."""
+    return raw.facts, raw.source and (raw.source.height, raw.source.width)
 
 
 def _pairs(
