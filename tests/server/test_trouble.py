@@ -10,9 +10,11 @@ import pymysql
 import pytest
 import requests
 from apiflask import APIFlask
+from flask import request
 from sqlalchemy import select
 from sqlalchemy.exc import OperationalError
 
+from narrow_beacon.server.app import bare_app
 from narrow_beacon.server.problems import install
 from narrow_beacon.store.models import CensusFile
 from running import Client, Running, small_night
@@ -166,3 +168,22 @@ def test_a_second_run_measures_nothing_again(
     client.post(f"campaigns/{campaign}/jobs", {"kind": "census"})
     assert client.wait(campaign)["state"] == "done"
     assert written() == before
+
+
+def test_what_a_job_replaced_meanwhile_is_asked_for_again() -> None:
+    app, asked = bare_app(), []
+
+    @app.route("/api/replaced", methods=["GET", "POST"])
+    def replaced() -> str:
+        asked.append(request.method)
+        if len(asked) == 1:
+            raise FileNotFoundError(2, "No such file or directory", "night.columns")
+        return "there"
+
+    client = app.test_client()
+    assert client.get("/api/replaced").text == "there"
+    assert asked == ["GET", "GET"]
+    asked.clear()
+    # What changes something is not done twice.
+    assert client.post("/api/replaced").status_code == 409
+    assert asked == ["POST"]

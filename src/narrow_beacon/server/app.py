@@ -97,7 +97,9 @@ _ASK_AGAIN_S = (0.05, 0.2, 0.5)
 
 
 class _App(APIFlask):
-    """Asks again where a job held the same records for a moment: a request is one transaction."""
+    """Asks again where a job held the same records for a moment, a request is one transaction, or
+    replaced the files that an answer was about to be read from.
+    """
 
     def dispatch_request(self) -> ResponseReturnValue:
         for wait_s in _ASK_AGAIN_S:
@@ -105,6 +107,9 @@ class _App(APIFlask):
                 return super().dispatch_request()
             except OperationalError as error:
                 if not is_busy(error) or request.mimetype == "multipart/form-data":
+                    raise
+            except FileNotFoundError:
+                if request.method != "GET":
                     raise
             time.sleep(wait_s)
         return super().dispatch_request()

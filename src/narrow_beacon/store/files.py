@@ -329,8 +329,8 @@ def _write_frame(file: NightFile, frame: Frame) -> None:
     file.name = frame.name
     file.part = "exposure" if frame.kind == "exposure" else "calibration"
     if file.part == "calibration":
-        # What was said of it as an exposure holds no longer.
-        file.trouble = file.proposal = file.placed_with = file.measured_with = ""
+        # What was said of it as an exposure holds no longer; its census, while there is one, does.
+        file.trouble = file.proposal = file.placed_with = ""
     file.part_reason = ""
     file.kind, file.filter = frame.kind, frame.filter or ""
     file.exposure_s, file.mid_utc = frame.exposure_s, frame.mid_utc
