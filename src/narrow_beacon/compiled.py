@@ -133,9 +133,7 @@ load_when_asked("numpy", "f2py", "testing")
 
 
 def get_ready() -> None:
-    """Load what the first kernel of a process loads, which takes it half a second; those that are
-    forked from it have it then.
-    """
+    """Load what the first kernel of a process loads; those that are forked from it have it then."""
     _nothing(0.0)
 
 
