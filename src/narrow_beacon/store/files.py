@@ -121,14 +121,14 @@ BARE = and_(
 """Whether nothing was made of a file, or said of it, yet."""
 
 
-def rank(bare: bool, part: str, number: int) -> tuple[bool, bool, int]:
-    """What orders records of the same content: those of which something is known, of them one that
-    is not left out, then the one that was known first.
+def rank(bare: bool, part: str) -> tuple[bool, bool]:
+    """What orders records of the same content: those of which something is known, and of them one
+    that is not left out.
     """
-    return bool(bare), part == "left out", number
+    return bool(bare), part == "left out"
 
 
-def _first_known_first(files: Sequence[ListedFile]) -> list[ListedFile]:
+def _known_first(files: Sequence[ListedFile]) -> list[ListedFile]:
     """Files in their order, but of those with the same content that by ``rank`` in front: what was
     made of it and said of it holds.
     """
@@ -138,9 +138,7 @@ def _first_known_first(files: Sequence[ListedFile]) -> list[ListedFile]:
             places[file.sha256].append(at)
     ordered = list(files)
     for own in places.values():
-        same = sorted(
-            (files[at] for at in own), key=lambda file: rank(file.bare, file.part, file.id)
-        )
+        same = sorted((files[at] for at in own), key=lambda file: rank(file.bare, file.part))
         for at, file in zip(own, same, strict=True):
             ordered[at] = file
     return ordered
@@ -174,7 +172,7 @@ def known_files(
     """All or some of the files of a campaign as a walk sorts them."""
     base = base_folder(campaign)
     raws, words, ids = [], {}, {}
-    files = _first_known_first(listed_files(session, campaign, only))
+    files = _known_first(listed_files(session, campaign, only))
     # Some at a time: of tens of thousands the headers alone are hundreds of megabytes.
     for begin in range(0, len(files), AT_ONCE):
         some = files[begin : begin + AT_ONCE]

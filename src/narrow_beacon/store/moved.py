@@ -57,7 +57,7 @@ def follow_moved(session: Session, campaign: Campaign) -> bool:
     alike: dict[str, list[tuple[bool, bool, int]]] = defaultdict(list)
     for number, place, part, sha256, away, nothing, words in session.execute(asked):
         there[number] = not away and below_folders(campaign, place)
-        alike[sha256].append(rank(nothing, part, number))
+        alike[sha256].append((*rank(nothing, part), number))
         places[number] = place
         if nothing:
             bare.add(number)
